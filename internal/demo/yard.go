@@ -1,0 +1,374 @@
+// Package demo makes the demo yard: the directory, roster and settings of
+// the Larkmoor Observatory, which does not exist. All dates are relative to
+// the time it is made for, and one seed gives one yard.
+package demo
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+)
+
+// Base, SID and Account are the demo directory's name, its domain's security
+// identifier, and the logon name of the account that works on it.
+const (
+	Base    = "DC=larkmoor,DC=example"
+	SID     = "S-1-5-21-1408237911-2204618837-3391045523"
+	Account = "svc-yardkeeper"
+)
+
+// Yard makes entries.
+type Yard struct {
+	// People is how many of staff there are; 0 means 400.
+	People int
+	// AsOf is the moment that all dates are relative to.
+	AsOf time.Time
+	// Seed chooses one yard among many.
+	Seed uint64
+
+	rand   *rand.Rand
+	w      *ldif.Writer
+	rid    uint32
+	usn    int
+	logons map[string]int
+	people []person
+}
+
+type person struct {
+	dn, given, family, logon, mail, id, department, title, town string
+	disabled                                                    bool
+	hired                                                       time.Time
+}
+
+const day = 24 * time.Hour
+
+// WriteLDIF writes the whole directory.
+func (y *Yard) WriteLDIF(w io.Writer) error {
+	if y.People == 0 {
+		y.People = 400
+	}
+	y.rand, y.w, y.rid, y.logons, y.people = rand.New(rand.NewPCG(y.Seed, 7)), ldif.NewWriter(w), 1103, map[string]int{}, nil
+	for _, part := range []func() error{y.frame, y.staff, y.groups, y.machines, y.services, y.specials} {
+		if err := part(); err != nil {
+			return err
+		}
+	}
+	return y.w.Flush()
+}
+
+type attrs [][]string
+
+// add writes an entry with an identity of its own.
+func (y *Yard) add(dn string, a attrs) error {
+	e := directory.Entry{DN: dn}
+	guid := make([]byte, 16)
+	for i := range guid {
+		guid[i] = byte(y.rand.Uint32())
+	}
+	y.usn++
+	for _, one := range a {
+		if len(one) > 1 && one[1] != "" {
+			e.Set(one[0], one[1:]...)
+		}
+	}
+	e.Set("objectGUID", string(guid))
+	if !e.Has("whenCreated") {
+		e.Set("whenCreated", stamp(y.AsOf.Add(-4000*day)))
+	}
+	e.Set("uSNChanged", strconv.Itoa(y.usn))
+	return y.w.Write(&e)
+}
+
+// sid returns the raw security identifier with the next or the given RID.
+func (y *Yard) sid(rid uint32) string {
+	if rid == 0 {
+		rid = y.rid
+		y.rid++
+	}
+	raw, err := directory.EncodeSID(SID + "-" + strconv.FormatUint(uint64(rid), 10))
+	if err != nil {
+		panic(err) // SID is a constant
+	}
+	return raw
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("20060102150405") + ".0Z" }
+
+func ticks(t time.Time) string { return directory.FormatFileTime(t) }
+
+func (y *Yard) ago(days float64) time.Time {
+	return y.AsOf.Add(-time.Duration(days * float64(day))).Truncate(time.Second)
+}
+
+// between returns a time that lies between so many days ago.
+func (y *Yard) between(from, to int) time.Time {
+	return y.ago(float64(from) + y.rand.Float64()*float64(to-from))
+}
+
+// frame writes what stands around people: domain, containers, built-in
+// accounts and groups, policies, sites.
+func (y *Yard) frame() error {
+	err := y.add(Base, attrs{{"objectClass", "top", "domain", "domainDNS"}, {"objectSid", mustSID(SID)}, {"lockoutDuration", "-18000000000"},
+		{"lockoutThreshold", "5"}, {"maxPwdAge", "-315360000000000"}, {"msDS-LogonTimeSyncInterval", "14"},
+		{"gPLink", "[LDAP://cn={31B2F340-016D-11D2-945F-00C04FB984F9},cn=policies,cn=system," + Base + ";0]"}})
+	for _, cn := range []string{"Users", "Builtin", "Computers", "System", "LostAndFound"} {
+		err = first(err, y.add("CN="+cn+","+Base, attrs{{"objectClass", "top", "container"}, {"isCriticalSystemObject", "TRUE"}}))
+	}
+	ous := []string{"Staff", "Groups", "Machines", "Service Accounts", "Administrators", "Rooms", "Parked", "Domain Controllers", "Old Projects"}
+	for _, ou := range ous {
+		err = first(err, y.add("OU="+ou+","+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", ou}}))
+	}
+	for _, p := range posts {
+		err = first(err, y.add("OU="+p.department+",OU=Staff,"+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", p.department}}))
+	}
+	err = first(err, y.add("CN=Policies,CN=System,"+Base, attrs{{"objectClass", "top", "container"}}))
+	err = first(err, y.policy("31B2F340-016D-11D2-945F-00C04FB984F9", "Default Domain Policy"))
+	err = first(err, y.policy("6AC1786C-016F-11D2-945F-00C04FB984F9", "Default Domain Controllers Policy"))
+	err = first(err, y.policy("0D3F6C52-71E4-4B1B-9A52-3C8E51D0F6A1", "Dome screens off at night"))
+	err = first(err, y.policy("5E1B0A77-2C64-4F0E-8D19-77B0A3C94E02", "Old proxy, 2019"))
+	config := "CN=Configuration," + Base
+	err = first(err, y.add(config, attrs{{"objectClass", "top", "configuration"}}))
+	err = first(err, y.add("CN=Sites,"+config, attrs{{"objectClass", "top", "sitesContainer"}}))
+	err = first(err, y.add("CN=Larkmoor,CN=Sites,"+config, attrs{{"objectClass", "top", "site"}}))
+	err = first(err, y.add("CN=Servers,CN=Larkmoor,CN=Sites,"+config, attrs{{"objectClass", "top", "serversContainer"}}))
+	for _, dc := range []string{"DC1", "DC2"} {
+		at := "CN=" + dc + ",CN=Servers,CN=Larkmoor,CN=Sites," + config
+		err = first(err, y.add(at, attrs{{"objectClass", "top", "server"}, {"dNSHostName", strings.ToLower(dc) + ".larkmoor.example"}}))
+		err = first(err, y.add("CN=NTDS Settings,"+at, attrs{{"objectClass", "top", "applicationSettings", "nTDSDSA"}}))
+	}
+	builtin := func(cn, logon string, rid uint32, flags string, more ...[]string) {
+		err = first(err, y.add("CN="+cn+",CN=Users,"+Base, append(attrs{{"objectClass", "top", "person", "organizationalPerson", "user"},
+			{"objectSid", y.sid(rid)}, {"sAMAccountName", logon}, {"userAccountControl", flags}, {"isCriticalSystemObject", "TRUE"},
+			{"accountExpires", "9223372036854775807"}, {"primaryGroupID", "513"}}, more...)))
+	}
+	builtin("Administrator", "Administrator", 500, "512", []string{"adminCount", "1"}, []string{"lastLogon", ticks(y.ago(2))},
+		[]string{"pwdLastSet", ticks(y.ago(900))}, []string{"lockoutTime", ticks(y.ago(0.01))})
+	builtin("Guest", "Guest", 501, "66082", []string{"lastLogon", "0"}, []string{"pwdLastSet", "0"})
+	builtin("krbtgt", "krbtgt", 502, "514", []string{"lastLogon", "0"}, []string{"pwdLastSet", ticks(y.ago(1200))}, []string{"adminCount", "1"})
+	return err
+}
+
+func (y *Yard) policy(guid, title string) error {
+	return y.add("CN={"+guid+"},CN=Policies,CN=System,"+Base, attrs{{"objectClass", "top", "container", "groupPolicyContainer"}, {"displayName", title}})
+}
+
+func mustSID(text string) string {
+	raw, err := directory.EncodeSID(text)
+	if err != nil {
+		panic(err)
+	}
+	return raw
+}
+
+func first(err, next error) error {
+	if err != nil {
+		return err
+	}
+	return next
+}
+
+// staff writes the people. Most are ordinary; the stories hand each check a
+// few true cases and near misses.
+func (y *Yard) staff() error {
+	for i := range y.People {
+		p, a := y.person(i)
+		if tell := stories[i*7919%max(y.People, 400)]; tell != nil {
+			tell(y, &p, &a)
+		}
+		if err := y.add(p.dn, a); err != nil {
+			return err
+		}
+		if len(y.people) < 2000 {
+			y.people = append(y.people, p)
+		}
+	}
+	return nil
+}
+
+// person makes an ordinary member of staff.
+func (y *Yard) person(i int) (person, attrs) {
+	given, family := givenNames[y.rand.IntN(len(givenNames))], familyNames[y.rand.IntN(len(familyNames))]
+	at := posts[y.rand.IntN(len(posts))]
+	p := person{given: given.written, family: family.written, department: at.department, title: at.titles[y.rand.IntN(len(at.titles))],
+		town: towns[y.rand.IntN(len(towns))], id: strconv.Itoa(20000 + i), hired: y.between(60, 4000)}
+	logon := strings.ToLower(given.plain[:1] + family.plain)
+	if len(logon) > 18 {
+		logon = logon[:18]
+	}
+	y.logons[logon]++
+	cn := p.given + " " + p.family
+	if n := y.logons[logon]; n > 1 {
+		logon += strconv.Itoa(n)
+		cn += " " + strconv.Itoa(n)
+	}
+	p.logon, p.mail = logon, logon+"@larkmoor.example"
+	p.dn = "CN=" + directory.EscapeDN(cn) + ",OU=" + p.department + ",OU=Staff," + Base
+	last := y.between(0, 40)
+	a := attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)}, {"cn", cn},
+		{"sAMAccountName", logon}, {"userPrincipalName", p.mail}, {"givenName", p.given}, {"sn", p.family},
+		{"displayName", p.given + " " + p.family}, {"mail", p.mail}, {"proxyAddresses", "SMTP:" + p.mail}, {"employeeID", p.id},
+		{"department", p.department}, {"title", p.title}, {"company", "Larkmoor Observatory"}, {"l", p.town}, {"co", "Ireland"}, {"c", "IE"},
+		{"physicalDeliveryOfficeName", fmt.Sprintf("Dome %d", 1+y.rand.IntN(4))}, {"telephoneNumber", fmt.Sprintf("+353 1 555 %04d", i%10000)},
+		{"userAccountControl", "512"}, {"accountExpires", "9223372036854775807"}, {"primaryGroupID", "513"},
+		{"lastLogon", ticks(last)}, {"lastLogonTimestamp", ticks(last.Add(-time.Duration(y.rand.IntN(13*24)) * time.Hour))},
+		{"logonCount", strconv.Itoa(y.rand.IntN(3000))}, {"pwdLastSet", ticks(y.between(5, 300))}, {"whenCreated", stamp(p.hired)},
+		{"whenChanged", stamp(y.between(1, 60))}, {"badPwdCount", "0"}}
+	if len(y.people) > 10 && i%3 != 0 {
+		a.set("manager", y.people[i%10].dn)
+	}
+	return p, a
+}
+
+// set replaces the values of an attribute; without values it goes.
+func (a *attrs) set(name string, values ...string) {
+	for i, one := range *a {
+		if one[0] == name {
+			(*a)[i] = append([]string{name}, values...)
+			return
+		}
+	}
+	*a = append(*a, append([]string{name}, values...))
+}
+
+// moveTo gives the entry another parent.
+func (p *person) moveTo(parent string) {
+	rdn, _ := directory.SplitDN(p.dn)
+	p.dn = rdn + "," + parent
+}
+
+// groups writes nested groups, with the privileged ones of every domain.
+func (y *Yard) groups() error {
+	group := func(cn, parent string, sid string, members ...string) error {
+		return y.add("CN="+cn+","+parent, append(attrs{{"objectClass", "top", "group"}, {"objectSid", sid}, {"sAMAccountName", cn},
+			{"groupType", "-2147483646"}}, append([]string{"member"}, members...)))
+	}
+	member := func(i int) string { return y.people[i%len(y.people)].dn }
+	users, groups, builtin := "CN=Users,"+Base, "OU=Groups,"+Base, "CN=Builtin,"+Base
+	err := group("Domain Users", users, y.sid(513))
+	err = first(err, group("Domain Computers", users, y.sid(515)))
+	err = first(err, group("Domain Controllers", users, y.sid(516)))
+	err = first(err, group("Domain Admins", users, y.sid(512), "CN=Administrator,"+users, "CN=Server Keepers,"+groups, member(3)))
+	err = first(err, group("Enterprise Admins", users, y.sid(519), "CN=Administrator,"+users))
+	err = first(err, group("Administrators", builtin, mustSID("S-1-5-32-544"), "CN=Domain Admins,"+users, "CN=Enterprise Admins,"+users))
+	err = first(err, group("Backup Operators", builtin, mustSID("S-1-5-32-551"), "CN="+Account+",OU=Service Accounts,"+Base))
+	err = first(err, group("Server Keepers", groups, y.sid(0), member(17), member(29), "CN=a-"+y.people[5].logon+",OU=Administrators,"+Base))
+	err = first(err, group("Telescope Time", groups, y.sid(0), "CN=Night Crew,"+groups, member(1), member(2)))
+	err = first(err, group("Night Crew", groups, y.sid(0), "CN=Telescope Time,"+groups, member(7)))
+	err = first(err, group("Comet Campaign 2018", groups, y.sid(0)))
+	for _, p := range posts {
+		var members []string
+		for _, who := range y.people {
+			if who.department == p.department && len(members) < 1600 {
+				members = append(members, who.dn)
+			}
+		}
+		err = first(err, group(p.department+" Staff", groups, y.sid(0), members...))
+	}
+	return err
+}
+
+// machines writes workstations and the domain controllers.
+func (y *Yard) machines() error {
+	computer := func(cn, parent, flags, primary, system string, last time.Time) error {
+		return y.add("CN="+cn+","+parent, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer"}, {"objectSid", y.sid(0)},
+			{"sAMAccountName", cn + "$"}, {"dNSHostName", strings.ToLower(cn) + ".larkmoor.example"}, {"userAccountControl", flags},
+			{"primaryGroupID", primary}, {"operatingSystem", system}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(last)},
+			{"lastLogonTimestamp", ticks(last)}, {"pwdLastSet", ticks(last)}, {"whenCreated", stamp(y.ago(1500))}})
+	}
+	var err error
+	for _, dc := range []string{"DC1", "DC2"} {
+		err = first(err, computer(dc, "OU=Domain Controllers,"+Base, "532480", "516", "Linux", y.ago(0.5)))
+	}
+	for i := range y.People / 4 {
+		flags, last := "4096", y.between(0, 30)
+		switch i % 25 {
+		case 7:
+			last = y.between(120, 700)
+		case 11:
+			flags = "4098"
+		}
+		err = first(err, computer(fmt.Sprintf("LARK-%04d", i), "OU=Machines,"+Base, flags, "515", []string{"Debian 12", "Workstation 11", "Workstation 7"}[i%3], last))
+	}
+	return err
+}
+
+// services writes service accounts, administrators' second accounts, rooms.
+func (y *Yard) services() error {
+	account := func(cn, logon, parent string, more ...[]string) error {
+		a := attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)}, {"sAMAccountName", logon},
+			{"userPrincipalName", logon + "@larkmoor.example"}, {"displayName", cn}, {"userAccountControl", "66048"}, {"accountExpires", "0"},
+			{"primaryGroupID", "513"}, {"lastLogon", ticks(y.between(0, 10))}, {"lastLogonTimestamp", ticks(y.between(10, 20))},
+			{"pwdLastSet", ticks(y.ago(1400))}, {"whenCreated", stamp(y.ago(1500))}}
+		for _, one := range more {
+			a.set(one[0], one[1:]...)
+		}
+		return y.add("CN="+cn+","+parent, a)
+	}
+	services, rooms := "OU=Service Accounts,"+Base, "OU=Rooms,"+Base
+	err := account(Account, Account, services, []string{"description", "Works on the directory for Yard Broom"})
+	for _, name := range []string{"svc-dome", "svc-spectrograph", "svc-weather", "svc-backup", "svc-print"} {
+		err = first(err, account(name, name, services, []string{"servicePrincipalName", "dome/" + name + ".larkmoor.example"}))
+	}
+	err = first(err, account("svc-plate-scanner", "svc-plate-scanner", services, []string{"lastLogon", ticks(y.ago(410))}, []string{"lastLogonTimestamp", ticks(y.ago(415))}))
+	err = first(err, y.add("CN=gmsa-archive,"+services, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer", "msDS-GroupManagedServiceAccount"},
+		{"objectSid", y.sid(0)}, {"sAMAccountName", "gmsa-archive$"}, {"userAccountControl", "4096"}, {"accountExpires", "9223372036854775807"},
+		{"lastLogon", ticks(y.ago(1))}, {"lastLogonTimestamp", ticks(y.ago(3))}, {"pwdLastSet", ticks(y.ago(12))}, {"whenCreated", stamp(y.ago(700))}, {"primaryGroupID", "515"}}))
+	for i := range 3 {
+		owner := y.people[(5+i*12)%len(y.people)]
+		err = first(err, account("a-"+owner.logon, "a-"+owner.logon, "OU=Administrators,"+Base, []string{"employeeID", owner.id}, []string{"adminCount", "1"}))
+	}
+	for i := range 4 {
+		cn := fmt.Sprintf("Meeting Room %d", i+1)
+		err = first(err, account(cn, fmt.Sprintf("room%d", i+1), rooms, []string{"msExchRecipientTypeDetails", "16"}, []string{"userAccountControl", "514"}, []string{"lastLogon", "0"}))
+	}
+	return err
+}
+
+// specials writes entries with hostile or odd values.
+func (y *Yard) specials() error {
+	err := y.add(`CN=Tern\, Ada "the Comet",OU=Astronomy,OU=Staff,`+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user"},
+		{"objectSid", y.sid(0)}, {"sAMAccountName", "atern-comet"}, {"displayName", `=HYPERLINK("http://larkmoor.example","Ada")`},
+		{"userAccountControl", "512"}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(y.ago(200))}, {"lastLogonTimestamp", ticks(y.ago(205))},
+		{"description", "bell \a and \x1b[31mred\x1b[0m"}, {"pwdLastSet", ticks(y.ago(220))}, {"whenCreated", stamp(y.ago(800))}, {"primaryGroupID", "513"}})
+	err = first(err, y.add("CN=Visiting Lecturers,OU=Groups,"+Base, attrs{{"objectClass", "top", "contact"}, {"displayName", "Visiting Lecturers"}, {"mail", "lecturers@larkmoor.example"}}))
+	return first(err, y.add("CN=Lost\nCNF:7c1f2a30-4a7e-4f0e-9b51-02d7f8f1b0aa,OU=Old Projects,"+Base, attrs{{"objectClass", "top", "container"}}))
+}
+
+// WriteRoster writes the list of people as a personnel office would export
+// it: most of the staff, some who left, and the usual dirt.
+func (y *Yard) WriteRoster(w io.Writer) error {
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	if err := out.Write([]string{"Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Start", "End", "Status"}); err != nil {
+		return err
+	}
+	for i, p := range y.people {
+		id, family, given, mail, end, status := p.id, p.family, p.given, p.mail, "", "active"
+		switch i % 40 {
+		case 3:
+			end, status = y.ago(float64(10+i)).Format(time.DateOnly), "left"
+		case 9:
+			continue // nobody told the personnel office
+		case 14:
+			family = " " + strings.ToUpper(family) + " "
+		case 21:
+			mail = ""
+		case 27:
+			status = "leave"
+		case 33:
+			id = ""
+		}
+		if err := out.Write([]string{id, family, given, mail, p.department, p.title, p.hired.Format(time.DateOnly), end, status}); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}

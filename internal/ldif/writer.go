@@ -1,0 +1,98 @@
+package ldif
+
+import (
+	"bufio"
+	"encoding/base64"
+	"io"
+	"unicode/utf8"
+
+	"yardbroom/internal/directory"
+)
+
+// lineWidth is where the writer folds, as RFC 2849's examples do.
+const lineWidth = 76
+
+// Writer writes content records.
+type Writer struct {
+	w       *bufio.Writer
+	started bool
+}
+
+// NewWriter returns a Writer on w.
+func NewWriter(w io.Writer) *Writer { return &Writer{w: bufio.NewWriterSize(w, 1<<16)} }
+
+// Comment writes a line for people to read. It must be a single line.
+func (w *Writer) Comment(text string) error {
+	_, err := w.w.WriteString("# " + text + "\n")
+	return err
+}
+
+// Write writes one entry. Secret attributes are left out, whatever holds them.
+func (w *Writer) Write(e *directory.Entry) error {
+	if !w.started {
+		w.w.WriteString("version: 1\n")
+		w.started = true
+	}
+	w.w.WriteByte('\n')
+	w.line("dn", e.DN)
+	for _, a := range e.Attrs {
+		if directory.IsSecret(a.Name) {
+			continue
+		}
+		for _, v := range a.Values {
+			w.line(a.Name, v)
+		}
+	}
+	return w.err()
+}
+
+// Flush writes out what is buffered.
+func (w *Writer) Flush() error { return w.w.Flush() }
+
+// err reports a failed write early: bufio keeps the first one.
+func (w *Writer) err() error {
+	_, err := w.w.Write(nil)
+	return err
+}
+
+func (w *Writer) line(name, value string) {
+	sep := ": "
+	if !safe(value) {
+		sep, value = ":: ", base64.StdEncoding.EncodeToString([]byte(value))
+	}
+	if value == "" {
+		sep = ":"
+	}
+	room := lineWidth - len(name) - len(sep)
+	w.w.WriteString(name)
+	w.w.WriteString(sep)
+	if room < 1 {
+		room = 1
+	}
+	for len(value) > room {
+		w.w.WriteString(value[:room])
+		w.w.WriteString("\n ")
+		value, room = value[room:], lineWidth-1
+	}
+	w.w.WriteString(value)
+	w.w.WriteByte('\n')
+}
+
+// safe tells whether a value may stand as it is (SAFE-STRING of RFC 2849).
+func safe(s string) bool {
+	if s == "" {
+		return true
+	}
+	if c := s[0]; c == ' ' || c == ':' || c == '<' {
+		return false
+	}
+	if s[len(s)-1] == ' ' {
+		return false
+	}
+	for i := range len(s) {
+		if c := s[i]; c == 0 || c == '\n' || c == '\r' || c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}

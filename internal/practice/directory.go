@@ -1,0 +1,607 @@
+// Package practice is a directory in memory with the behaviour of the `ad`
+// schema that the tool relies on: entries with identities of their own,
+// linked membership, guarded modifies, renames, deletion into a container of
+// deleted objects and their return, and the usual refusals. Server puts it
+// on a socket as an LDAP server.
+//
+// It serves the demo, and tests that need a server to fail at the worst
+// moment. A suite of behaviours is run against it and against real servers
+// alike, so that it cannot drift from the truth.
+package practice
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+)
+
+// Directory is the data of the practice server. Its methods answer as an
+// LDAP server does: with a *ldap.Error where they refuse.
+type Directory struct {
+	mu      sync.Mutex
+	base    string
+	sid     string // S-1-5-21-… of the domain
+	nextRID uint32
+	serial  uint64 // makes GUIDs and update numbers
+	now     func() time.Time
+	entries map[string]*directory.Entry // by folded name
+	kids    map[string]map[string]bool  // folded parent → folded children
+	linked  map[string]map[string]bool  // folded target → folded names of the entries that link to it
+}
+
+// backlinks maps the attributes that name another entry to the attribute the
+// server shows at that entry.
+var backlinks = map[string]string{"member": "memberOf", "manager": "directReports", "managedby": "managedObjects"}
+
+// serverOnly are attributes that no client may write.
+var serverOnly = []string{"objectGUID", "objectSid", "memberOf", "directReports", "managedObjects", "whenCreated",
+	"whenChanged", "uSNChanged", "isDeleted", "lastKnownParent", "name", "distinguishedName", "msDS-User-Account-Control-Computed"}
+
+var singleValued = []string{"userAccountControl", "sAMAccountName", "userPrincipalName", "displayName", "manager", "managedBy", "employeeID",
+	"lockoutTime", "accountExpires", "pwdLastSet", "primaryGroupID", "mail", "givenName", "sn", "department"}
+
+// New returns a directory with its base entry and its container of deleted
+// objects. The clock dates what is written.
+func New(base, domainSID string, now func() time.Time) *Directory {
+	d := &Directory{base: base, sid: domainSID, nextRID: 1103, now: now,
+		entries: map[string]*directory.Entry{}, kids: map[string]map[string]bool{}, linked: map[string]map[string]bool{}}
+	rawSID, err := directory.EncodeSID(domainSID)
+	if err != nil {
+		panic(err) // the caller's constant
+	}
+	top := directory.Entry{DN: base}
+	top.Set("objectClass", "top", "domain", "domainDNS")
+	top.Set("objectSid", rawSID)
+	top.Set("lockoutDuration", "-18000000000")
+	top.Set("lockoutThreshold", "5")
+	top.Set("msDS-LogonTimeSyncInterval", "14")
+	d.put(&top)
+	deleted := directory.Entry{DN: d.deletedObjects()}
+	deleted.Set("objectClass", "top", "container")
+	deleted.Set("isDeleted", "TRUE")
+	deleted.Set("isCriticalSystemObject", "TRUE")
+	d.put(&deleted)
+	return d
+}
+
+// Load puts the entries of an LDIF file into the directory as they are, with
+// their own times, identities and flags.
+func (d *Directory) Load(r io.Reader) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	in := ldif.NewReader(r)
+	for {
+		rec, err := in.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		e := rec.Clone()
+		for _, back := range backlinks {
+			e.Set(back)
+		}
+		if key := directory.FoldDN(e.DN); d.entries[key] != nil {
+			d.forget(key)
+		}
+		d.put(&e)
+		d.nextRID = max(d.nextRID, directory.RID(e.First("objectSid"))+1)
+	}
+}
+
+// put stores an entry and gives it what every entry has.
+func (d *Directory) put(e *directory.Entry) {
+	key := directory.FoldDN(e.DN)
+	_, parent := directory.SplitDN(e.DN)
+	d.serial++
+	if !e.Has("objectGUID") {
+		sum := sha256.Sum256(binary.LittleEndian.AppendUint64([]byte(d.sid), d.serial))
+		e.Set("objectGUID", string(sum[:16]))
+	}
+	if !e.Has("whenCreated") {
+		e.Set("whenCreated", d.stamp())
+	}
+	if !e.Has("whenChanged") {
+		e.Set("whenChanged", d.stamp())
+	}
+	e.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
+	e.Set("distinguishedName", e.DN)
+	e.Set("name", directory.LeafValue(e.DN))
+	d.entries[key] = e
+	parentKey := directory.FoldDN(parent)
+	if d.kids[parentKey] == nil {
+		d.kids[parentKey] = map[string]bool{}
+	}
+	d.kids[parentKey][key] = true
+	d.link(key, e, true)
+}
+
+func (d *Directory) forget(key string) {
+	e := d.entries[key]
+	d.link(key, e, false)
+	_, parent := directory.SplitDN(e.DN)
+	delete(d.kids[directory.FoldDN(parent)], key)
+	delete(d.entries, key)
+}
+
+// link keeps the index of who names whom.
+func (d *Directory) link(key string, e *directory.Entry, on bool) {
+	for attr := range backlinks {
+		for _, target := range e.Get(attr) {
+			t := directory.FoldDN(target)
+			if d.linked[t] == nil {
+				d.linked[t] = map[string]bool{}
+			}
+			if on {
+				d.linked[t][key] = true
+			} else {
+				delete(d.linked[t], key)
+			}
+		}
+	}
+}
+
+func (d *Directory) stamp() string {
+	return d.now().UTC().Format("20060102150405") + ".0Z"
+}
+
+func (d *Directory) deletedObjects() string { return "CN=Deleted Objects," + d.base }
+
+func refuse(code uint16, format string, args ...any) error {
+	return &ldap.Error{ResultCode: code, Err: fmt.Errorf(format, args...)}
+}
+
+// view returns the entry as a reader sees it: with the attributes that the
+// server works out.
+func (d *Directory) view(key string) *directory.Entry {
+	e := d.entries[key]
+	v := directory.Entry{DN: e.DN, Attrs: slices.Clone(e.Attrs)}
+	for from := range d.linked[key] {
+		for attr, back := range backlinks {
+			if slices.ContainsFunc(d.entries[from].Get(attr), func(t string) bool { return directory.FoldDN(t) == key }) {
+				v.Set(back, append(slices.Clip(v.Get(back)), d.entries[from].DN)...)
+			}
+		}
+	}
+	for _, back := range backlinks {
+		slices.Sort(v.Get(back))
+	}
+	if e.HasClass("user") {
+		flags, _ := directory.ParseFlags(e.First("userAccountControl"))
+		computed := int64(0)
+		if t, err := directory.ParseFileTime(e.First("lockoutTime")); err == nil && !t.IsZero() && flags&directory.UACDisabled == 0 {
+			if ticks, _ := strconv.ParseInt(d.entries[directory.FoldDN(d.base)].First("lockoutDuration"), 10, 64); t.Add(time.Duration(-ticks) * 100).After(d.now()) {
+				computed = directory.UACLockedOut
+			}
+		}
+		v.Set("msDS-User-Account-Control-Computed", strconv.FormatInt(computed, 10))
+	}
+	return &v
+}
+
+// Edit changes an entry behind everybody's back, past all rules. Tests use
+// it as the colleague who is also at work.
+func (d *Directory) Edit(dn string, change func(e *directory.Entry)) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := directory.FoldDN(dn)
+	e := d.entries[key]
+	if e == nil {
+		return false
+	}
+	d.link(key, e, false)
+	change(e)
+	d.link(key, e, true)
+	return true
+}
+
+// Entry returns a copy of an entry as a reader sees it, nil where there is
+// none.
+func (d *Directory) Entry(dn string) *directory.Entry {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.entries[directory.FoldDN(dn)] == nil {
+		return nil
+	}
+	e := d.view(directory.FoldDN(dn)).Clone()
+	return &e
+}
+
+// Dump returns every entry as a reader sees it, sorted by name.
+func (d *Directory) Dump() []directory.Entry {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var all []directory.Entry
+	for _, key := range d.sorted("", 2) {
+		all = append(all, d.view(key).Clone())
+	}
+	return all
+}
+
+// sorted returns the folded names in scope, parents before children.
+func (d *Directory) sorted(base string, scope int) []string {
+	var keys []string
+	switch scope {
+	case ldap.ScopeBaseObject:
+		keys = []string{base}
+	case ldap.ScopeSingleLevel:
+		for k := range d.kids[base] {
+			keys = append(keys, k)
+		}
+	default:
+		for k := range d.entries {
+			if directory.Under(k, base) {
+				keys = append(keys, k)
+			}
+		}
+	}
+	slices.SortFunc(keys, func(a, b string) int {
+		if len(a) != len(b) {
+			return len(a) - len(b)
+		}
+		return strings.Compare(a, b)
+	})
+	return keys
+}
+
+// Add makes an entry.
+func (d *Directory) Add(e directory.Entry) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := directory.FoldDN(e.DN)
+	_, parent := directory.SplitDN(e.DN)
+	switch {
+	case d.entries[key] != nil:
+		return refuse(ldap.LDAPResultEntryAlreadyExists, "%s exists", e.DN)
+	case d.entries[directory.FoldDN(parent)] == nil:
+		return refuse(ldap.LDAPResultNoSuchObject, "no parent %s", parent)
+	}
+	for _, a := range e.Attrs {
+		if slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, a.Name) }) {
+			return refuse(ldap.LDAPResultUnwillingToPerform, "%s is the server's", a.Name)
+		}
+		if err := d.checkLinks(a.Name, a.Values); err != nil {
+			return err
+		}
+	}
+	if err := d.unique(key, e.First("sAMAccountName")); err != nil {
+		return err
+	}
+	e = e.Clone()
+	if e.HasClass("user") || e.HasClass("group") || e.HasClass("computer") {
+		sid, err := directory.EncodeSID(d.sid + "-" + strconv.FormatUint(uint64(d.nextRID), 10))
+		if err != nil {
+			return err
+		}
+		d.nextRID++
+		e.Set("objectSid", sid)
+		if !e.Has("sAMAccountName") {
+			e.Set("sAMAccountName", directory.LeafValue(e.DN))
+		}
+	}
+	if e.HasClass("user") {
+		for name, value := range map[string]string{"userAccountControl": "546", "accountExpires": "9223372036854775807",
+			"pwdLastSet": "0", "lastLogon": "0", "primaryGroupID": "513"} {
+			if !e.Has(name) {
+				e.Set(name, value)
+			}
+		}
+	}
+	rdn, err := directory.ParseDN(e.DN)
+	if err != nil {
+		return refuse(ldap.LDAPResultInvalidDNSyntax, "%v", err)
+	}
+	e.Set(rdn[0][0].Type, rdn[0][0].Value)
+	d.put(&e)
+	return nil
+}
+
+func (d *Directory) unique(key, logon string) error {
+	if logon == "" {
+		return nil
+	}
+	for other, e := range d.entries {
+		if other != key && strings.EqualFold(e.First("sAMAccountName"), logon) && !e.Has("isDeleted") {
+			return refuse(ldap.LDAPResultEntryAlreadyExists, "sAMAccountName %s is taken", logon)
+		}
+	}
+	return nil
+}
+
+func (d *Directory) checkLinks(attr string, targets []string) error {
+	if backlinks[strings.ToLower(attr)] == "" {
+		return nil
+	}
+	for _, t := range targets {
+		if e := d.entries[directory.FoldDN(t)]; e == nil || e.Has("isDeleted") {
+			return refuse(ldap.LDAPResultNoSuchObject, "%s names %s, which does not exist", attr, t)
+		}
+	}
+	return nil
+}
+
+// Modify carries out the changes in order, all or none.
+func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := directory.FoldDN(dn)
+	e := d.entries[key]
+	if e == nil || e.Has("isDeleted") && !showDeleted {
+		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
+	}
+	if e.Has("isDeleted") {
+		return d.reanimate(key, changes)
+	}
+	next := e.Clone()
+	for _, c := range changes {
+		if err := d.change(&next, c); err != nil {
+			return err
+		}
+	}
+	if !strings.EqualFold(next.First("sAMAccountName"), e.First("sAMAccountName")) {
+		if err := d.unique(key, next.First("sAMAccountName")); err != nil {
+			return err
+		}
+	}
+	d.replace(key, &next)
+	return nil
+}
+
+func (d *Directory) replace(key string, next *directory.Entry) {
+	d.link(key, d.entries[key], false)
+	d.serial++
+	next.Set("whenChanged", d.stamp())
+	next.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
+	d.entries[key] = next
+	d.link(key, next, true)
+}
+
+func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
+	name, values := c.Modification.Type, c.Modification.Vals
+	if slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, name) }) {
+		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is the server's", name)
+	}
+	if strings.EqualFold(name, "lockoutTime") && c.Operation != ldap.DeleteAttribute && !slices.Equal(values, []string{"0"}) {
+		return refuse(ldap.LDAPResultUnwillingToPerform, "lockoutTime can only be set to 0")
+	}
+	if c.Operation != ldap.DeleteAttribute {
+		if err := d.checkLinks(name, values); err != nil {
+			return err
+		}
+	}
+	next, err := changed(e.Get(name), c.Operation, name, values)
+	if err != nil {
+		return err
+	}
+	if len(next) > 1 && slices.ContainsFunc(singleValued, func(n string) bool { return strings.EqualFold(n, name) }) {
+		return refuse(ldap.LDAPResultConstraintViolation, "%s holds one value", name)
+	}
+	e.Set(name, next...)
+	return nil
+}
+
+func changed(have []string, op uint, name string, values []string) ([]string, error) {
+	same := func(a, b string) bool {
+		if backlinks[strings.ToLower(name)] != "" {
+			return directory.FoldDN(a) == directory.FoldDN(b)
+		}
+		return strings.EqualFold(a, b)
+	}
+	index := func(list []string, v string) int {
+		return slices.IndexFunc(list, func(h string) bool { return same(h, v) })
+	}
+	switch op {
+	case ldap.ReplaceAttribute:
+		return values, nil
+	case ldap.AddAttribute:
+		next := slices.Clone(have)
+		for _, v := range values {
+			if index(next, v) >= 0 {
+				return nil, refuse(ldap.LDAPResultAttributeOrValueExists, "%s holds %s already", name, v)
+			}
+			next = append(next, v)
+		}
+		return next, nil
+	case ldap.DeleteAttribute:
+		if len(have) == 0 {
+			return nil, refuse(ldap.LDAPResultNoSuchAttribute, "no %s", name)
+		}
+		if len(values) == 0 {
+			return nil, nil
+		}
+		next := slices.Clone(have)
+		for _, v := range values {
+			at := index(next, v)
+			if at < 0 {
+				return nil, refuse(ldap.LDAPResultNoSuchAttribute, "%s does not hold %s", name, v)
+			}
+			next = slices.Delete(next, at, at+1)
+		}
+		return next, nil
+	}
+	return nil, refuse(ldap.LDAPResultUnwillingToPerform, "unknown change %d", op)
+}
+
+// reanimate brings a deleted object back: a modify that deletes isDeleted
+// and replaces distinguishedName, and may change other attributes with it.
+func (d *Directory) reanimate(key string, changes []ldap.Change) error {
+	next := d.entries[key].Clone()
+	var to string
+	var undeleted bool
+	var rest []ldap.Change
+	for _, c := range changes {
+		switch strings.ToLower(c.Modification.Type) {
+		case "isdeleted":
+			undeleted = c.Operation == ldap.DeleteAttribute
+		case "distinguishedname":
+			if c.Operation == ldap.ReplaceAttribute && len(c.Modification.Vals) == 1 {
+				to = c.Modification.Vals[0]
+			}
+		default:
+			rest = append(rest, c)
+		}
+	}
+	if !undeleted || to == "" {
+		return refuse(ldap.LDAPResultUnwillingToPerform, "a deleted object can only be brought back")
+	}
+	_, parent := directory.SplitDN(to)
+	if d.entries[directory.FoldDN(parent)] == nil {
+		return refuse(ldap.LDAPResultNoSuchObject, "no parent %s", parent)
+	}
+	if d.entries[directory.FoldDN(to)] != nil {
+		return refuse(ldap.LDAPResultEntryAlreadyExists, "%s exists", to)
+	}
+	next.Set("isDeleted")
+	next.Set("lastKnownParent")
+	if next.HasClass("user") {
+		next.Set("userAccountControl", "512")
+		for name, value := range map[string]string{"pwdLastSet": "0", "accountExpires": "9223372036854775807", "primaryGroupID": "513", "lastLogon": "0"} {
+			next.Set(name, value)
+		}
+	}
+	for _, c := range rest {
+		if err := d.change(&next, c); err != nil {
+			return err
+		}
+	}
+	rdn, err := directory.ParseDN(to)
+	if err != nil {
+		return refuse(ldap.LDAPResultInvalidDNSyntax, "%v", err)
+	}
+	next.Set(rdn[0][0].Type, rdn[0][0].Value)
+	next.Set("whenChanged", d.stamp())
+	d.forget(key)
+	next.DN = to
+	d.put(&next)
+	return nil
+}
+
+// keptWhenDeleted are the attributes a deleted object still has.
+var keptWhenDeleted = []string{"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userAccountControl", "whenCreated", "sIDHistory"}
+
+// Delete turns an entry into a deleted object. Everybody who named it stops
+// naming it.
+func (d *Directory) Delete(dn string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := directory.FoldDN(dn)
+	e := d.entries[key]
+	switch {
+	case e == nil || e.Has("isDeleted"):
+		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
+	case len(d.kids[key]) > 0:
+		return refuse(ldap.LDAPResultNotAllowedOnNonLeaf, "%s has entries below it", dn)
+	case e.First("isCriticalSystemObject") == "TRUE":
+		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is a system object", dn)
+	}
+	guid, err := directory.FormatGUID(e.First("objectGUID"))
+	if err != nil {
+		return refuse(ldap.LDAPResultOther, "%v", err)
+	}
+	rdn, parent := directory.SplitDN(e.DN)
+	kind, _, _ := strings.Cut(rdn, "=")
+	grave := directory.Entry{DN: kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+"\nDEL:"+guid) + "," + d.deletedObjects()}
+	for _, name := range keptWhenDeleted {
+		grave.Set(name, e.Get(name)...)
+	}
+	grave.Set("isDeleted", "TRUE")
+	grave.Set("lastKnownParent", parent)
+	d.unlink(key)
+	d.forget(key)
+	d.put(&grave)
+	return nil
+}
+
+// unlink takes the entry out of everything that names it.
+func (d *Directory) unlink(key string) {
+	for from := range d.linked[key] {
+		e := d.entries[from]
+		for attr := range backlinks {
+			if values := e.Get(attr); values != nil {
+				e.Set(attr, slices.DeleteFunc(slices.Clone(values), func(t string) bool { return directory.FoldDN(t) == key })...)
+			}
+		}
+	}
+	delete(d.linked, key)
+}
+
+// ModifyDN renames or moves an entry with all below it. Links follow.
+func (d *Directory) ModifyDN(dn, newRDN string, newSuperior *string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := directory.FoldDN(dn)
+	e := d.entries[key]
+	if e == nil || e.Has("isDeleted") {
+		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
+	}
+	_, parent := directory.SplitDN(e.DN)
+	if newSuperior != nil {
+		parent = *newSuperior
+	}
+	target := newRDN + "," + parent
+	levels, err := directory.ParseDN(target)
+	if err != nil || len(levels[0]) != 1 {
+		return refuse(ldap.LDAPResultInvalidDNSyntax, "%s is no name", target)
+	}
+	switch to := directory.FoldDN(target); {
+	case d.entries[directory.FoldDN(parent)] == nil:
+		// What Samba answers here, and other servers of the schema.
+		return refuse(ldap.LDAPResultNoSuchObject, "no parent %s", parent)
+	case to != key && d.entries[to] != nil:
+		return refuse(ldap.LDAPResultEntryAlreadyExists, "%s exists", target)
+	case directory.Under(directory.FoldDN(parent), key):
+		return refuse(ldap.LDAPResultUnwillingToPerform, "%s cannot move below itself", dn)
+	}
+	d.rename(key, target)
+	d.entries[directory.FoldDN(target)].Set(levels[0][0].Type, levels[0][0].Value)
+	return nil
+}
+
+func (d *Directory) rename(key, target string) {
+	var below []string
+	for k := range d.kids[key] {
+		below = append(below, k)
+	}
+	e := d.entries[key].Clone()
+	for from := range d.linked[key] {
+		other := d.entries[from]
+		for attr := range backlinks {
+			for i, t := range other.Get(attr) {
+				if directory.FoldDN(t) == key {
+					other.Get(attr)[i] = target
+				}
+			}
+		}
+	}
+	links := d.linked[key]
+	d.forget(key)
+	delete(d.linked, key)
+	e.DN = target
+	e.Set("whenChanged", d.stamp())
+	d.put(&e)
+	if len(links) > 0 {
+		to := directory.FoldDN(target)
+		if d.linked[to] == nil {
+			d.linked[to] = map[string]bool{}
+		}
+		for k := range links {
+			d.linked[to][k] = true
+		}
+	}
+	for _, k := range below {
+		rdn, _ := directory.SplitDN(d.entries[k].DN)
+		d.rename(k, rdn+","+target)
+	}
+}

@@ -1,0 +1,544 @@
+package practice
+
+import (
+	"bufio"
+	"context"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	ber "github.com/go-asn1-ber/asn1-ber"
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
+)
+
+// Controls the server knows besides paging.
+const (
+	showDeletedOID  = "1.2.840.113556.1.4.417"
+	showRecycledOID = "1.2.840.113556.1.4.2064"
+)
+
+// maxPage is the most entries one page holds, as on the real servers.
+const maxPage = 1000
+
+// maxValues is the most values of an attribute that one answer holds.
+const maxValues = 1500
+
+// Server answers LDAP version 3 (RFC 4511) for a Directory.
+type Server struct {
+	Dir *Directory
+	// Password of the account that may read and write, by its name or DN.
+	// Nobody else may bind.
+	Account, Password string
+	// Fault, if set, is asked before each operation what shall go wrong.
+	Fault func(op Operation) Fault
+
+	mu    sync.Mutex
+	count int
+	conns map[net.Conn]bool
+	ln    net.Listener
+}
+
+// Operation is one request. N counts all requests from 1. Name is bind,
+// search, add, modify, modifyDN or delete.
+type Operation struct {
+	N    int
+	Name string
+	DN   string
+}
+
+// Fault is what goes wrong with an operation. The zero Fault is nothing.
+type Fault struct {
+	Code       uint16        // refuse with this result
+	Stall      time.Duration // wait before doing anything
+	DropBefore bool          // close the connection, nothing done
+	DropAfter  bool          // do it, then close the connection without an answer
+	Meanwhile  func()        // somebody else's work, just before
+}
+
+// Listen starts serving on a loopback port until ctx ends or Close is called
+// and returns the URL.
+func (s *Server) Listen(ctx context.Context, addr string) (string, error) {
+	ln, err := (&net.ListenConfig{}).Listen(ctx, "tcp", addr)
+	if err != nil {
+		return "", err
+	}
+	s.ln, s.conns = ln, map[net.Conn]bool{}
+	context.AfterFunc(ctx, s.Close)
+	go s.accept()
+	return "ldap://" + ln.Addr().String(), nil
+}
+
+// Close stops serving and closes every connection.
+func (s *Server) Close() {
+	s.ln.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c := range s.conns {
+		c.Close()
+	}
+}
+
+func (s *Server) accept() {
+	for {
+		c, err := s.ln.Accept()
+		if err != nil {
+			return
+		}
+		s.mu.Lock()
+		s.conns[c] = true
+		s.mu.Unlock()
+		go func() {
+			(&session{server: s, conn: c, out: bufio.NewWriter(c), pages: map[string][]string{}}).serve()
+			c.Close()
+			s.mu.Lock()
+			delete(s.conns, c)
+			s.mu.Unlock()
+		}()
+	}
+}
+
+// session is one connection.
+type session struct {
+	server *Server
+	conn   net.Conn
+	out    *bufio.Writer
+	bound  bool
+	pages  map[string][]string // cookie → names still to be sent
+	serial int
+	// typesOnly is set while a search is answered that asks for no values.
+	typesOnly bool
+}
+
+var errDrop = errors.New("connection dropped")
+
+func (c *session) serve() {
+	in := bufio.NewReader(c.conn)
+	for {
+		p, err := ber.ReadPacket(in)
+		if err != nil || len(p.Children) < 2 {
+			return
+		}
+		id, ok := p.Children[0].Value.(int64)
+		if !ok || c.handle(id, p) != nil || c.out.Flush() != nil {
+			return
+		}
+	}
+}
+
+// Application tags of the protocol's requests and responses.
+const (
+	tagBind = iota
+	tagBindResponse
+	tagUnbind
+	tagSearch
+	tagSearchEntry
+	tagSearchDone
+	tagModify
+	tagModifyResponse
+	tagAdd
+	tagAddResponse
+	tagDelete
+	tagDeleteResponse
+	tagModifyDN
+	tagModifyDNResponse
+	tagAbandon ber.Tag = 16
+)
+
+var opNames = map[ber.Tag]string{tagBind: "bind", tagSearch: "search", tagModify: "modify", tagAdd: "add", tagDelete: "delete", tagModifyDN: "modifyDN"}
+
+func (c *session) handle(id int64, p *ber.Packet) error {
+	op := p.Children[1]
+	var controls []*ber.Packet
+	if len(p.Children) > 2 {
+		controls = p.Children[2].Children
+	}
+	name := opNames[op.Tag]
+	if name == "" {
+		switch op.Tag {
+		case tagUnbind:
+			return io.EOF
+		case tagAbandon:
+			return nil
+		}
+		return c.answer(id, 24, refuse(ldap.LDAPResultProtocolError, "operation %d is not offered", op.Tag)) // extended response
+	}
+	fault := c.server.fault(name, operationDN(op))
+	time.Sleep(fault.Stall)
+	if fault.Meanwhile != nil {
+		fault.Meanwhile()
+	}
+	if fault.DropBefore {
+		return errDrop
+	}
+	response := op.Tag + 1
+	if op.Tag == tagSearch {
+		response = tagSearchDone
+	}
+	if fault.Code != 0 {
+		return c.answer(id, response, refuse(fault.Code, "refused for practice"))
+	}
+	out := c.out
+	if fault.DropAfter {
+		c.out = bufio.NewWriter(io.Discard)
+		defer func() { c.out = out }()
+	}
+	err := c.perform(id, op, controls, response)
+	if fault.DropAfter {
+		return errDrop
+	}
+	return err
+}
+
+func operationDN(op *ber.Packet) string {
+	switch {
+	case op.Tag == tagDelete:
+		return text(op)
+	case op.Tag == tagBind && len(op.Children) > 1:
+		return text(op.Children[1])
+	case len(op.Children) > 0:
+		return text(op.Children[0])
+	}
+	return ""
+}
+
+func (s *Server) fault(name, dn string) Fault {
+	if s.Fault == nil {
+		return Fault{}
+	}
+	s.mu.Lock()
+	s.count++
+	op := Operation{N: s.count, Name: name, DN: dn}
+	s.mu.Unlock()
+	return s.Fault(op)
+}
+
+func (c *session) perform(id int64, op *ber.Packet, controls []*ber.Packet, response ber.Tag) (err error) {
+	known, err := c.controls(controls)
+	switch {
+	case err != nil:
+		return c.answer(id, response, err)
+	case op.Tag == tagBind:
+		return c.answer(id, response, c.bind(op))
+	case op.Tag == tagSearch:
+		return c.search(id, op, known)
+	case !c.bound:
+		return c.answer(id, response, refuse(ldap.LDAPResultInsufficientAccessRights, "bind first"))
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("malformed request: %v", r)
+		}
+	}()
+	dir := c.server.Dir
+	switch op.Tag {
+	case tagModify:
+		var changes []ldap.Change
+		for _, ch := range op.Children[1].Children {
+			changes = append(changes, ldap.Change{Operation: uint(ch.Children[0].Value.(int64)),
+				Modification: ldap.PartialAttribute{Type: text(ch.Children[1].Children[0]), Vals: texts(ch.Children[1].Children[1])}})
+		}
+		err = dir.Modify(text(op.Children[0]), changes, known.showDeleted)
+	case tagAdd:
+		e := directory.Entry{DN: text(op.Children[0])}
+		for _, a := range op.Children[1].Children {
+			e.Set(text(a.Children[0]), texts(a.Children[1])...)
+		}
+		err = dir.Add(e)
+	case tagDelete:
+		err = dir.Delete(text(op))
+	case tagModifyDN:
+		var superior *string
+		if len(op.Children) > 3 {
+			s := text(op.Children[3])
+			superior = &s
+		}
+		err = dir.ModifyDN(text(op.Children[0]), text(op.Children[1]), superior)
+	}
+	return c.answer(id, response, err)
+}
+
+// asked are the controls of a request.
+type asked struct {
+	showDeleted bool
+	paging      *ldap.ControlPaging
+}
+
+func (c *session) controls(packets []*ber.Packet) (a asked, err error) {
+	for _, p := range packets {
+		oid := ""
+		if len(p.Children) > 0 {
+			oid = text(p.Children[0])
+		}
+		switch oid {
+		case showDeletedOID, showRecycledOID:
+			a.showDeleted = true
+		case ldap.ControlTypePaging:
+			control, err := ldap.DecodeControl(p)
+			if err != nil {
+				return a, refuse(ldap.LDAPResultProtocolError, "%v", err)
+			}
+			a.paging, _ = control.(*ldap.ControlPaging)
+		default:
+			if len(p.Children) > 1 {
+				if critical, ok := p.Children[1].Value.(bool); ok && critical {
+					return a, refuse(ldap.LDAPResultUnavailableCriticalExtension, "control %s is unknown", oid)
+				}
+			}
+		}
+	}
+	return a, nil
+}
+
+func (c *session) bind(op *ber.Packet) error {
+	if len(op.Children) < 3 || op.Children[2].Tag != 0 {
+		return refuse(ldap.LDAPResultAuthMethodNotSupported, "only simple binds")
+	}
+	name, password := text(op.Children[1]), text(op.Children[2])
+	if name == "" && password == "" {
+		c.bound = false
+		return nil
+	}
+	dir := c.server.Dir
+	known := strings.EqualFold(name, c.server.Account)
+	if e := dir.Entry(name); e != nil {
+		known = strings.EqualFold(e.First("sAMAccountName"), c.server.Account) || strings.EqualFold(e.First("userPrincipalName"), c.server.Account)
+	}
+	c.bound = known && subtle.ConstantTimeCompare([]byte(password), []byte(c.server.Password)) == 1
+	if !c.bound {
+		return refuse(ldap.LDAPResultInvalidCredentials, "wrong name or password")
+	}
+	return nil
+}
+
+func (c *session) search(id int64, op *ber.Packet, a asked) error {
+	done := func(err error) error { return c.answer(id, tagSearchDone, err) }
+	if len(op.Children) < 8 {
+		return done(refuse(ldap.LDAPResultProtocolError, "a search of %d parts", len(op.Children)))
+	}
+	base := text(op.Children[0])
+	scope, _ := op.Children[1].Value.(int64)
+	limit, _ := op.Children[3].Value.(int64)
+	cond, err := filter.Decode(op.Children[6])
+	if err != nil {
+		return done(refuse(ldap.LDAPResultProtocolError, "%v", err))
+	}
+	want := texts(op.Children[7])
+	c.typesOnly, _ = op.Children[5].Value.(bool)
+	dir := c.server.Dir
+	if base == "" && scope == ldap.ScopeBaseObject {
+		e := c.rootDSE()
+		if err := c.entry(id, e, want); err != nil {
+			return err
+		}
+		return done(nil)
+	}
+	if !c.bound {
+		return done(refuse(ldap.LDAPResultOperationsError, "bind first"))
+	}
+	var keys []string
+	if a.paging != nil && len(a.paging.Cookie) > 0 {
+		keys, _ = c.pages[string(a.paging.Cookie)]
+		delete(c.pages, string(a.paging.Cookie))
+	} else if keys, err = dir.find(base, int(scope), cond, a.showDeleted); err != nil {
+		return done(err)
+	}
+	page := maxPage
+	if a.paging != nil {
+		page = min(page, max(int(a.paging.PagingSize), 1))
+	}
+	if limit > 0 {
+		page = min(page, int(limit))
+	}
+	send := keys[:min(page, len(keys))]
+	for _, key := range send {
+		if e := dir.viewOf(key); e != nil {
+			if err := c.entry(id, e, want); err != nil {
+				return err
+			}
+		}
+	}
+	rest := keys[len(send):]
+	if a.paging == nil {
+		if len(rest) > 0 {
+			return done(refuse(ldap.LDAPResultSizeLimitExceeded, "more than %d entries", page))
+		}
+		return done(nil)
+	}
+	answer := &ldap.ControlPaging{}
+	if len(rest) > 0 {
+		c.serial++
+		answer.Cookie = []byte(strconv.Itoa(c.serial))
+		c.pages[string(answer.Cookie)] = rest
+	}
+	return c.answer(id, tagSearchDone, nil, answer)
+}
+
+func (d *Directory) viewOf(key string) *directory.Entry {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.entries[key] == nil {
+		return nil
+	}
+	e := d.view(key).Clone()
+	return &e
+}
+
+// find returns the folded names of the entries that a search selects.
+func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted bool) ([]string, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	from := directory.FoldDN(base)
+	if e := d.entries[from]; e == nil || e.Has("isDeleted") && !showDeleted {
+		return nil, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", base)
+	}
+	var found []string
+	for _, key := range d.sorted(from, scope) {
+		if d.entries[key].Has("isDeleted") && !showDeleted || d.apart(key, from) {
+			continue
+		}
+		if cond.Match(d.view(key)) == filter.True {
+			found = append(found, key)
+		}
+	}
+	return found, nil
+}
+
+// apart tells whether an entry stands in the configuration partition, which
+// a search from above does not enter.
+func (d *Directory) apart(key, from string) bool {
+	config := directory.FoldDN("CN=Configuration," + d.base)
+	return directory.Under(key, config) && !directory.Under(from, config)
+}
+
+func (c *session) rootDSE() *directory.Entry {
+	base := c.server.Dir.base
+	e := &directory.Entry{}
+	e.Set("objectClass", "top")
+	e.Set("defaultNamingContext", base)
+	e.Set("rootDomainNamingContext", base)
+	e.Set("namingContexts", base)
+	e.Set("supportedLDAPVersion", "3")
+	e.Set("supportedControl", ldap.ControlTypePaging, showDeletedOID, showRecycledOID)
+	e.Set("supportedCapabilities", "1.2.840.113556.1.4.800")
+	e.Set("dnsHostName", "practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base)))
+	if config := "CN=Configuration," + base; c.server.Dir.Entry(config) != nil {
+		e.Set("configurationNamingContext", config)
+	}
+	e.Set("currentTime", c.server.Dir.stamp())
+	return e
+}
+
+// entry sends one entry with the attributes asked for. More than maxValues
+// values of one come in ranges.
+func (c *session) entry(id int64, e *directory.Entry, want []string) error {
+	body := ber.Encode(ber.ClassApplication, ber.TypeConstructed, tagSearchEntry, nil, "")
+	body.AppendChild(octet(e.DN))
+	list := ber.NewSequence("")
+	all := len(want) == 0 || slices.Contains(want, "*")
+	for _, a := range e.Attrs {
+		name, values, ok := selected(a, want, all)
+		if !ok {
+			continue
+		}
+		attr := ber.NewSequence("")
+		attr.AppendChild(octet(name))
+		set := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSet, nil, "")
+		for _, v := range values {
+			if !c.typesOnly {
+				set.AppendChild(octet(v))
+			}
+		}
+		attr.AppendChild(set)
+		list.AppendChild(attr)
+	}
+	body.AppendChild(list)
+	return c.send(id, body)
+}
+
+func selected(a directory.Attribute, want []string, all bool) (name string, values []string, ok bool) {
+	from, ranged := 0, false
+	for _, w := range want {
+		base, _, _ := strings.Cut(w, ";")
+		if !strings.EqualFold(base, a.Name) {
+			continue
+		}
+		all = true
+		if r, is := directory.RangeOf(w); is {
+			low, _, _ := strings.Cut(r, "-")
+			from, _ = strconv.Atoi(low)
+			ranged = true
+		}
+	}
+	if !all {
+		return "", nil, false
+	}
+	if len(a.Values) <= maxValues && !ranged {
+		return a.Name, a.Values, true
+	}
+	from = min(from, len(a.Values))
+	rest := a.Values[from:]
+	if len(rest) <= maxValues {
+		return fmt.Sprintf("%s;range=%d-*", a.Name, from), rest, true
+	}
+	return fmt.Sprintf("%s;range=%d-%d", a.Name, from, from+maxValues-1), rest[:maxValues], true
+}
+
+func (c *session) answer(id int64, tag ber.Tag, result error, controls ...ldap.Control) error {
+	code, message := uint16(ldap.LDAPResultSuccess), ""
+	var refused *ldap.Error
+	switch {
+	case errors.As(result, &refused):
+		code, message = refused.ResultCode, refused.Err.Error()
+	case result != nil:
+		code, message = ldap.LDAPResultOther, result.Error()
+	}
+	body := ber.Encode(ber.ClassApplication, ber.TypeConstructed, tag, nil, "")
+	body.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagEnumerated, int64(code), ""))
+	body.AppendChild(octet(""))
+	body.AppendChild(octet(message))
+	return c.send(id, body, controls...)
+}
+
+func (c *session) send(id int64, body *ber.Packet, controls ...ldap.Control) error {
+	p := ber.NewSequence("")
+	p.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, id, ""))
+	p.AppendChild(body)
+	if len(controls) > 0 {
+		list := ber.Encode(ber.ClassContext, ber.TypeConstructed, 0, nil, "")
+		for _, control := range controls {
+			list.AppendChild(control.Encode())
+		}
+		p.AppendChild(list)
+	}
+	_, err := c.out.Write(p.Bytes())
+	return err
+}
+
+func octet(s string) *ber.Packet {
+	return ber.NewString(ber.ClassUniversal, ber.TypePrimitive, ber.TagOctetString, s, "")
+}
+
+func text(p *ber.Packet) string {
+	if p.Data != nil && p.Data.Len() > 0 {
+		return p.Data.String()
+	}
+	return string(p.ByteValue)
+}
+
+func texts(p *ber.Packet) []string {
+	var all []string
+	for _, c := range p.Children {
+		all = append(all, text(c))
+	}
+	return all
+}

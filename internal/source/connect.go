@@ -1,0 +1,396 @@
+package source
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/go-ldap/ldap/v3/gssapi"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
+)
+
+// Target is how to reach one directory.
+type Target struct {
+	Yard settings.Yard
+	// Ask asks a person for a password without echo. Nil where nobody can be
+	// asked.
+	Ask func(prompt string) (string, error)
+}
+
+// Server is a bound connection to one LDAP server.
+type Server struct {
+	URL     string
+	Root    Root
+	Base    string
+	Dialect *directory.Dialect
+	Bound   string // the name that was bound, "" for anonymous
+	// Skipped counts servers of the yard that did not answer, with why.
+	Skipped []error
+
+	target   Target
+	conn     *ldap.Conn
+	password string // kept to bind again after a lost connection
+	unhook   func() bool
+}
+
+// Root is what the server says of itself in its root DSE.
+type Root struct {
+	NamingContexts []string
+	Default        string
+	Config         string
+	HostName       string
+	Controls       map[string]bool
+	Features       map[string]bool
+	Time           time.Time // the server's clock, zero where it does not say
+	Asked          time.Time // our clock at that moment
+	ReadOnly       bool
+	AD             bool
+	Vendor         string
+}
+
+const (
+	defaultTimeout  = 30 * time.Second
+	defaultPageSize = 1000
+)
+
+// Connect connects to the first server of the yard that answers, and binds.
+func Connect(ctx context.Context, t Target) (*Server, error) {
+	var skipped []error
+	for _, u := range t.Yard.Servers {
+		s := &Server{URL: u, target: t}
+		err := s.dial(ctx)
+		if err == nil {
+			s.Skipped = skipped
+			return s, nil
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		skipped = append(skipped, err)
+		var code *ldap.Error
+		if errors.As(err, &code) && code.ResultCode == ldap.LDAPResultInvalidCredentials {
+			break // the other servers would count it as one more wrong password
+		}
+	}
+	return nil, errors.Join(skipped...)
+}
+
+// dial makes the connection, binds and reads the root DSE.
+func (s *Server) dial(ctx context.Context) error {
+	u, err := url.Parse(s.URL)
+	if err != nil || u.Scheme != "ldap" && u.Scheme != "ldaps" && u.Scheme != "ldapi" {
+		return fmt.Errorf("%q is not an ldap://, ldaps:// or ldapi:// URL", s.URL)
+	}
+	if p := u.Port(); p == "3268" || p == "3269" {
+		return fmt.Errorf("%s is a global catalog, which holds only a part of each entry: use port 389 or 636", s.URL)
+	}
+	tlsConfig, err := s.tlsConfig(u.Hostname())
+	if err != nil {
+		return err
+	}
+	timeout := time.Duration(s.target.Yard.Timeout)
+	if timeout == 0 {
+		timeout = defaultTimeout
+	}
+	dialURL := s.URL
+	if u.Scheme != "ldapi" {
+		dialURL = u.Scheme + "://" + u.Host
+	}
+	conn, err := ldap.DialURL(dialURL, ldap.DialWithTLSConfig(tlsConfig), ldap.DialWithDialer(&net.Dialer{Timeout: min(timeout, 10*time.Second)}))
+	if err != nil {
+		return connectError(s.URL, err)
+	}
+	conn.SetTimeout(timeout)
+	s.conn = conn
+	s.unhook = context.AfterFunc(ctx, func() { conn.Close() })
+	encrypted := u.Scheme != "ldap"
+	if s.target.Yard.StartTLS && u.Scheme == "ldap" {
+		if err := conn.StartTLS(tlsConfig); err != nil {
+			s.Close()
+			return connectError(s.URL, fmt.Errorf("StartTLS: %w", err))
+		}
+		encrypted = true
+	}
+	if err := s.bind(ctx, u, encrypted); err != nil {
+		s.Close()
+		return err
+	}
+	if err := s.readRoot(u); err != nil {
+		s.Close()
+		return err
+	}
+	return nil
+}
+
+func (s *Server) tlsConfig(host string) (*tls.Config, error) {
+	c := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+	if file := s.target.Yard.CAFile; file != "" {
+		pem, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("ca_file: %w", err)
+		}
+		c.RootCAs = x509.NewCertPool()
+		if !c.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("ca_file %s holds no PEM certificate", file)
+		}
+	}
+	return c, nil
+}
+
+// connectError says in one line what stands in the way, and what to do.
+func connectError(url string, err error) error {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err, &unknown):
+		return fmt.Errorf("%s: its certificate is signed by nobody known here: give the authority's certificate with ca_file or --ca-file", url)
+	case errors.As(err, &name):
+		return fmt.Errorf("%s: its certificate is for another name (%v): use that name in the URL", url, name)
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return fmt.Errorf("%s: its certificate has expired, or the clock here is wrong", url)
+	case isTimeout(err):
+		return fmt.Errorf("%s: no answer in time: is the name right, and does a firewall stand between?", url)
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return fmt.Errorf("%s: cannot connect: %v", url, op.Err)
+	}
+	return fmt.Errorf("%s: %w", url, err)
+}
+
+func isTimeout(err error) bool {
+	var t net.Error
+	return errors.As(err, &t) && t.Timeout()
+}
+
+func (s *Server) bind(ctx context.Context, u *url.URL, encrypted bool) error {
+	b := s.target.Yard.Bind
+	switch {
+	case b.Kerberos:
+		return s.bindKerberos(u.Hostname())
+	case b.DN == "" && u.Scheme == "ldapi":
+		// The socket itself says who we are, where the server maps that.
+		if err := s.conn.ExternalBind(); err == nil {
+			s.Bound = "the user of this process"
+		}
+		return nil
+	case b.DN == "":
+		return nil
+	}
+	if !encrypted && !isLoopback(u.Hostname()) {
+		return fmt.Errorf("%s: a password would cross the network in clear: use ldaps://, or starttls", s.URL)
+	}
+	if s.password == "" {
+		password, err := s.readPassword(ctx, b)
+		if err != nil {
+			return err
+		}
+		s.password = password
+	}
+	if s.password == "" {
+		// RFC 4513, section 5.1.2: a name without a password would bind as
+		// nobody and seem to succeed.
+		return fmt.Errorf("the password for %s is empty", b.DN)
+	}
+	if err := s.conn.Bind(b.DN, s.password); err != nil {
+		return s.bindError(b.DN, err)
+	}
+	s.Bound = b.DN
+	return nil
+}
+
+func (s *Server) bindError(who string, err error) error {
+	switch {
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
+		return fmt.Errorf("%s refuses the name or the password of %s; nothing was tried twice: %w", s.URL, who, err)
+	case ldap.IsErrorAnyOf(err, ldap.LDAPResultStrongAuthRequired, ldap.LDAPResultConfidentialityRequired):
+		return fmt.Errorf("%s takes a password only over TLS: use ldaps://, or starttls", s.URL)
+	}
+	return connectError(s.URL, err)
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+func (s *Server) readPassword(ctx context.Context, b settings.Bind) (string, error) {
+	switch {
+	case b.PasswordFile != "":
+		text, err := os.ReadFile(b.PasswordFile)
+		if err != nil {
+			return "", fmt.Errorf("password_file: %w", err)
+		}
+		return firstLine(string(text)), nil
+	case b.PasswordEnv != "":
+		password, ok := os.LookupEnv(b.PasswordEnv)
+		if !ok {
+			return "", fmt.Errorf("password_env: the variable %s is not set", b.PasswordEnv)
+		}
+		return password, nil
+	case b.PasswordCommand != "":
+		cmd := exec.CommandContext(ctx, "sh", "-c", b.PasswordCommand)
+		cmd.Stderr = os.Stderr
+		text, err := cmd.Output()
+		if err != nil {
+			return "", fmt.Errorf("password_command: %w", err)
+		}
+		return firstLine(string(text)), nil
+	}
+	if s.target.Ask == nil {
+		return "", fmt.Errorf("the password for %s has to be asked for, and there is no terminal: use password_file, password_env or password_command", b.DN)
+	}
+	return s.target.Ask("Password for " + b.DN + ": ")
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(s, "\n")
+	return strings.TrimSuffix(line, "\r")
+}
+
+// bindKerberos signs in with tickets that kinit has put into the credential
+// cache.
+func (s *Server) bindKerberos(host string) error {
+	b := s.target.Yard.Bind
+	cache := b.CredentialCache
+	if cache == "" {
+		cache = strings.TrimPrefix(os.Getenv("KRB5CCNAME"), "FILE:")
+	}
+	if cache == "" {
+		cache = fmt.Sprintf("/tmp/krb5cc_%d", os.Getuid())
+	}
+	conf := os.Getenv("KRB5_CONFIG")
+	if conf == "" {
+		conf = "/etc/krb5.conf"
+	}
+	client, err := gssapi.NewClientFromCCache(cache, conf)
+	if err != nil {
+		return fmt.Errorf("kerberos: %w: sign in with kinit first; only a cache in a file (KRB5CCNAME=FILE:…) can be used", err)
+	}
+	defer client.Close()
+	service := b.Service
+	if service == "" {
+		service = "ldap/" + host
+	}
+	if err := s.conn.GSSAPIBind(client, service, ""); err != nil {
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultStrongAuthRequired) {
+			return fmt.Errorf("%s wants Kerberos sign-ins encrypted: use ldaps://", s.URL)
+		}
+		return fmt.Errorf("%s: kerberos as %s: %w", s.URL, service, err)
+	}
+	s.Bound = client.Credentials.UserName() + "@" + client.Credentials.Domain()
+	return nil
+}
+
+// adCapability marks a server of the `ad` schema (MS-ADTS 3.1.1.3.4.3).
+const adCapability = "1.2.840.113556.1.4.800"
+
+// readOnlyCapability marks a read-only domain controller.
+const readOnlyCapability = "1.2.840.113556.1.4.1920"
+
+func (s *Server) readRoot(u *url.URL) error {
+	asked := time.Now()
+	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
+		[]string{"*", "+", "namingContexts", "supportedControl", "supportedFeatures", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "currentTime", "supportedCapabilities", "vendorName"}, nil))
+	if err != nil {
+		return connectError(s.URL, err)
+	}
+	if len(res.Entries) != 1 {
+		return fmt.Errorf("%s: this is no LDAP directory: it has no root DSE", s.URL)
+	}
+	e := convert(res.Entries[0])
+	set := func(name string) map[string]bool {
+		m := map[string]bool{}
+		for _, v := range e.Get(name) {
+			m[v] = true
+		}
+		return m
+	}
+	capabilities := set("supportedCapabilities")
+	s.Root = Root{NamingContexts: e.Get("namingContexts"), Default: e.First("defaultNamingContext"), Config: e.First("configurationNamingContext"),
+		HostName: e.First("dnsHostName"), Controls: set("supportedControl"), Features: set("supportedFeatures"), Asked: asked,
+		AD: capabilities[adCapability], ReadOnly: capabilities[readOnlyCapability], Vendor: e.First("vendorName")}
+	if t, err := directory.ParseGeneralizedTime(e.First("currentTime")); err == nil {
+		s.Root.Time = t
+	}
+	switch name := s.target.Yard.Dialect; {
+	case name != "":
+		if s.Dialect, err = directory.DialectNamed(name); err != nil {
+			return err
+		}
+	case s.Root.AD:
+		s.Dialect = directory.AD
+	case strings.Contains(s.Root.Vendor, "389"):
+		return fmt.Errorf("%s is a 389 Directory Server, which this version cannot judge", s.URL)
+	default:
+		s.Dialect = directory.OpenLDAP
+	}
+	return s.chooseBase(u)
+}
+
+func (s *Server) chooseBase(u *url.URL) error {
+	fromURL, _, _ := strings.Cut(strings.TrimPrefix(u.Path, "/"), "?")
+	switch {
+	case s.target.Yard.Base != "":
+		s.Base = s.target.Yard.Base
+	case fromURL != "" && u.Scheme != "ldapi":
+		s.Base = fromURL
+	case s.Root.Default != "":
+		s.Base = s.Root.Default
+	case len(s.Root.NamingContexts) == 1:
+		s.Base = s.Root.NamingContexts[0]
+	case len(s.Root.NamingContexts) == 0:
+		return fmt.Errorf("%s names no naming context to this account: give the base (base in the settings, or --base)", s.URL)
+	default:
+		return fmt.Errorf("%s holds several directories: give one of them as base: %s", s.URL, strings.Join(s.Root.NamingContexts, "; "))
+	}
+	return nil
+}
+
+// Close ends the connection.
+func (s *Server) Close() error {
+	if s.unhook != nil {
+		s.unhook()
+	}
+	return s.conn.Close()
+}
+
+// Conn is the connection itself, for writing.
+func (s *Server) Conn() *ldap.Conn { return s.conn }
+
+// Reconnect makes a new connection to the same server, after one was lost.
+func (s *Server) Reconnect(ctx context.Context) error {
+	s.Close()
+	return s.dial(ctx)
+}
+
+// Where names the server.
+func (s *Server) Where() string { return s.URL }
+
+// Lost tells whether an error means that the connection is gone, so that
+// the operation may or may not have been carried out.
+func Lost(err error) bool {
+	if err == nil {
+		return false
+	}
+	var refused *ldap.Error
+	if errors.As(err, &refused) {
+		return refused.ResultCode == ldap.ErrorNetwork || refused.ResultCode == ldap.LDAPResultUnavailable ||
+			refused.ResultCode == ldap.LDAPResultBusy || refused.ResultCode == ldap.LDAPResultServerDown
+	}
+	var network net.Error
+	return errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF)
+}

@@ -1,0 +1,289 @@
+package source
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/text/encoding/unicode"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
+	"yardbroom/internal/ldif"
+)
+
+// File is an LDIF file, plain or compressed with gzip or zstd. What it holds
+// is told by looking, not by its name.
+type File struct {
+	// Dialect overrides what the entries themselves tell.
+	Dialect *directory.Dialect
+	// DefaultPolicy is the password policy of entries that name none.
+	DefaultPolicy string
+	// Broken, if set, is told of each unreadable record, and reading goes on
+	// behind it.
+	Broken func(error)
+
+	name  string // for people
+	path  string
+	temp  bool      // path is ours, to be removed
+	taken time.Time // of a kept survey
+}
+
+// OpenFile opens a file; "-" is standard input, which is copied to a
+// temporary file since it may have to be read twice.
+func OpenFile(path string, stdin io.Reader) (*File, error) {
+	if path != "-" {
+		info, err := os.Stat(path)
+		if err != nil {
+			return nil, fmt.Errorf("cannot read %s: %w", path, errors.Unwrap(err))
+		}
+		if info.IsDir() {
+			return nil, fmt.Errorf("%s is a folder, not an LDIF file", path)
+		}
+		return &File{name: path, path: path}, nil
+	}
+	spool, err := os.CreateTemp("", "yardbroom-*.ldif")
+	if err != nil {
+		return nil, err
+	}
+	defer spool.Close()
+	if _, err := io.Copy(spool, stdin); err != nil {
+		os.Remove(spool.Name())
+		return nil, fmt.Errorf("standard input: %w", err)
+	}
+	return &File{name: "standard input", path: spool.Name(), temp: true}, nil
+}
+
+// Close removes what was made to read the file.
+func (f *File) Close() error {
+	if f.temp {
+		return os.Remove(f.path)
+	}
+	return nil
+}
+
+// Where names the file.
+func (f *File) Where() string { return f.name }
+
+// open returns the file's text, whatever it is wrapped in.
+func (f *File) open() (io.Reader, func(), error) {
+	file, err := os.Open(f.path)
+	if err != nil {
+		return nil, nil, fmt.Errorf("cannot read %s: %w", f.name, errors.Unwrap(err))
+	}
+	closing := func() { file.Close() }
+	in := bufio.NewReaderSize(file, 1<<16)
+	start, _ := in.Peek(4)
+	switch {
+	case bytes.HasPrefix(start, []byte{0x1f, 0x8b}):
+		z, err := gzip.NewReader(in)
+		if err != nil {
+			closing()
+			return nil, nil, fmt.Errorf("%s: damaged gzip data: %w", f.name, err)
+		}
+		return z, closing, nil
+	case bytes.HasPrefix(start, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		z, err := zstd.NewReader(in)
+		if err != nil {
+			closing()
+			return nil, nil, fmt.Errorf("%s: damaged zstd data: %w", f.name, err)
+		}
+		return z, func() { z.Close(); closing() }, nil
+	case bytes.HasPrefix(start, []byte{0xff, 0xfe}), bytes.HasPrefix(start, []byte{0xfe, 0xff}):
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in), closing, nil
+	}
+	if bytes.HasPrefix(start, []byte{'P', 'K', 3, 4}) {
+		closing()
+		return nil, nil, fmt.Errorf("%s is a zip file or a workbook, not LDIF: export the entries as LDIF", f.name)
+	}
+	return in, closing, nil
+}
+
+// fileError says what went wrong with the file, and where.
+func (f *File) fileError(err error) error {
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return fmt.Errorf("%s: the compressed data ends early: the file is not whole, fetch it again", f.name)
+	case errors.Is(err, context.Canceled):
+		return err
+	}
+	return fmt.Errorf("%s: %w", f.name, err)
+}
+
+// each reads the file's entries in its order, several at once.
+func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Record) T, take func(T) error) error {
+	in, closing, err := f.open()
+	if err != nil {
+		return err
+	}
+	defer closing()
+	opt := ldif.Options{KnownOnly: known}
+	if f.Broken != nil {
+		opt.Broken = func(e *ldif.Error) error {
+			if errors.Is(e, ldif.ErrIncomplete) {
+				return e
+			}
+			f.Broken(fmt.Errorf("%s: %w", f.name, e))
+			return nil
+		}
+	}
+	if err := ldif.Each(ctx, in, opt, work, take); err != nil {
+		return f.fileError(err)
+	}
+	return nil
+}
+
+// judged is what one block of a file gives to a survey.
+type judged struct {
+	part  *directory.Part
+	seen  directory.AttrSet
+	wrong *ldif.Record // a change record, which is no entry
+}
+
+// Survey reads the whole file. The dialect is guessed by its first block; if
+// the rest of the file shows another, it is read again.
+func (f *File) Survey(ctx context.Context) (*directory.Survey, error) {
+	d := f.Dialect
+	if d == nil {
+		d = f.guess(ctx)
+	}
+	s, seen, err := f.survey(ctx, d)
+	if err != nil || f.Dialect != nil {
+		return s, err
+	}
+	real, err := directory.DialectOf(seen)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", f.name, err)
+	}
+	if real != d {
+		s, _, err = f.survey(ctx, real)
+	}
+	return s, err
+}
+
+var errEnough = errors.New("enough read")
+
+func (f *File) guess(ctx context.Context) *directory.Dialect {
+	var seen directory.AttrSet
+	quiet := *f
+	quiet.Broken = func(error) {}
+	_ = each(ctx, &quiet, true, seenIn, func(s directory.AttrSet) error { seen = s; return errEnough })
+	d, err := directory.DialectOf(seen)
+	if err != nil {
+		return directory.OpenLDAP // the survey says it again, for the whole file
+	}
+	return d
+}
+
+func seenIn(records []ldif.Record) (seen directory.AttrSet) {
+	for i := range records {
+		for j := range records[i].Attrs {
+			seen.Add(records[i].Attrs[j].ID)
+		}
+	}
+	return seen
+}
+
+func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, directory.AttrSet, error) {
+	s := directory.NewSurvey(d)
+	s.Source, s.Taken, s.DefaultPolicy = f.name, f.taken, directory.FoldDN(f.DefaultPolicy)
+	var seen directory.AttrSet
+	work := func(records []ldif.Record) (j judged) {
+		j.seen, j.part = seenIn(records), directory.NewPart(len(records))
+		for i := range records {
+			if records[i].Change != nil && records[i].Change.Type != "add" {
+				j.wrong = &records[i]
+				return j
+			}
+			j.part.Add(d, &records[i].Entry)
+		}
+		return j
+	}
+	broken := 0
+	counted := *f
+	if f.Broken != nil {
+		counted.Broken = func(err error) { broken++; f.Broken(err) }
+	}
+	err := each(ctx, &counted, true, work, func(j judged) error {
+		if j.wrong != nil {
+			return &ldif.Error{Line: j.wrong.Line, DN: j.wrong.DN, Err: fmt.Errorf("a %s record: this file holds changes, not entries", j.wrong.Change.Type)}
+		}
+		seen = seen.Union(j.seen)
+		s.Merge(j.part)
+		return nil
+	})
+	s.Broken = broken
+	if err == nil && s.Entries == 0 && broken == 0 {
+		err = fmt.Errorf("%s holds no entries", f.name)
+	}
+	return s, seen, err
+}
+
+// pick returns the entries of the file for which the test says yes.
+func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]directory.Entry, error) {
+	var all []directory.Entry
+	quiet := *f
+	if f.Broken != nil {
+		quiet.Broken = func(error) {} // the survey has told already
+	}
+	err := each(ctx, &quiet, false, func(records []ldif.Record) (found []directory.Entry) {
+		for i := range records {
+			if records[i].Change == nil && test(&records[i].Entry) {
+				found = append(found, records[i].Clone())
+			}
+		}
+		return found
+	}, func(found []directory.Entry) error {
+		all = append(all, found...)
+		return nil
+	})
+	return all, err
+}
+
+// Find evaluates the filter on every entry of the file.
+func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error) {
+	cond, err := filter.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return f.pick(ctx, func(e *directory.Entry) bool { return cond.Match(e) == filter.True })
+}
+
+// Get returns the entries with these names.
+func (f *File) Get(ctx context.Context, dns []string) ([]directory.Entry, error) {
+	want := make(map[string]bool, len(dns))
+	for _, dn := range dns {
+		want[directory.FoldDN(dn)] = true
+	}
+	return f.pick(ctx, func(e *directory.Entry) bool { return want[directory.FoldDN(e.DN)] })
+}
+
+// Identity looks for the entry at the top of the file's entries.
+func (f *File) Identity(ctx context.Context) (Identity, error) {
+	s, err := f.Survey(ctx)
+	if err != nil {
+		return Identity{}, err
+	}
+	top := s.Base
+	if s.Dialect == directory.AD {
+		if s.Domain.DN == "" {
+			return Identity{}, fmt.Errorf("%s: the entry of the domain itself is missing, so which directory this is cannot be told: export from the domain's base", f.name)
+		}
+		top = s.Domain.DN
+	}
+	found, err := f.Get(ctx, []string{top})
+	if err != nil {
+		return Identity{}, err
+	}
+	if len(found) == 0 {
+		return Identity{}, fmt.Errorf("%s: no entry %s", f.name, top)
+	}
+	return identityOf(s.Dialect, &found[0])
+}

@@ -1,0 +1,407 @@
+package source
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// Controls for entries that were deleted and are still kept (MS-ADTS
+// 3.1.1.3.4.1.14).
+const ShowDeletedOID = "1.2.840.113556.1.4.417"
+
+// AssertionOID is the assertion control of RFC 4528.
+const AssertionOID = "1.3.6.1.1.12"
+
+// attempts is how often a read is begun before a lossy connection is given up.
+const attempts = 3
+
+// convert takes an entry over from the protocol package.
+func convert(e *ldap.Entry) directory.Entry {
+	out := directory.Entry{DN: e.DN, Attrs: make([]directory.Attribute, 0, len(e.Attributes))}
+	for _, a := range e.Attributes {
+		if !directory.IsSecret(a.Name) {
+			out.Attrs = append(out.Attrs, directory.Attribute{Name: a.Name, ID: directory.LookupAttr(a.Name), Values: a.Values})
+		}
+	}
+	return out
+}
+
+// Query is one search.
+type Query struct {
+	Base        string
+	Scope       int
+	Filter      string
+	Attributes  []string
+	NamesOnly   bool
+	ShowDeleted bool
+}
+
+// Search runs a query in pages and hands each page over as it comes. It
+// returns how many references to other servers it met, none of which it
+// follows. A search that ends early is an error, whatever it gave.
+func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entry) error) (referrals int, err error) {
+	size := s.target.Yard.PageSize
+	if size == 0 {
+		size = defaultPageSize
+	}
+	paging := ldap.NewControlPaging(uint32(size))
+	controls := []ldap.Control{paging}
+	if q.Scope == ldap.ScopeBaseObject {
+		controls = nil
+	}
+	if q.ShowDeleted {
+		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))
+	}
+	if q.Filter == "" {
+		q.Filter = "(objectClass=*)"
+	}
+	req := ldap.NewSearchRequest(q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, q.Filter, q.Attributes, controls)
+	for {
+		if err := ctx.Err(); err != nil {
+			return referrals, err
+		}
+		res, err := s.conn.Search(req)
+		if err != nil {
+			if ctx.Err() != nil {
+				return referrals, ctx.Err()
+			}
+			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+				return referrals, fmt.Errorf("%w: %s on %s", ErrNotFound, q.Base, s.URL)
+			}
+			return referrals, s.searchError(err)
+		}
+		referrals += len(res.Referrals)
+		entries := make([]directory.Entry, len(res.Entries))
+		for i, e := range res.Entries {
+			entries[i] = convert(e)
+			if err := s.complete(ctx, &entries[i]); err != nil {
+				return referrals, err
+			}
+		}
+		if err := page(entries); err != nil {
+			return referrals, err
+		}
+		next, _ := ldap.FindControl(res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
+		if next == nil || len(next.Cookie) == 0 {
+			return referrals, nil
+		}
+		paging.SetCookie(next.Cookie)
+	}
+}
+
+func (s *Server) searchError(err error) error {
+	switch {
+	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
+		return fmt.Errorf("%s gives only a part of its entries (%w): raise the account's limits, or lower page_size", s.URL, err)
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError) && s.Bound == "",
+		ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
+		return fmt.Errorf("%s lets %s read nothing: bind with an account that may read (%w)", s.URL, s.boundName(), err)
+	}
+	return fmt.Errorf("%s: %w", s.URL, err)
+}
+
+func (s *Server) boundName() string {
+	if s.Bound == "" {
+		return "an anonymous reader"
+	}
+	return s.Bound
+}
+
+// complete fetches the rest of lists that the server gives in ranges.
+func (s *Server) complete(ctx context.Context, e *directory.Entry) error {
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		for {
+			span, ranged := directory.RangeOf(a.Name)
+			if !ranged {
+				break
+			}
+			name, _, _ := strings.Cut(a.Name, ";")
+			_, high, _ := strings.Cut(span, "-")
+			if high == "*" {
+				a.Name = name
+				break
+			}
+			last, err := strconv.Atoi(high)
+			if err != nil {
+				return fmt.Errorf("%s: the range of %s of %s cannot be read", s.URL, a.Name, e.DN)
+			}
+			res, err := s.conn.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false,
+				"(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, last+1)}, nil))
+			if err != nil {
+				return s.searchError(err)
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			var more *ldap.EntryAttribute
+			if len(res.Entries) == 1 {
+				for _, m := range res.Entries[0].Attributes {
+					if base, _, _ := strings.Cut(m.Name, ";"); strings.EqualFold(base, name) {
+						more = m
+					}
+				}
+			}
+			if more == nil {
+				return fmt.Errorf("%s: the list %s of %s changed while it was read", s.URL, name, e.DN)
+			}
+			a.Values = append(a.Values, more.Values...)
+			a.Name = more.Name
+		}
+	}
+	return nil
+}
+
+// retry runs a read again after a lost connection, from its beginning.
+func (s *Server) retry(ctx context.Context, read func() error) error {
+	var err error
+	for n := range attempts {
+		if n > 0 {
+			select {
+			case <-time.After(time.Duration(n) * time.Second):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if again := s.Reconnect(ctx); again != nil {
+				err = again
+				continue
+			}
+		}
+		if err = read(); !Lost(err) || ctx.Err() != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("the connection was lost %d times: %w", attempts, err)
+}
+
+// Survey reads the whole base for judging.
+func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
+	var out *directory.Survey
+	err := s.retry(ctx, func() error {
+		out = s.newSurvey()
+		var part directory.Part
+		err := s.All(ctx, s.Dialect.Attributes(), func(e *directory.Entry) error {
+			part.Add(s.Dialect, e)
+			return nil
+		}, &out.Referrals)
+		out.Merge(&part)
+		return err
+	})
+	if err == nil && out.Entries == 0 {
+		err = fmt.Errorf("%s shows no entries below %s to %s", s.URL, s.Base, s.boundName())
+	}
+	return out, err
+}
+
+func (s *Server) newSurvey() *directory.Survey {
+	out := directory.NewSurvey(s.Dialect)
+	out.Source, out.Server = s.URL, s.HostName()
+	out.DefaultPolicy = directory.FoldDN(s.target.Yard.DefaultPolicy)
+	out.Taken = time.Now().UTC()
+	return out
+}
+
+// HostName is what the server calls itself, or its URL.
+func (s *Server) HostName() string {
+	if s.Root.HostName != "" {
+		return s.Root.HostName
+	}
+	return s.URL
+}
+
+// All hands over every entry of the base with the named attributes, and on
+// the `ad` schema the list of servers from the configuration partition.
+func (s *Server) All(ctx context.Context, attributes []string, take func(*directory.Entry) error, referrals *int) error {
+	changes, err := s.flagChanges(ctx)
+	if err != nil {
+		return err
+	}
+	*referrals, err = s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes}, func(page []directory.Entry) error {
+		for i := range page {
+			if meta := changes[page[i].DN]; meta != "" && !page[i].Has("replPropertyMetaData") {
+				page[i].Set("replPropertyMetaData", meta)
+			}
+			if err := take(&page[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil || s.Root.Config == "" {
+		return err
+	}
+	_, err = s.Search(ctx, Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
+		Attributes: []string{"objectClass", "dNSHostName", "gPLink", "objectGUID"}}, func(page []directory.Entry) error {
+		for i := range page {
+			if err := take(&page[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if errors.Is(err, ErrNotFound) || ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights) {
+		return nil // not readable: then the number of servers is not known
+	}
+	return err
+}
+
+// flagChanges reads the replication metadata of disabled accounts, which
+// dates the disabling. It is large, so no others are asked for it.
+func (s *Server) flagChanges(ctx context.Context) (map[string]string, error) {
+	found := map[string]string{}
+	if s.Dialect != directory.AD {
+		return found, nil
+	}
+	_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(userAccountControl:1.2.840.113556.1.4.803:=2)",
+		Attributes: []string{"replPropertyMetaData"}}, func(page []directory.Entry) error {
+		for i := range page {
+			if meta := page[i].First("replPropertyMetaData"); meta != "" {
+				found[page[i].DN] = meta
+			}
+		}
+		return nil
+	})
+	return found, err
+}
+
+// StoredNames returns the names of all attributes that entries of the base
+// carry, secrets left out: what to ask for when everything is wanted.
+func (s *Server) StoredNames(ctx context.Context, q Query) ([]string, error) {
+	q.NamesOnly, q.Attributes = true, append([]string{"*"}, s.Dialect.Attributes()...)
+	if s.Dialect.Operational {
+		q.Attributes = []string{"*", "+"}
+	}
+	names := map[string]bool{}
+	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
+		for i := range page {
+			for _, a := range page[i].Attrs {
+				base, _, _ := strings.Cut(a.Name, ";range=")
+				names[base] = true
+			}
+		}
+		return nil
+	})
+	list := make([]string, 0, len(names))
+	for n := range names {
+		list = append(list, n)
+	}
+	slices.Sort(list)
+	return list, err
+}
+
+// whole reads the entries that a query selects with all they hold but
+// secrets: first which attributes there are, then their values, so that no
+// secret is ever asked for.
+func (s *Server) whole(ctx context.Context, q Query) ([]directory.Entry, error) {
+	names, err := s.StoredNames(ctx, q)
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	var all []directory.Entry
+	q.NamesOnly, q.Attributes = false, names
+	_, err = s.Search(ctx, q, func(page []directory.Entry) error {
+		all = append(all, page...)
+		return nil
+	})
+	return all, err
+}
+
+// Find returns whole entries by a filter.
+func (s *Server) Find(ctx context.Context, filter string) (found []directory.Entry, err error) {
+	err = s.retry(ctx, func() error {
+		found, err = s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter})
+		return err
+	})
+	return found, err
+}
+
+// Get returns whole entries by name.
+func (s *Server) Get(ctx context.Context, dns []string) ([]directory.Entry, error) {
+	var all []directory.Entry
+	for _, dn := range dns {
+		var one []directory.Entry
+		err := s.retry(ctx, func() (err error) {
+			one, err = s.whole(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject})
+			return err
+		})
+		if err != nil && !errors.Is(err, ErrNotFound) {
+			return nil, err
+		}
+		all = append(all, one...)
+	}
+	return all, nil
+}
+
+// ByIdentity reads one whole entry by the identity that renaming, moving and
+// deleting leave as it is. A deleted one is found only if asked for.
+func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*directory.Entry, error) {
+	found, err := s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: IdentityFilter(s.Dialect, id), ShowDeleted: deleted})
+	if err != nil {
+		return nil, err
+	}
+	switch len(found) {
+	case 0:
+		return nil, fmt.Errorf("%w with %s %s", ErrNotFound, s.Dialect.Identity, ShowIdentity(s.Dialect, id))
+	case 1:
+		return &found[0], nil
+	}
+	return nil, fmt.Errorf("%d entries with %s %s", len(found), s.Dialect.Identity, ShowIdentity(s.Dialect, id))
+}
+
+// IdentityFilter selects the entry with an identity.
+func IdentityFilter(d *directory.Dialect, id string) string {
+	if d == directory.AD {
+		return "(objectGUID=" + binaryFilter(id) + ")"
+	}
+	return "(" + d.Identity.String() + "=" + ldap.EscapeFilter(id) + ")"
+}
+
+// binaryFilter writes every octet as an escape (RFC 4515, section 3).
+func binaryFilter(raw string) string {
+	var b strings.Builder
+	for i := range len(raw) {
+		b.WriteString(`\` + hex.EncodeToString([]byte{raw[i]}))
+	}
+	return b.String()
+}
+
+// ShowIdentity writes an identity for people.
+func ShowIdentity(d *directory.Dialect, id string) string {
+	if d == directory.AD {
+		if text, err := directory.FormatGUID(id); err == nil {
+			return text
+		}
+	}
+	return id
+}
+
+// Identity reads the top entry of the base's naming context.
+func (s *Server) Identity(ctx context.Context) (Identity, error) {
+	top := s.Base
+	for _, context := range append([]string{s.Root.Default}, s.Root.NamingContexts...) {
+		if context != "" && directory.Under(directory.FoldDN(s.Base), directory.FoldDN(context)) {
+			top = context
+			break
+		}
+	}
+	var found []directory.Entry
+	_, err := s.Search(ctx, Query{Base: top, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectSid", s.Dialect.Identity.String()}},
+		func(page []directory.Entry) error { found = page; return nil })
+	if err != nil {
+		return Identity{}, err
+	}
+	if len(found) == 0 {
+		return Identity{}, fmt.Errorf("%s does not show its top entry %s to %s", s.URL, top, s.boundName())
+	}
+	return identityOf(s.Dialect, &found[0])
+}

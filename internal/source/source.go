@@ -1,0 +1,64 @@
+// Package source reads entries: from LDAP servers, from LDIF files, and from
+// kept surveys. Whatever they come from, the rest of the tool sees a
+// directory.Survey and directory entries.
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"yardbroom/internal/directory"
+)
+
+// Source is a place that entries come from.
+type Source interface {
+	// Survey reads everything once, for judging.
+	Survey(ctx context.Context) (*directory.Survey, error)
+	// Find returns whole entries that an RFC 4515 filter selects.
+	Find(ctx context.Context, filter string) ([]directory.Entry, error)
+	// Get returns the whole entries with these names, in any order; names
+	// that do not exist are left out.
+	Get(ctx context.Context, dns []string) ([]directory.Entry, error)
+	// Identity tells which directory this is, so that what was decided on
+	// one is never done to another.
+	Identity(ctx context.Context) (Identity, error)
+	// Where names the source for people.
+	Where() string
+	Close() error
+}
+
+// Identity tells one directory from another: the domain's SID on the `ad`
+// schema, elsewhere the naming context and the identity of its top entry.
+type Identity struct {
+	Dialect string `json:"dialect"`
+	Base    string `json:"base"`
+	ID      string `json:"id"` // S-1-5-21-…, or an entryUUID
+}
+
+// Same tells whether two identities are of one directory.
+func (i Identity) Same(o Identity) bool {
+	return i.Dialect == o.Dialect && i.ID != "" && i.ID == o.ID && directory.FoldDN(i.Base) == directory.FoldDN(o.Base)
+}
+
+func (i Identity) String() string { return fmt.Sprintf("%s (%s)", i.Base, i.ID) }
+
+// identityOf reads the identity from the entry at the top of a directory.
+func identityOf(d *directory.Dialect, top *directory.Entry) (Identity, error) {
+	id := Identity{Dialect: d.Name, Base: top.DN}
+	if d == directory.AD {
+		sid, err := directory.ParseSID(top.First("objectSid"))
+		if err != nil {
+			return id, fmt.Errorf("the domain entry %q shows no objectSid, so which directory this is cannot be told", top.DN)
+		}
+		id.ID = sid
+		return id, nil
+	}
+	if id.ID = top.First(d.Identity.String()); id.ID == "" {
+		return id, fmt.Errorf("the top entry %q shows no %s, so which directory this is cannot be told", top.DN, d.Identity)
+	}
+	return id, nil
+}
+
+// ErrNotFound is the error for an entry that is not there.
+var ErrNotFound = errors.New("no such entry")
