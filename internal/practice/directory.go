@@ -153,6 +153,25 @@ func (d *Directory) link(key string, e *directory.Entry, on bool) {
 	}
 }
 
+// key finds the folded name for a name as a client writes it: a DN, or the
+// form <GUID=…> (MS-ADTS 3.1.1.3.1.2.4).
+func (d *Directory) key(dn string) string {
+	guid, ok := strings.CutPrefix(dn, "<GUID=")
+	if !ok {
+		return directory.FoldDN(dn)
+	}
+	raw, err := directory.ParseGUID(strings.TrimSuffix(guid, ">"))
+	if err != nil {
+		return dn
+	}
+	for key, e := range d.entries {
+		if e.First("objectGUID") == raw {
+			return key
+		}
+	}
+	return dn
+}
+
 func (d *Directory) stamp() string {
 	return d.now().UTC().Format("20060102150405") + ".0Z"
 }
@@ -336,7 +355,7 @@ func (d *Directory) checkLinks(attr string, targets []string) error {
 func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	key := directory.FoldDN(dn)
+	key := d.key(dn)
 	e := d.entries[key]
 	if e == nil || e.Has("isDeleted") && !showDeleted {
 		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
@@ -496,7 +515,7 @@ var keptWhenDeleted = []string{"objectClass", "objectGUID", "objectSid", "sAMAcc
 func (d *Directory) Delete(dn string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	key := directory.FoldDN(dn)
+	key := d.key(dn)
 	e := d.entries[key]
 	switch {
 	case e == nil || e.Has("isDeleted"):
@@ -541,7 +560,7 @@ func (d *Directory) unlink(key string) {
 func (d *Directory) ModifyDN(dn, newRDN string, newSuperior *string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	key := directory.FoldDN(dn)
+	key := d.key(dn)
 	e := d.entries[key]
 	if e == nil || e.Has("isDeleted") {
 		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)

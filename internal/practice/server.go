@@ -308,11 +308,11 @@ func (c *session) bind(op *ber.Packet) error {
 		c.bound = false
 		return nil
 	}
-	dir := c.server.Dir
-	known := strings.EqualFold(name, c.server.Account)
-	if e := dir.Entry(name); e != nil {
-		known = strings.EqualFold(e.First("sAMAccountName"), c.server.Account) || strings.EqualFold(e.First("userPrincipalName"), c.server.Account)
+	logon, _, _ := strings.Cut(name, "@")
+	if e := c.server.Dir.Entry(name); e != nil {
+		logon = e.First("sAMAccountName")
 	}
+	known := strings.EqualFold(logon, c.server.Account)
 	c.bound = known && subtle.ConstantTimeCompare([]byte(password), []byte(c.server.Password)) == 1
 	if !c.bound {
 		return refuse(ldap.LDAPResultInvalidCredentials, "wrong name or password")
@@ -397,7 +397,7 @@ func (d *Directory) viewOf(key string) *directory.Entry {
 func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted bool) ([]string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	from := directory.FoldDN(base)
+	from := d.key(base)
 	if e := d.entries[from]; e == nil || e.Has("isDeleted") && !showDeleted {
 		return nil, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", base)
 	}

@@ -116,7 +116,7 @@ func (s *Settings) check() error {
 		return fmt.Errorf("default: no yard is called %q", s.Default)
 	}
 	for name, y := range s.Yards {
-		if err := y.check(); err != nil {
+		if err := y.Check(); err != nil {
 			return fmt.Errorf("yards: %s: %w", name, err)
 		}
 	}
@@ -131,7 +131,8 @@ func (s *Settings) check() error {
 	return nil
 }
 
-func (y *Yard) check() error {
+// Check refuses what cannot work.
+func (y *Yard) Check() error {
 	if len(y.Servers) == 0 {
 		return errors.New("servers: name at least one")
 	}

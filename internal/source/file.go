@@ -30,10 +30,11 @@ type File struct {
 	// behind it.
 	Broken func(error)
 
-	name  string // for people
-	path  string
-	temp  bool      // path is ours, to be removed
-	taken time.Time // of a kept survey
+	name   string // for people
+	path   string
+	temp   bool      // path is ours, to be removed
+	taken  time.Time // of a kept survey
+	server string    // that a kept survey was read from
 }
 
 // OpenFile opens a file; "-" is standard input, which is copied to a
@@ -68,6 +69,9 @@ func (f *File) Close() error {
 	}
 	return nil
 }
+
+// Taken is when a kept survey was read, zero for any other file.
+func (f *File) Taken() time.Time { return f.taken }
 
 // Where names the file.
 func (f *File) Where() string { return f.name }
@@ -193,7 +197,7 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 
 func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, directory.AttrSet, error) {
 	s := directory.NewSurvey(d)
-	s.Source, s.Taken, s.DefaultPolicy = f.name, f.taken, directory.FoldDN(f.DefaultPolicy)
+	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
 	var seen directory.AttrSet
 	work := func(records []ldif.Record) (j judged) {
 		j.seen, j.part = seenIn(records), directory.NewPart(len(records))
@@ -286,4 +290,28 @@ func (f *File) Identity(ctx context.Context) (Identity, error) {
 		return Identity{}, fmt.Errorf("%s: no entry %s", f.name, top)
 	}
 	return identityOf(s.Dialect, &found[0])
+}
+
+// Children returns, for each of these names, the names of the entries one
+// level below it, in one pass over the file.
+func (f *File) Children(ctx context.Context, parents []string) (map[string][]string, error) {
+	want := make(map[string]string, len(parents))
+	for _, dn := range parents {
+		want[directory.FoldDN(dn)] = dn
+	}
+	found, err := f.pick(ctx, func(e *directory.Entry) bool {
+		_, p := directory.SplitDN(directory.FoldDN(e.DN))
+		return want[p] != ""
+	})
+	children := map[string][]string{}
+	for i := range found {
+		_, p := directory.SplitDN(directory.FoldDN(found[i].DN))
+		children[want[p]] = append(children[want[p]], found[i].DN)
+	}
+	return children, err
+}
+
+// Around surveys what judging one entry needs: of a file, everything.
+func (f *File) Around(ctx context.Context, _ *directory.Entry) (*directory.Survey, error) {
+	return f.Survey(ctx)
 }

@@ -211,6 +211,40 @@ func (s *Server) newSurvey() *directory.Survey {
 	return out
 }
 
+// Around reads the entry again, the policies that may be in force for it, and
+// one page of other entries, which shows what the bound account can see.
+func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
+	out := s.newSurvey()
+	attributes := s.Dialect.Attributes()
+	add := func(q Query, most int) error {
+		part := directory.NewPart(1)
+		q.Attributes = attributes
+		_, err := s.Search(ctx, q, func(page []directory.Entry) error {
+			for i := range page {
+				part.Add(s.Dialect, &page[i])
+			}
+			if most--; most == 0 {
+				return errEnough
+			}
+			return nil
+		})
+		out.Merge(part)
+		if errors.Is(err, errEnough) || errors.Is(err, ErrNotFound) {
+			return nil
+		}
+		return err
+	}
+	err := s.retry(ctx, func() error {
+		*out = *s.newSurvey()
+		return errors.Join(
+			add(Query{Base: s.Base, Scope: ldap.ScopeBaseObject}, 0),
+			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}, 0),
+			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + IdentityFilter(s.Dialect, e.First(s.Dialect.Identity.String())) + "))"}, 1),
+			add(Query{Base: e.DN, Scope: ldap.ScopeBaseObject}, 0))
+	})
+	return out, err
+}
+
 // HostName is what the server calls itself, or its URL.
 func (s *Server) HostName() string {
 	if s.Root.HostName != "" {
@@ -342,6 +376,50 @@ func (s *Server) Get(ctx context.Context, dns []string) ([]directory.Entry, erro
 	return all, nil
 }
 
+// Children returns the names of the entries one level below each name.
+func (s *Server) Children(ctx context.Context, parents []string) (map[string][]string, error) {
+	children := map[string][]string{}
+	for _, dn := range parents {
+		err := s.retry(ctx, func() error {
+			children[dn] = nil
+			_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeSingleLevel, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
+				for i := range page {
+					children[dn] = append(children[dn], page[i].DN)
+				}
+				return nil
+			})
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return children, nil
+}
+
+// DeniedDelete tells whether the access list of an entry denies everybody to
+// delete it. Entries whose list cannot be read, and servers without such
+// lists, deny nothing here.
+func (s *Server) DeniedDelete(ctx context.Context, dn string) (bool, error) {
+	if s.Dialect != directory.AD {
+		return false, nil
+	}
+	flags := ldap.NewControlMicrosoftSDFlags()
+	flags.ControlValue = 4 // the discretionary list only, which needs no special right
+	res, err := s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
+		[]string{"nTSecurityDescriptor"}, []ldap.Control{flags}))
+	if ldap.IsErrorAnyOf(err, ldap.LDAPResultUnavailableCriticalExtension, ldap.LDAPResultNoSuchObject) {
+		return false, nil
+	}
+	if err != nil {
+		return false, s.searchError(err)
+	}
+	if len(res.Entries) != 1 {
+		return false, nil
+	}
+	return directory.DeniesDelete(res.Entries[0].GetEqualFoldAttributeValue("nTSecurityDescriptor"))
+}
+
 // ByIdentity reads one whole entry by the identity that renaming, moving and
 // deleting leave as it is. A deleted one is found only if asked for.
 func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*directory.Entry, error) {
@@ -404,4 +482,15 @@ func (s *Server) Identity(ctx context.Context) (Identity, error) {
 		return Identity{}, fmt.Errorf("%s does not show its top entry %s to %s", s.URL, top, s.boundName())
 	}
 	return identityOf(s.Dialect, &found[0])
+}
+
+// Deleted returns what the directory keeps of deleted accounts with a logon
+// name, or whose DN was this one.
+func (s *Server) Deleted(ctx context.Context, name string) ([]directory.Entry, error) {
+	if s.Dialect != directory.AD {
+		return nil, nil
+	}
+	found, err := s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, ShowDeleted: true,
+		Filter: "(&(isDeleted=TRUE)(sAMAccountName=" + ldap.EscapeFilter(name) + "))"})
+	return found, err
 }

@@ -15,11 +15,17 @@ import (
 type Source interface {
 	// Survey reads everything once, for judging.
 	Survey(ctx context.Context) (*directory.Survey, error)
+	// Around surveys as much as judging one entry needs. Its accounts are
+	// that one, and perhaps others.
+	Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error)
 	// Find returns whole entries that an RFC 4515 filter selects.
 	Find(ctx context.Context, filter string) ([]directory.Entry, error)
 	// Get returns the whole entries with these names, in any order; names
 	// that do not exist are left out.
 	Get(ctx context.Context, dns []string) ([]directory.Entry, error)
+	// Children returns, for each of these names, the names of the entries
+	// one level below it.
+	Children(ctx context.Context, parents []string) (map[string][]string, error)
 	// Identity tells which directory this is, so that what was decided on
 	// one is never done to another.
 	Identity(ctx context.Context) (Identity, error)

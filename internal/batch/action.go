@@ -1,0 +1,242 @@
+package batch
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/directory"
+)
+
+// Names of the actions a person can stage.
+const (
+	Disable = "disable"
+	Enable  = "enable"
+	Unlock  = "unlock"
+	Move    = "move"
+	Delete  = "delete"
+)
+
+// Names of the actions that only undo and restore stage.
+const (
+	PutBack = "put-back"
+	Restore = "restore"
+)
+
+// ActionNames lists what can be staged, in the order of the manual.
+var ActionNames = []string{Disable, Enable, Unlock, Move, Delete}
+
+// ParseActions reads a list such as "disable,move".
+func ParseActions(list string) ([]string, error) {
+	var all []string
+	for name := range strings.SplitSeq(list, ",") {
+		name = strings.TrimSpace(name)
+		if !slices.Contains(ActionNames, name) {
+			return nil, fmt.Errorf("%q is not an action: use %s", name, strings.Join(ActionNames, ", "))
+		}
+		if slices.Contains(all, name) {
+			return nil, fmt.Errorf("%s is there twice", name)
+		}
+		all = append(all, name)
+	}
+	if i := slices.Index(all, Delete); i >= 0 && i != len(all)-1 {
+		return nil, errors.New("nothing can follow delete")
+	}
+	if slices.Contains(all, Disable) && slices.Contains(all, Enable) {
+		return nil, errors.New("disable and enable undo each other")
+	}
+	return all, nil
+}
+
+// HasInverse tells whether an action can be taken back.
+func HasInverse(name string) bool { return name != Unlock }
+
+// LockPolicy tells whether the password policy in force for an entry honours
+// the permanent lock. Known is false where that cannot be read.
+type LockPolicy struct{ Honoured, Known bool }
+
+// Plan returns what an action that changes attributes would change on the
+// entry as it is now, or why it cannot be done.
+func Plan(d *directory.Dialect, name string, e *directory.Entry, lock LockPolicy) ([]Mod, error) {
+	if d == directory.AD {
+		return planAD(name, e)
+	}
+	return planOpenLDAP(name, e, lock)
+}
+
+func planAD(name string, e *directory.Entry) ([]Mod, error) {
+	uac := e.First("userAccountControl")
+	flags, err := directory.ParseFlags(uac)
+	if name != Unlock && err != nil {
+		return nil, errors.New("its userAccountControl cannot be read")
+	}
+	disabled := flags&directory.UACDisabled != 0
+	set := func(flags int64) []Mod {
+		return []Mod{{Attr: "userAccountControl", Old: []Octets{Octets(uac)}, New: []Octets{Octets(strconv.FormatInt(flags, 10))}}}
+	}
+	switch name {
+	case Disable:
+		if disabled {
+			return nil, errors.New("it is disabled already")
+		}
+		return set(flags | directory.UACDisabled), nil
+	case Enable:
+		if !disabled {
+			return nil, errors.New("it is enabled already")
+		}
+		return set(flags &^ directory.UACDisabled), nil
+	case Unlock:
+		locked := e.First("lockoutTime")
+		if locked == "" || locked == "0" {
+			return nil, errors.New("it is not locked")
+		}
+		return []Mod{{Attr: "lockoutTime", Old: []Octets{Octets(locked)}, New: []Octets{"0"}}}, nil
+	}
+	return nil, fmt.Errorf("%s changes no attribute", name)
+}
+
+func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, error) {
+	const attr = "pwdAccountLockedTime"
+	now := octets(e.Get(attr))
+	permanent := len(now) == 1 && (now[0] == directory.PermanentLockValue || now[0] == "00000101000000Z")
+	switch name {
+	case Disable:
+		switch {
+		case !lock.Known:
+			return nil, errors.New("the password policy in force for it cannot be read, so whether a lock would have any effect is not known (set default_policy in the settings)")
+		case !lock.Honoured:
+			return nil, errors.New("its password policy has pwdLockout FALSE, under which a lock has no effect")
+		case permanent:
+			return nil, errors.New("it is disabled already")
+		}
+		return []Mod{{Attr: attr, Old: now, New: []Octets{directory.PermanentLockValue}}}, nil
+	case Enable:
+		if !permanent {
+			if e.Has("pwdStartTime") || e.Has("pwdEndTime") {
+				return nil, errors.New("it is not locked; if it cannot sign in, pwdStartTime or pwdEndTime say so")
+			}
+			return nil, errors.New("it is enabled already")
+		}
+		return []Mod{{Attr: attr, Old: now, New: nil}}, nil
+	case Unlock:
+		switch {
+		case permanent:
+			return nil, errors.New("it was disabled by an administrator, not locked by wrong passwords: use enable")
+		case len(now) == 0:
+			return nil, errors.New("it is not locked")
+		}
+		return []Mod{{Attr: attr, Old: now, New: nil}}, nil
+	}
+	return nil, fmt.Errorf("%s changes no attribute", name)
+}
+
+// Describe writes a Mod for people.
+func Describe(m Mod) Change {
+	return Change{What: m.Attr, Old: readable(m.Attr, m.Old), New: readable(m.Attr, m.New)}
+}
+
+func readable(attr string, values []Octets) string {
+	if len(values) == 0 {
+		return "(none)"
+	}
+	var out []string
+	for _, v := range values {
+		out = append(out, Readable(attr, string(v)))
+	}
+	return strings.Join(out, "; ")
+}
+
+// Readable writes a value of an attribute for people: times as times, flags
+// with what they mean, identities in their usual form.
+func Readable(attr, v string) string {
+	switch directory.LookupAttr(attr) {
+	case directory.AttrUserAccountControl:
+		if flags, err := directory.ParseFlags(v); err == nil {
+			if flags&directory.UACDisabled != 0 {
+				return v + " (disabled)"
+			}
+			return v + " (enabled)"
+		}
+	case directory.AttrPwdAccountLockedTime:
+		if v == directory.PermanentLockValue {
+			return v + " (disabled)"
+		}
+	case directory.AttrLockoutTime, directory.AttrLastLogon, directory.AttrLastLogonTimestamp, directory.AttrPwdLastSet, directory.AttrAccountExpires:
+		t, err := directory.ParseFileTime(v)
+		switch {
+		case err != nil:
+			return v
+		case t.IsZero():
+			return v + " (never)"
+		}
+		return t.Format(time.RFC3339)
+	case directory.AttrObjectGUID:
+		if text, err := directory.FormatGUID(v); err == nil {
+			return text
+		}
+	case directory.AttrObjectSID:
+		if text, err := directory.ParseSID(v); err == nil {
+			return text
+		}
+	}
+	return v
+}
+
+// guards returns what must still be true of the entry for the actions, and
+// for the attributes that the decision rested on.
+func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e *directory.Entry, server string) []Guard {
+	var all []Guard
+	add := func(g Guard) {
+		if !slices.ContainsFunc(all, func(h Guard) bool { return strings.EqualFold(h.Attr, g.Attr) }) {
+			all = append(all, g)
+		}
+	}
+	equal := func(id directory.AttrID) {
+		add(Guard{Attr: id.String(), Rule: Equal, Values: octets(e.Get(id.String()))})
+	}
+	for _, a := range actions {
+		switch a.Name {
+		case Disable, Enable:
+			for _, id := range d.Enabled {
+				equal(id)
+			}
+		case Unlock:
+			for _, id := range d.Locked {
+				equal(id)
+			}
+		case Move:
+			add(containerGuard(e))
+		case Delete:
+			for _, id := range d.Enabled {
+				equal(id)
+			}
+			add(containerGuard(e))
+			logon := directory.AttrSAMAccountName
+			if d != directory.AD {
+				logon = directory.AttrUID
+			}
+			equal(logon)
+		}
+	}
+	for _, id := range rested {
+		switch {
+		case slices.Contains(d.LastLogon, id):
+			g := Guard{Attr: id.String(), Rule: NoLater, Values: octets(e.Get(id.String()))}
+			if id == directory.AttrLastLogon {
+				g.Server = server
+			}
+			add(g)
+		default:
+			equal(id)
+		}
+	}
+	return all
+}
+
+func containerGuard(e *directory.Entry) Guard {
+	_, parent := directory.SplitDN(e.DN)
+	return Guard{Attr: "container", Rule: Container, Values: []Octets{Octets(parent)}}
+}

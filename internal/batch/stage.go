@@ -1,0 +1,386 @@
+package batch
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
+)
+
+// Candidate is an entry that somebody wants to change, and why.
+type Candidate struct {
+	Entry   directory.Entry
+	Finding *audit.Finding // nil for one that was named
+	// NotNow is set for a candidate that cannot be staged for a reason known
+	// beforehand; it is reported with the refusals.
+	NotNow string
+}
+
+// Order is what to stage.
+type Order struct {
+	Actions       []string
+	To            string // the parent for move
+	AppendAccount bool   // on a name collision at the target, put the logon name into the RDN
+	IncludeLikely bool
+	EvenEnabled   bool // stage a delete although the account is not long disabled
+	MaxLines      int  // 0 means the settings' limit
+	MaxShare      int
+	Why, By       string
+	At            time.Time
+	Yard, Source  string
+	Server        string // whose own values the candidates carry, "" where unknown
+}
+
+// Refusal is a candidate that did not become a line, and why.
+type Refusal struct {
+	DN, Account, Why string
+}
+
+// Stager turns candidates into a batch.
+type Stager struct {
+	From       source.Source
+	Identity   source.Identity
+	Dialect    *directory.Dialect
+	Settings   *settings.Settings
+	Protection Protection
+	Privilege  *Privilege
+	// Accounts is how many accounts the yard has, 0 where nobody counted.
+	Accounts int
+	// DefaultPolicy is the password policy of entries that name none.
+	DefaultPolicy string
+
+	policies map[string]LockPolicy
+	children map[string][]string // of the candidates, where delete is staged
+}
+
+// ErrNothing is the error for a batch in which no line would be left.
+var ErrNothing = errors.New("nothing to stage")
+
+// smallBatch is the number of lines below which a batch's share of the yard
+// is not looked at: ten per cent of a small yard would be nobody.
+const smallBatch = 10
+
+// Stage makes a batch of the candidates. Those that cannot or must not be
+// changed come back as refusals; the rest are lines.
+func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*Batch, []Refusal, error) {
+	s.policies = map[string]LockPolicy{}
+	target, err := s.target(ctx, &o)
+	if err != nil {
+		return nil, nil, err
+	}
+	b := &Batch{Identity: s.Identity, Yard: o.Yard, Source: o.Source, Server: o.Server, Created: o.At, By: o.By, Why: o.Why, Actions: o.Actions}
+	if slices.Contains(o.Actions, Delete) {
+		dns := make([]string, len(candidates))
+		for i := range candidates {
+			dns[i] = candidates[i].Entry.DN
+		}
+		if s.children, err = s.From.Children(ctx, dns); err != nil {
+			return nil, nil, err
+		}
+	}
+	var refusals []Refusal
+	seen := map[string]bool{}
+	for i := range candidates {
+		c := &candidates[i]
+		a := s.Dialect.Account(&c.Entry)
+		if seen[a.ID] && a.ID != "" {
+			continue
+		}
+		seen[a.ID] = true
+		line, err := s.line(ctx, &o, c, &a, target)
+		if err != nil {
+			refusals = append(refusals, Refusal{DN: c.Entry.DN, Account: a.Name(), Why: err.Error()})
+			continue
+		}
+		b.Lines = append(b.Lines, *line)
+	}
+	slices.SortStableFunc(b.Lines, func(x, y Line) int {
+		return cmp.Or(cmp.Compare(len(x.Privileged), len(y.Privileged)), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
+	})
+	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
+	for i := range b.Lines {
+		b.Lines[i].N = i + 1
+	}
+	if len(b.Lines) == 0 {
+		return nil, refusals, ErrNothing
+	}
+	return b, refusals, s.limits(&o, len(b.Lines))
+}
+
+// limits keep a slip of the hand from becoming a disaster.
+func (s *Stager) limits(o *Order, lines int) error {
+	most := cmp.Or(o.MaxLines, s.Settings.Batch.MaxLines)
+	share := cmp.Or(o.MaxShare, s.Settings.Batch.MaxShare)
+	if lines > most {
+		return fmt.Errorf("%d lines are more than a batch may have (%d): choose fewer, or raise the limit with --max-lines %d", lines, most, lines)
+	}
+	if lines > smallBatch && s.Accounts > 0 && lines*100 > share*s.Accounts {
+		percent := (lines*100 + s.Accounts - 1) / s.Accounts
+		return fmt.Errorf("%d lines are %d %% of the yard's %d accounts, more than a batch may touch (%d %%): choose fewer, or raise the limit with --max-share %d", lines, percent, s.Accounts, share, percent)
+	}
+	return nil
+}
+
+// place is where a move goes, and which names are taken there.
+type place struct {
+	dn    string
+	taken map[string]bool // folded RDNs
+}
+
+func (s *Stager) target(ctx context.Context, o *Order) (*place, error) {
+	if !slices.Contains(o.Actions, Move) {
+		if o.To != "" {
+			return nil, errors.New("--to goes with move")
+		}
+		return nil, nil
+	}
+	if o.To == "" {
+		return nil, errors.New("move needs --to: the container to move to")
+	}
+	if levels, err := directory.ParseDN(o.To); err != nil || len(levels) == 0 {
+		return nil, fmt.Errorf("--to: %q is not a distinguished name", o.To)
+	}
+	found, err := s.From.Get(ctx, []string{o.To})
+	if err != nil {
+		return nil, err
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("--to: %s does not exist in %s", o.To, s.From.Where())
+	}
+	p := &place{dn: found[0].DN, taken: map[string]bool{}}
+	children, err := s.From.Children(ctx, []string{o.To})
+	if err != nil {
+		return nil, err
+	}
+	for _, dn := range children[o.To] {
+		rdn, _ := directory.SplitDN(directory.FoldDN(dn))
+		p.taken[rdn] = true
+	}
+	return p, nil
+}
+
+func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.Account, target *place) (*Line, error) {
+	e := &c.Entry
+	if c.NotNow != "" {
+		return nil, errors.New(c.NotNow)
+	}
+	if why := s.Protection.Why(e); why != "" {
+		return nil, errors.New(why)
+	}
+	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: a.Name(), Kind: a.Kind.String(), Reason: "named", Confidence: string(audit.Sure)}
+	var rested []directory.AttrID
+	if f := c.Finding; f != nil {
+		if f.Confidence == audit.Likely && !o.IncludeLikely {
+			return nil, fmt.Errorf("its finding %s is likely, not sure (--include-likely takes it in)", f.Check)
+		}
+		check, err := audit.Named(f.Check)
+		if err != nil {
+			return nil, err
+		}
+		rested = check.Guard(s.Dialect)
+		line.Reason, line.Confidence = reason(f), string(f.Confidence)
+	}
+	if s.Privilege != nil {
+		line.Privileged = s.Privilege.Of(e.DN)
+	}
+	for _, name := range o.Actions {
+		if err := s.action(ctx, o, name, e, a, target, line); err != nil {
+			return nil, err
+		}
+	}
+	line.Guard = guards(s.Dialect, line.Actions, rested, e, o.Server)
+	return line, nil
+}
+
+// reason writes a finding in one line.
+func reason(f *audit.Finding) string {
+	parts := []string{}
+	for _, e := range f.Evidence {
+		parts = append(parts, e.Attr+" "+e.Value)
+	}
+	text := f.Check
+	if f.Days > 0 {
+		text += fmt.Sprintf(" %d days", f.Days)
+	}
+	return text + " (" + strings.Join(parts, ", ") + ")"
+}
+
+// action plans one action and adds it to the line.
+func (s *Stager) action(ctx context.Context, o *Order, name string, e *directory.Entry, a *directory.Account, target *place, line *Line) error {
+	switch name {
+	case Move:
+		return s.move(o, e, a, target, line)
+	case Delete:
+		return s.remove(ctx, o, e, a, line)
+	}
+	lock, err := s.lockPolicy(ctx, e)
+	if err != nil {
+		return err
+	}
+	mods, err := Plan(s.Dialect, name, e, lock)
+	if err != nil {
+		return err
+	}
+	line.Actions = append(line.Actions, Action{Name: name})
+	for _, m := range mods {
+		line.Changes = append(line.Changes, Describe(m))
+	}
+	return nil
+}
+
+func (s *Stager) move(o *Order, e *directory.Entry, a *directory.Account, target *place, line *Line) error {
+	rdn, parent := directory.SplitDN(e.DN)
+	if directory.FoldDN(parent) == directory.FoldDN(target.dn) {
+		return fmt.Errorf("it is in %s already", target.dn)
+	}
+	key, _ := directory.SplitDN(directory.FoldDN(e.DN))
+	if target.taken[key] {
+		if !o.AppendAccount {
+			return fmt.Errorf("%s has an entry named %s already (--on-collision append-account gives it another name)", target.dn, rdn)
+		}
+		kind, _, _ := strings.Cut(rdn, "=")
+		rdn = kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+" "+a.Name())
+		key, _ = directory.SplitDN(directory.FoldDN(rdn + "," + target.dn))
+		if target.taken[key] {
+			return fmt.Errorf("%s has an entry named %s already", target.dn, rdn)
+		}
+	}
+	target.taken[key] = true
+	line.Actions = append(line.Actions, Action{Name: Move, To: target.dn, RDN: rdn})
+	line.Changes = append(line.Changes, Change{What: "place", Old: e.DN, New: rdn + "," + target.dn})
+	return nil
+}
+
+// remove stages a delete: only of an account that is disabled, and has been
+// for long enough, by sure evidence.
+func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *directory.Account, line *Line) error {
+	if why := s.mayDelete(e, a, o); why != "" {
+		return errors.New(why)
+	}
+	if server, ok := s.From.(*source.Server); ok {
+		if denied, err := server.DeniedDelete(ctx, e.DN); err != nil {
+			return err
+		} else if denied {
+			return errors.New("it is protected against accidental deletion (its access list denies delete); take that off first")
+		}
+	}
+	if below := s.children[e.DN]; len(below) > 0 {
+		return fmt.Errorf("%d entries stand below it, such as %s", len(below), below[0])
+	}
+	line.Actions = append(line.Actions, Action{Name: Delete})
+	line.Changes = append(line.Changes, Change{What: "entry", Old: e.DN, New: "(deleted)"})
+	line.Warnings = append(line.Warnings, NotComingBack(s.Dialect)...)
+	return nil
+}
+
+func (s *Stager) mayDelete(e *directory.Entry, a *directory.Account, o *Order) string {
+	survey := directory.NewSurvey(s.Dialect)
+	survey.DefaultPolicy = directory.FoldDN(s.DefaultPolicy)
+	off := survey.Disabled(a, o.At)
+	staged := slices.Contains(o.Actions, Disable)
+	wait := s.Settings.Batch.DeleteMinDisabled
+	switch {
+	case !off.Yes && !staged:
+		return "it is enabled; disable it first, and delete it when it has been disabled for " + wait.String()
+	case wait == settings.Span{}:
+		return ""
+	case staged:
+		return "it must have been disabled for " + wait.String() + " before it is deleted; disable it in a batch of its own"
+	case !a.FlagsSince.Known():
+		return "nothing proves for how long it has been disabled (delete_min_disabled is " + wait.String() + ")"
+	case a.FlagsSince.Time().After(wait.Before(o.At)):
+		return fmt.Sprintf("it has been disabled only since %s (delete_min_disabled is %s)", a.FlagsSince.Time().Format(time.DateOnly), wait)
+	}
+	return ""
+}
+
+// NotComingBack says what a restore of a deleted entry cannot give back.
+func NotComingBack(d *directory.Dialect) []string {
+	if d == directory.AD {
+		return []string{"after a restore the password is gone, and so are keys and other secrets"}
+	}
+	return []string{"after a restore the password, the entryUUID and the operational times are gone; the entry is a new one with the old values"}
+}
+
+// lockPolicy reads the password policy in force for an entry.
+func (s *Stager) lockPolicy(ctx context.Context, e *directory.Entry) (LockPolicy, error) {
+	return ReadLockPolicy(ctx, s.From.Get, s.Dialect, e, s.DefaultPolicy, s.policies)
+}
+
+// ReadLockPolicy tells whether the policy that is in force for an entry
+// honours the permanent lock. Policies met before are in known.
+func ReadLockPolicy(ctx context.Context, get func(context.Context, []string) ([]directory.Entry, error), d *directory.Dialect, e *directory.Entry, defaultPolicy string, known map[string]LockPolicy) (LockPolicy, error) {
+	if d == directory.AD {
+		return LockPolicy{}, nil
+	}
+	dn := cmp.Or(e.First("pwdPolicySubentry"), defaultPolicy)
+	if dn == "" {
+		return LockPolicy{}, nil
+	}
+	if p, ok := known[dn]; ok {
+		return p, nil
+	}
+	found, err := get(ctx, []string{dn})
+	if err != nil {
+		return LockPolicy{}, err
+	}
+	p := LockPolicy{}
+	if len(found) == 1 {
+		p = LockPolicy{Known: true, Honoured: found[0].First("pwdLockout") == "TRUE"}
+	}
+	known[dn] = p
+	return p, nil
+}
+
+// keepLastPrivileged judges the batch as a whole: lines that would together
+// leave a privileged group without an enabled member are refused.
+func (s *Stager) keepLastPrivileged(lines []Line, refusals []Refusal) ([]Line, []Refusal) {
+	if s.Privilege == nil {
+		return lines, refusals
+	}
+	var going []string
+	for i := range lines {
+		if lines[i].SwitchesOff() && len(lines[i].Privileged) > 0 {
+			going = append(going, lines[i].DN)
+		}
+	}
+	emptied := s.Privilege.WouldEmpty(going)
+	if len(emptied) == 0 {
+		return lines, refusals
+	}
+	kept := lines[:0]
+	for _, l := range lines {
+		if l.SwitchesOff() && slices.ContainsFunc(l.Privileged, func(g string) bool { return slices.Contains(emptied, g) }) {
+			refusals = append(refusals, Refusal{DN: l.DN, Account: l.Account, Why: "with this batch " + strings.Join(emptied, " and ") + " would have no enabled member left"})
+			continue
+		}
+		kept = append(kept, l)
+	}
+	return kept, refusals
+}
+
+// SwitchesOff tells whether the account can no longer sign in after the line.
+func (l *Line) SwitchesOff() bool {
+	return slices.ContainsFunc(l.Actions, func(a Action) bool {
+		if a.Name == PutBack {
+			for _, m := range a.Put {
+				if strings.EqualFold(m.Attr, "userAccountControl") && len(m.New) == 1 {
+					flags, err := directory.ParseFlags(string(m.New[0]))
+					return err != nil || flags&directory.UACDisabled != 0
+				}
+				if strings.EqualFold(m.Attr, "pwdAccountLockedTime") && len(m.New) > 0 {
+					return true
+				}
+			}
+		}
+		return a.Name == Disable || a.Name == Delete
+	})
+}

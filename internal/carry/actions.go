@@ -1,0 +1,304 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// actions carries out what is left of a line's actions, in order.
+func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	for i := range l.Actions {
+		a := &l.Actions[i]
+		var err error
+		switch a.Name {
+		case batch.Move:
+			err = r.move(ctx, l, a, e, past)
+		case batch.Delete:
+			err = r.remove(ctx, l, e, past)
+		case batch.Restore:
+			err = r.restore(ctx, l, a, past)
+		default:
+			err = r.modify(ctx, l, a, e, past)
+		}
+		if err != nil {
+			return err
+		}
+		if i == len(l.Actions)-1 || a.Name == batch.Delete {
+			break
+		}
+		if e, err = r.find(ctx, l, past); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// possible tells whether an action can be done to the entry as it is now.
+func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Entry) error {
+	switch a.Name {
+	case batch.Move:
+		return r.roomFor(ctx, e, a)
+	case batch.Delete:
+		return r.childless(ctx, e)
+	case batch.Restore:
+		found, err := r.Server.Get(ctx, []string{a.RDN + "," + a.To})
+		if err == nil && len(found) > 0 {
+			return fmt.Errorf("its place %s,%s is taken", a.RDN, a.To)
+		}
+		return err
+	}
+	_, err := r.mods(ctx, a, e)
+	return err
+}
+
+// mods are the changes of an action that changes attributes.
+func (r *Runner) mods(ctx context.Context, a *batch.Action, e *directory.Entry) ([]batch.Mod, error) {
+	if a.Name == batch.PutBack {
+		return a.Put, nil
+	}
+	lock, err := batch.ReadLockPolicy(ctx, r.Server.Get, r.Server.Dialect, e, r.DefaultPolicy, r.policies)
+	if err != nil {
+		return nil, err
+	}
+	return batch.Plan(r.Server.Dialect, a.Name, e, lock)
+}
+
+func (r *Runner) modify(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	if past.done(a.Name) {
+		return nil
+	}
+	mods, err := r.mods(ctx, a, e)
+	if err != nil {
+		return err
+	}
+	return r.do(ctx, l, past, r.step(a.Name, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), r.assertion(l, e))
+}
+
+// step makes a step on an entry.
+func (r *Runner) step(action string, op Op, e *directory.Entry, fill func(*Step)) Step {
+	s := Step{Action: action, Op: op, DN: e.DN, ID: batch.Octets(e.First(r.Server.Dialect.Identity.String()))}
+	if fill != nil {
+		fill(&s)
+	}
+	return s
+}
+
+func image(e *directory.Entry) *batch.Image {
+	im := batch.ImageOf(e)
+	return &im
+}
+
+// assertion is a filter that holds only for this entry as it was read: its
+// identity and all its guarded attributes.
+func (r *Runner) assertion(l *batch.Line, e *directory.Entry) string {
+	d := r.Server.Dialect
+	var b strings.Builder
+	b.WriteString("(&" + source.IdentityFilter(d, e.First(d.Identity.String())))
+	for _, name := range batch.Attributes(l.Guard) {
+		values := e.Get(name)
+		if len(values) == 0 {
+			b.WriteString("(!(" + name + "=*))")
+		}
+		for _, v := range values {
+			b.WriteString("(" + name + "=" + ldap.EscapeFilter(v) + ")")
+		}
+	}
+	b.WriteString(")")
+	return b.String()
+}
+
+// hold makes sure that the entry is still as it was read before an operation
+// that carries no guard of its own: on servers without the assertion control
+// its flags are rewritten to themselves.
+func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *directory.Entry, before *batch.Image, past *history) error {
+	if r.Server.Root.Controls[source.AssertionOID] {
+		return nil
+	}
+	if r.Server.Dialect != directory.AD {
+		return fmt.Errorf("%s offers no assertion control (RFC 4528), without which %s cannot be guarded", r.Server.URL, action)
+	}
+	const attr = "userAccountControl"
+	value := []batch.Octets{batch.Octets(e.First(attr))}
+	return r.do(ctx, l, past, r.step(action, OpModify, e, func(s *Step) {
+		s.Mods = []batch.Mod{{Attr: attr, Old: value, New: value}}
+	}), before, "")
+}
+
+// roomFor tells whether the entry can move to its new place.
+func (r *Runner) roomFor(ctx context.Context, e *directory.Entry, a *batch.Action) error {
+	target := a.RDN + "," + a.To
+	parent, err := r.Server.Get(ctx, []string{a.To})
+	if err != nil {
+		return err
+	}
+	if len(parent) == 0 {
+		return fmt.Errorf("the container %s does not exist", a.To)
+	}
+	found, err := r.Server.Get(ctx, []string{target})
+	if err != nil {
+		return err
+	}
+	id := r.Server.Dialect.Identity.String()
+	if len(found) > 0 && (e == nil || found[0].First(id) != e.First(id)) {
+		return fmt.Errorf("its place %s is taken", target)
+	}
+	return nil
+}
+
+func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	if !past.done(batch.Move) {
+		if err := r.roomFor(ctx, e, a); err != nil {
+			return err
+		}
+		before, err := r.imageWithReferences(ctx, e)
+		if err != nil {
+			return err
+		}
+		if err := r.hold(ctx, l, batch.Move, e, before, past); err != nil {
+			return err
+		}
+		s := r.step(batch.Move, OpRename, e, func(s *Step) { s.RDN, s.Superior = a.RDN, a.To })
+		if err := r.do(ctx, l, past, s, before, r.assertion(l, e)); err != nil {
+			return err
+		}
+	}
+	moved := past.main(batch.Move)
+	return r.follow(ctx, l, batch.Move, past, moved.before, moved.DN, moved.target())
+}
+
+func (r *Runner) childless(ctx context.Context, e *directory.Entry) error {
+	below, err := r.Server.Children(ctx, []string{e.DN})
+	if err != nil {
+		return err
+	}
+	if n := len(below[e.DN]); n > 0 {
+		return fmt.Errorf("%d entries stand below it, such as %s", n, below[e.DN][0])
+	}
+	if denied, err := r.Server.DeniedDelete(ctx, e.DN); err != nil {
+		return err
+	} else if denied {
+		return errors.New("it is protected against accidental deletion (its access list denies delete)")
+	}
+	return nil
+}
+
+func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	if !past.done(batch.Delete) {
+		if err := r.childless(ctx, e); err != nil {
+			return err
+		}
+		before, err := r.imageWithReferences(ctx, e)
+		if err != nil {
+			return err
+		}
+		if len(before.Incomplete) > 0 {
+			return fmt.Errorf("its %s could not be read whole, so it could not be brought back", strings.Join(before.Incomplete, ", "))
+		}
+		if err := r.hold(ctx, l, batch.Delete, e, before, past); err != nil {
+			return err
+		}
+		if err := r.do(ctx, l, past, r.step(batch.Delete, OpDelete, e, nil), before, r.assertion(l, e)); err != nil {
+			return err
+		}
+	}
+	gone := past.main(batch.Delete)
+	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "")
+}
+
+// linkAttributes are the attributes by which entries name others.
+var linkAttributes = []string{"member", "uniqueMember", "manager", "secretary", "managedBy", "owner", "roleOccupant", "seeAlso"}
+
+// references finds every entry that names this one.
+func (r *Runner) references(ctx context.Context, e *directory.Entry) ([]batch.Reference, error) {
+	var b strings.Builder
+	b.WriteString("(|")
+	for _, attr := range linkAttributes {
+		b.WriteString("(" + attr + "=" + ldap.EscapeFilter(e.DN) + ")")
+	}
+	uid := ""
+	if r.Server.Dialect != directory.AD {
+		if uid = e.First("uid"); uid != "" {
+			b.WriteString("(memberUid=" + ldap.EscapeFilter(uid) + ")")
+		}
+	}
+	b.WriteString(")")
+	var all []batch.Reference
+	_, err := r.Server.Search(ctx, source.Query{Base: r.Server.Base, Scope: ldap.ScopeWholeSubtree, Filter: b.String(),
+		Attributes: append([]string{"memberUid"}, linkAttributes...)}, func(page []directory.Entry) error {
+		for i := range page {
+			for _, attr := range linkAttributes {
+				for _, v := range page[i].Get(attr) {
+					if directory.FoldDN(v) == directory.FoldDN(e.DN) {
+						all = append(all, batch.Reference{DN: page[i].DN, Attr: attr, Value: batch.Octets(v), Privileged: r.isPrivilegedGroup(page[i].DN)})
+					}
+				}
+			}
+			if uid != "" && hasValue(page[i].Get("memberUid"), uid) {
+				all = append(all, batch.Reference{DN: page[i].DN, Attr: "memberUid", Value: batch.Octets(uid)})
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("finding what refers to it: %w", err)
+	}
+	return all, nil
+}
+
+func (r *Runner) isPrivilegedGroup(dn string) bool {
+	return slices.ContainsFunc(r.privilege.Groups, func(g batch.PrivilegedGroup) bool { return directory.FoldDN(g.DN) == directory.FoldDN(dn) })
+}
+
+func (r *Runner) imageWithReferences(ctx context.Context, e *directory.Entry) (*batch.Image, error) {
+	im := image(e)
+	var err error
+	im.References, err = r.references(ctx, e)
+	return im, err
+}
+
+// follow reads the references to an entry back after it was moved or
+// deleted, and corrects those that the server did not take along. The new
+// name is "" for a deleted entry.
+func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string) error {
+	if before == nil {
+		return nil
+	}
+	for _, ref := range before.References {
+		if directory.FoldDN(ref.DN) == directory.FoldDN(oldDN) {
+			continue // it named itself
+		}
+		if ref.Attr == "memberUid" && newDN != "" {
+			continue // by logon name, which stays
+		}
+		found, err := r.Server.Get(ctx, []string{ref.DN})
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 || !hasValue(found[0].Get(ref.Attr), string(ref.Value)) {
+			continue // the server followed
+		}
+		fix := ValueMod{Attr: ref.Attr, Remove: ref.Value}
+		if newDN != "" && !hasValue(found[0].Get(ref.Attr), newDN) {
+			fix.Add = batch.Octets(newDN)
+		}
+		err = r.do(ctx, l, past, r.step(action, OpValues, &found[0], func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+		var refused *ldap.Error
+		if errors.As(err, &refused) && !source.Lost(err) {
+			past.notes = append(past.notes, fmt.Sprintf("%s of %s still names it: %s", ref.Attr, ref.DN, plainError(err)))
+			continue
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,463 @@
+// Package carry carries batches out: it reads each entry again, tests what
+// must still be true, writes what it is about to do into the journal before
+// it does it, does it so that a value changed meanwhile stops it, reads it
+// back, and can take it back.
+//
+// A line is a row of actions, an action a row of steps, a step one write to
+// the server. Each step is journaled twice: its intent, with the image
+// before, is on disk before the write; its outcome, with the image after,
+// follows it. After a kill at any instant an intent without an outcome is
+// settled by reading the entry, never by doing it blindly again.
+package carry
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+	"yardbroom/internal/store"
+)
+
+// Runner carries out one batch on one writable server.
+type Runner struct {
+	Store      *store.Store
+	Batch      *batch.Batch
+	Server     *source.Server
+	Protection batch.Protection
+	// Named are the groups that the settings call privileged.
+	Named         []string
+	DefaultPolicy string
+	By            string
+	Now           func() time.Time
+	// DryRun reads and judges, and writes nothing anywhere.
+	DryRun bool
+	// AcceptUnproved carries out lines whose guard could not be read on the
+	// server that it came from.
+	AcceptUnproved bool
+	// Other connects to another server of the yard by its host name, for
+	// guards on values that are not replicated.
+	Other func(ctx context.Context, host string) (*source.Server, error)
+	// Progress is told of each line as it is settled.
+	Progress func(l *batch.Line)
+
+	privilege *batch.Privilege
+	policies  map[string]batch.LockPolicy
+	others    map[string]*source.Server
+}
+
+// Result is what became of a batch.
+type Result struct {
+	Counts map[batch.LineState]int
+	Halted string // why it stopped early, "" where it did not
+	Head   string // hash of the last journal record
+}
+
+// NotDone counts the lines that should have been done and were not.
+func (r Result) NotDone() int {
+	n := 0
+	for state, count := range r.Counts {
+		if state != batch.Applied && state != batch.Dropped {
+			n += count
+		}
+	}
+	return n
+}
+
+// Events of the journal.
+const (
+	eventBegin   = "apply"
+	eventIntent  = "intent"
+	eventOutcome = "outcome"
+	eventLine    = "line"
+	eventEnd     = "applied"
+)
+
+type beginning struct {
+	Server   string          `json:"server"`
+	Host     string          `json:"host"`
+	Bound    string          `json:"bound"`
+	Identity source.Identity `json:"identity"`
+	Lines    int             `json:"lines"`
+}
+
+type lineRecord struct {
+	State   batch.LineState `json:"state"`
+	Note    string          `json:"note,omitempty"`
+	Account string          `json:"account"`
+	DN      string          `json:"dn"`
+}
+
+// Run carries out what is left of the batch. The context ends it between two
+// steps; what was begun is finished first.
+func (r *Runner) Run(ctx context.Context) (Result, error) {
+	res := Result{Counts: map[batch.LineState]int{}}
+	if err := r.ready(ctx); err != nil {
+		return res, err
+	}
+	if !r.DryRun {
+		sealed, err := r.Store.SetBatchState(ctx, r.Batch.ID, string(batch.Begun), r.record(eventBegin, 0, beginning{
+			Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open()}))
+		if err != nil {
+			return res, err
+		}
+		res.Head = sealed.Hash
+	}
+	err := r.lines(ctx, &res)
+	for i := range r.Batch.Lines {
+		res.Counts[r.Batch.Lines[i].State]++
+	}
+	if r.DryRun {
+		return res, err
+	}
+	state := batch.Done
+	if r.Batch.Open() > 0 {
+		state = batch.Begun
+	}
+	sealed, endErr := r.Store.SetBatchState(context.WithoutCancel(ctx), r.Batch.ID, string(state), r.record(eventEnd, 0, res))
+	if endErr == nil {
+		res.Head = sealed.Hash
+	}
+	for _, s := range r.others {
+		s.Close()
+	}
+	return res, errors.Join(err, endErr)
+}
+
+// ready refuses what must not even be begun.
+func (r *Runner) ready(ctx context.Context) error {
+	b := r.Batch
+	switch {
+	case b.State == batch.Done:
+		return fmt.Errorf("batch %d is done already", b.ID)
+	case b.State == batch.Discarded:
+		return fmt.Errorf("batch %d was discarded", b.ID)
+	case r.Server.Root.ReadOnly:
+		return fmt.Errorf("%s is a read-only server: give a writable one", r.Server.URL)
+	}
+	id, err := r.Server.Identity(ctx)
+	if err != nil {
+		return err
+	}
+	if !id.Same(b.Identity) {
+		return fmt.Errorf("batch %d is for %s, but %s is %s: nothing was done", b.ID, b.Identity, r.Server.URL, id)
+	}
+	if err := r.sameServer(ctx); err != nil {
+		return err
+	}
+	r.policies, r.others = map[string]batch.LockPolicy{}, map[string]*source.Server{}
+	r.privilege, err = batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Named, r.Now())
+	return err
+}
+
+// sameServer holds a begun batch to the server it was begun on, as long as
+// an intent on it is not settled: another server may not know of it yet.
+func (r *Runner) sameServer(ctx context.Context) error {
+	if r.Batch.State != batch.Begun {
+		return nil
+	}
+	records, err := r.Store.Journal(ctx, r.Batch.ID, 0)
+	if err != nil {
+		return err
+	}
+	var begun beginning
+	open := false
+	for _, rec := range records {
+		switch rec.Event {
+		case eventBegin:
+			if err := json.Unmarshal(rec.Body, &begun); err != nil {
+				return fmt.Errorf("journal record %d: %w", rec.Seq, err)
+			}
+		case eventIntent:
+			open = true
+		case eventOutcome:
+			open = false
+		}
+	}
+	if open && begun.Host != r.Server.HostName() {
+		return fmt.Errorf("batch %d was stopped in the middle of a step on %s; only that server can show whether the step was done, and this is %s", r.Batch.ID, begun.Host, r.Server.HostName())
+	}
+	return nil
+}
+
+// maxFailures is the most lines that may fail before the batch halts: five,
+// or two per cent of its lines where that is less, but at least one.
+func maxFailures(lines int) int { return max(1, min(5, lines*2/100)) }
+
+func (r *Runner) lines(ctx context.Context, res *Result) error {
+	failures, limit, first := 0, maxFailures(len(r.Batch.Lines)), true
+	for i := range r.Batch.Lines {
+		l := &r.Batch.Lines[i]
+		if l.State.Settled() {
+			continue
+		}
+		if ctx.Err() != nil {
+			res.Halted = "it was interrupted"
+			return nil
+		}
+		err := r.line(ctx, l)
+		var journal journalError
+		switch {
+		case errors.As(err, &journal):
+			return err // nothing may be done that cannot be written down
+		case err != nil && ctx.Err() != nil:
+			res.Halted = "it was interrupted"
+			return nil
+		case err == nil:
+		case l.State == batch.Waiting:
+			res.Halted = err.Error()
+			return nil
+		}
+		if r.Progress != nil {
+			r.Progress(l)
+		}
+		if halt := alwaysHalts(err); halt != "" {
+			res.Halted = halt
+			return nil
+		}
+		if first && l.State == batch.Unproved {
+			res.Halted = "the guard of the first line could not be read"
+			return nil
+		}
+		first = false
+		if l.State == batch.Failed || l.State == batch.Refused && err != nil {
+			if failures++; failures >= limit {
+				res.Halted = fmt.Sprintf("%d of %d lines failed, which is the limit", failures, len(r.Batch.Lines))
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// alwaysHalts tells what no second line needs to be tried after.
+func alwaysHalts(err error) string {
+	switch {
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
+		return "the server no longer takes the password"
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
+		return "the account that is bound may not write this: nobody's entry was changed by that line"
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
+		return "the server sends writes elsewhere (referral): give the writable server's own URL"
+	}
+	return ""
+}
+
+// journalError is a record that could not be written.
+type journalError struct{ error }
+
+func (r *Runner) record(event string, line int, body any) *store.Record {
+	text, err := json.Marshal(body)
+	if err != nil {
+		panic(err) // the bodies are this package's own types
+	}
+	return &store.Record{At: r.Now().UTC(), By: r.By, Event: event, Batch: r.Batch.ID, Line: line, Body: text}
+}
+
+// settle gives a line its state, in the store and in the journal.
+func (r *Runner) settle(l *batch.Line, state batch.LineState, note string) error {
+	l.State, l.Note = state, note
+	if r.DryRun {
+		return nil
+	}
+	_, err := r.Store.SetLines(context.Background(), r.Batch.ID, []store.Line{{N: l.N, State: string(state), Note: note}},
+		r.record(eventLine, l.N, lineRecord{State: state, Note: note, Account: l.Account, DN: l.DN}))
+	if err != nil {
+		return journalError{err}
+	}
+	return nil
+}
+
+// line carries out one line. An error that it returns has also been settled
+// as the line's state, unless the state is still waiting: then nothing was
+// begun and the reason lies outside the line.
+func (r *Runner) line(ctx context.Context, l *batch.Line) error {
+	past, err := r.past(ctx, l)
+	if err != nil {
+		return err
+	}
+	entry, err := r.find(ctx, l, past)
+	switch {
+	case errors.Is(err, source.ErrNotFound):
+		return r.settle(l, batch.Drifted, "the entry is gone")
+	case err != nil:
+		return err
+	}
+	if why := r.refusal(ctx, l, entry, past); why != "" && !past.begun() {
+		return r.settle(l, batch.Refused, why)
+	}
+	if entry != nil {
+		drift, unproved, err := r.drift(ctx, l, entry, past)
+		switch {
+		case err != nil:
+			return err
+		case drift != "" && past.begun():
+			return r.settle(l, batch.Failed, "begun, then changed by somebody else: "+drift)
+		case drift != "":
+			return r.settle(l, batch.Drifted, drift)
+		case unproved != "" && !r.AcceptUnproved:
+			return r.settle(l, batch.Unproved, unproved)
+		}
+	}
+	if r.DryRun {
+		return r.wouldDo(ctx, l, entry, past)
+	}
+	err = r.actions(ctx, l, entry, past)
+	var journal journalError
+	switch {
+	case err == nil:
+		return r.settle(l, batch.Applied, strings.Join(past.notes, "; "))
+	case errors.As(err, &journal), ctx.Err() != nil && errors.Is(err, ctx.Err()):
+		return err
+	}
+	state := batch.Refused
+	if past.begun() {
+		state = batch.Failed
+	}
+	if settleErr := r.settle(l, state, plainError(err)); settleErr != nil {
+		return settleErr
+	}
+	return err
+}
+
+// plainError says what a server refused, without the protocol's words where
+// people have better ones.
+func plainError(err error) string {
+	var refused *ldap.Error
+	if !errors.As(err, &refused) {
+		return err.Error()
+	}
+	what := ldap.LDAPResultCodeMap[refused.ResultCode]
+	switch refused.ResultCode {
+	case ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAssertionFailed:
+		return "a value changed between reading and writing; nothing was done"
+	case ldap.LDAPResultInsufficientAccessRights:
+		what = "the bound account may not do this"
+	case ldap.LDAPResultEntryAlreadyExists:
+		what = "an entry of that name exists"
+	case ldap.LDAPResultNotAllowedOnNonLeaf:
+		what = "there are entries below it"
+	}
+	if refused.Err != nil && refused.Err.Error() != "" {
+		return fmt.Sprintf("the server refused: %s (%s)", what, strings.TrimSpace(refused.Err.Error()))
+	}
+	return "the server refused: " + what
+}
+
+// find reads the line's entry by its identity. An entry that a restore is to
+// bring back, or that the line itself deleted, is nil.
+func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
+	if l.Actions[0].Name == batch.Restore && !past.done(batch.Restore) || past.done(batch.Delete) {
+		return nil, nil
+	}
+	id, err := identityValue(r.Server.Dialect, l.ID)
+	if err != nil {
+		return nil, err
+	}
+	if past.newID != "" {
+		id = past.newID
+	}
+	return r.Server.ByIdentity(ctx, id, false)
+}
+
+func identityValue(d *directory.Dialect, shown string) (string, error) {
+	if d == directory.AD {
+		return directory.ParseGUID(shown)
+	}
+	return shown, nil
+}
+
+// refusal applies the protection again, to the entry as it is now.
+func (r *Runner) refusal(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) string {
+	if e == nil {
+		return ""
+	}
+	if why := r.Protection.Why(e); why != "" {
+		return why
+	}
+	if !l.SwitchesOff() || len(r.privilege.Of(e.DN)) == 0 {
+		return ""
+	}
+	// Somebody else may be at work on the same group: look again, now.
+	fresh, err := batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Named, r.Now())
+	if err != nil {
+		return "its privileged groups could not be read: " + err.Error()
+	}
+	r.privilege = fresh
+	if emptied := fresh.WouldEmpty([]string{e.DN}); len(emptied) > 0 {
+		return strings.Join(emptied, " and ") + " would have no enabled member left"
+	}
+	return ""
+}
+
+// drift tests the guards. The second result says which guard could not be
+// read where it has to be.
+func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (drift, unproved string, err error) {
+	guards := l.Guard
+	if past.done(batch.Move) || past.done(batch.Restore) {
+		guards = slices.DeleteFunc(slices.Clone(guards), func(g batch.Guard) bool { return g.Rule == batch.Container })
+	}
+	if drift := batch.Drift(guards, e, past.mods()); drift != "" {
+		return drift, "", nil
+	}
+	for _, g := range guards {
+		if g.Server == "" || strings.EqualFold(g.Server, r.Server.HostName()) {
+			continue
+		}
+		other, err := r.other(ctx, g.Server)
+		if err != nil {
+			unproved = fmt.Sprintf("%s is %s's own value, and that server could not be asked: %v", g.Attr, g.Server, err)
+			continue
+		}
+		id, err := identityValue(r.Server.Dialect, l.ID)
+		if err != nil {
+			return "", "", err
+		}
+		there, err := other.ByIdentity(ctx, id, false)
+		if err != nil {
+			unproved = fmt.Sprintf("%s on %s: %v", g.Attr, g.Server, err)
+			continue
+		}
+		noLater := slices.DeleteFunc(slices.Clone(guards), func(g batch.Guard) bool { return g.Rule != batch.NoLater })
+		if drift := batch.Drift(noLater, there, nil); drift != "" {
+			return drift + " on " + g.Server, "", nil
+		}
+	}
+	return "", unproved, nil
+}
+
+func (r *Runner) other(ctx context.Context, host string) (*source.Server, error) {
+	if s := r.others[host]; s != nil {
+		return s, nil
+	}
+	if r.Other == nil {
+		return nil, errors.New("it is not among the yard's servers")
+	}
+	s, err := r.Other(ctx, host)
+	if err == nil {
+		r.others[host] = s
+	}
+	return s, err
+}
+
+// wouldDo says what a line would do, for a dry run.
+func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	for _, a := range l.Actions {
+		if past.done(a.Name) {
+			continue
+		}
+		if err := r.possible(ctx, &a, e); err != nil {
+			return r.settle(l, batch.Refused, plainError(err))
+		}
+	}
+	l.State, l.Note = batch.Applied, "would be done"
+	return nil
+}

@@ -1,0 +1,99 @@
+package carry
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/store"
+)
+
+// Describe says in one line what a journal record records.
+func Describe(r *store.Sealed) string {
+	switch r.Event {
+	case eventBegin:
+		var b beginning
+		if json.Unmarshal(r.Body, &b) == nil {
+			return fmt.Sprintf("on %s as %s, %d lines to do", b.Server, b.Bound, b.Lines)
+		}
+	case eventIntent:
+		var in intent
+		if json.Unmarshal(r.Body, &in) == nil {
+			return in.Step.describe()
+		}
+	case eventOutcome:
+		var o outcome
+		if json.Unmarshal(r.Body, &o) == nil {
+			switch {
+			case o.Done && o.Settled:
+				return "found done, by reading"
+			case o.Done:
+				return "done and read back"
+			}
+			return "not done: " + o.Error
+		}
+	case eventLine:
+		var l lineRecord
+		if json.Unmarshal(r.Body, &l) == nil {
+			return strings.TrimSuffix(fmt.Sprintf("%s is %s: %s", l.Account, l.State, l.Note), ": ")
+		}
+	case eventEnd:
+		var res Result
+		if json.Unmarshal(r.Body, &res) == nil {
+			text := fmt.Sprintf("%d done, %d not", res.Counts[batch.Applied], res.NotDone())
+			if res.Halted != "" {
+				text += "; halted: " + res.Halted
+			}
+			return text
+		}
+	case batch.EventStaged, batch.EventDropped:
+		var s struct {
+			Lines    int      `json:"lines"`
+			Actions  []string `json:"actions"`
+			Why      string   `json:"why"`
+			Accounts []string `json:"accounts"`
+		}
+		if json.Unmarshal(r.Body, &s) == nil {
+			if r.Event == batch.EventDropped {
+				return strings.Join(s.Accounts, ", ")
+			}
+			return strings.TrimSuffix(fmt.Sprintf("%s of %d entries: %s", strings.Join(s.Actions, ", "), s.Lines, s.Why), ": ")
+		}
+	}
+	return ""
+}
+
+func (s *Step) describe() string {
+	name := directory.LeafValue(s.DN)
+	switch s.Op {
+	case OpModify:
+		var parts []string
+		for _, m := range s.Mods {
+			c := batch.Describe(m)
+			parts = append(parts, fmt.Sprintf("%s of %s: %s → %s", c.What, name, c.Old, c.New))
+		}
+		return strings.Join(parts, "; ")
+	case OpValues:
+		var parts []string
+		for _, v := range s.Values {
+			if v.Remove != "" {
+				parts = append(parts, fmt.Sprintf("%s of %s without %s", v.Attr, name, v.Remove))
+			}
+			if v.Add != "" {
+				parts = append(parts, fmt.Sprintf("%s of %s with %s", v.Attr, name, v.Add))
+			}
+		}
+		return strings.Join(parts, "; ")
+	case OpRename:
+		return fmt.Sprintf("move %s to %s", name, s.target())
+	case OpDelete:
+		return "delete " + s.DN
+	case OpAdd:
+		return "add " + s.DN
+	case OpReanimate:
+		return "bring back " + s.target()
+	}
+	return string(s.Op)
+}

@@ -1,0 +1,262 @@
+package carry
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// serverOwned are attributes that only a server writes, in lower case; an
+// image's values of them are not put back.
+var serverOwned = map[string]bool{}
+
+func init() {
+	for _, name := range []string{"objectGUID", "objectSid", "distinguishedName", "name", "whenCreated", "whenChanged", "uSNCreated", "uSNChanged",
+		"uSNLastObjRem", "instanceType", "objectCategory", "sAMAccountType", "memberOf", "directReports", "managedObjects", "lastLogon",
+		"lastLogonTimestamp", "lastLogoff", "logonCount", "badPwdCount", "badPasswordTime", "pwdLastSet", "lockoutTime", "isDeleted",
+		"lastKnownParent", "isRecycled", "dSCorePropagationData", "replPropertyMetaData", "nTSecurityDescriptor", "primaryGroupID",
+		"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-ResultantPSO", "adminCount", "isCriticalSystemObject", "objectClass",
+		"msDS-ParentDistName", "msDS-UserPasswordExpiryTimeComputed", "creationTime", "modifiedCount",
+		// OpenLDAP
+		"structuralObjectClass", "entryUUID", "entryCSN", "creatorsName", "createTimestamp", "modifiersName", "modifyTimestamp", "entryDN",
+		"subschemaSubentry", "hasSubordinates", "contextCSN", "pwdChangedTime", "pwdFailureTime", "pwdLastSuccess", "authTimestamp",
+		"pwdAccountLockedTime", "pwdReset", "pwdGraceUseTime", "pwdPolicySubentry", "pwdHistory"} {
+		serverOwned[strings.ToLower(name)] = true
+	}
+}
+
+// restore brings a deleted entry back: as its own deleted object where the
+// server keeps one, else as a new entry with the old values. It ends
+// disabled.
+func (r *Runner) restore(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	if !past.done(batch.Restore) {
+		if err := r.raise(ctx, l, a, past); err != nil {
+			return err
+		}
+	}
+	e, err := r.readBack(ctx, &Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: r.restoredID(l, past)})
+	if err != nil {
+		return err
+	}
+	if e == nil {
+		return errors.New("it was brought back and is gone again")
+	}
+	if err := r.lockRestored(ctx, l, e, past); err != nil {
+		return err
+	}
+	if a.Image == nil {
+		past.notes = append(past.notes, "the journal has no image of it, so only what the directory kept came back")
+		return nil
+	}
+	if err := r.putAttributes(ctx, l, a.Image, e, past); err != nil {
+		return err
+	}
+	return r.putReferences(ctx, l, a.Image, e, past)
+}
+
+func (r *Runner) restoredID(l *batch.Line, past *history) batch.Octets {
+	if past.newID != "" {
+		return batch.Octets(past.newID)
+	}
+	id, err := identityValue(r.Server.Dialect, l.ID)
+	if err != nil {
+		return ""
+	}
+	return batch.Octets(id)
+}
+
+// raise makes the entry exist again.
+func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	if err := r.roomFor(ctx, nil, a); err != nil {
+		return err
+	}
+	id, err := identityValue(r.Server.Dialect, l.ID)
+	if err != nil {
+		return err
+	}
+	if r.Server.Dialect == directory.AD {
+		grave, err := r.Server.ByIdentity(ctx, id, true)
+		if err == nil && grave.First("isDeleted") == "TRUE" {
+			err = r.reanimate(ctx, l, a, grave, past)
+			if !ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultOperationsError) || a.Image == nil {
+				return err
+			}
+			past.notes = append(past.notes, "the server would not bring its deleted object back ("+plainError(err)+")")
+		} else if err != nil && !errors.Is(err, source.ErrNotFound) {
+			return err
+		} else if err == nil {
+			return errors.New("it exists; there is nothing to bring back")
+		}
+	}
+	if a.Image == nil {
+		return errors.New("neither the directory's deleted objects nor the journal have it")
+	}
+	return r.addAnew(ctx, l, a, past)
+}
+
+// reanimate brings the deleted object itself back, disabled in the same
+// write, since the server would otherwise bring it back enabled and without
+// a password.
+func (r *Runner) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, grave *directory.Entry, past *history) error {
+	flags := int64(directory.UACNormal)
+	if kept, err := directory.ParseFlags(grave.First("userAccountControl")); err == nil {
+		flags = kept
+	}
+	if a.Image != nil {
+		e := a.Image.Entry()
+		if kept, err := directory.ParseFlags(e.First("userAccountControl")); err == nil {
+			flags = kept
+		}
+	}
+	s := r.step(batch.Restore, OpReanimate, grave, func(s *Step) {
+		s.RDN, s.Superior = a.RDN, a.To
+		s.Mods = []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))}}}
+	})
+	return r.do(ctx, l, past, s, image(grave), "")
+}
+
+// addAnew makes a new entry of the image's values.
+func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	old := a.Image.Entry()
+	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To}
+	s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "objectClass", Values: octets(old.Get("objectClass"))})
+	for _, attr := range a.Image.Attrs {
+		if !serverOwned[strings.ToLower(attr.Name)] {
+			s.Attrs = append(s.Attrs, attr)
+		}
+	}
+	if r.Server.Dialect == directory.AD {
+		flags, err := directory.ParseFlags(old.First("userAccountControl"))
+		if err != nil {
+			flags = directory.UACNormal
+		}
+		s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "userAccountControl", Values: []batch.Octets{batch.Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))}})
+		past.notes = append(past.notes, "it is a new entry: its SID and GUID are new, so rights given to the old ones are lost")
+	} else {
+		past.notes = append(past.notes, "it is a new entry: its entryUUID and operational times are new")
+	}
+	past.notes = append(past.notes, "it has no password")
+	return r.do(ctx, l, past, s, nil, "")
+}
+
+func octets(values []string) []batch.Octets {
+	out := make([]batch.Octets, len(values))
+	for i, v := range values {
+		out[i] = batch.Octets(v)
+	}
+	return out
+}
+
+// lockRestored disables what came back enabled.
+func (r *Runner) lockRestored(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	survey := directory.NewSurvey(r.Server.Dialect)
+	a := r.Server.Dialect.Account(e)
+	if a.PermanentLock || r.Server.Dialect == directory.AD && survey.Disabled(&a, r.Now()).Yes {
+		return nil
+	}
+	mods, err := r.mods(ctx, &batch.Action{Name: batch.Disable}, e)
+	if err != nil {
+		past.notes = append(past.notes, "it could not be disabled ("+err.Error()+"); it has no password, so nobody can sign in")
+		return nil
+	}
+	return r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), "")
+}
+
+// putAttributes gives the entry back what the image has and the directory
+// did not keep. What the server refuses is noted, not forced.
+func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+	rdn, _ := directory.SplitDN(e.DN)
+	naming, _, _ := strings.Cut(rdn, "=")
+	for _, attr := range im.Attrs {
+		if serverOwned[strings.ToLower(attr.Name)] || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
+			slices.ContainsFunc(linkAttributes[:2], func(n string) bool { return strings.EqualFold(n, attr.Name) }) {
+			continue
+		}
+		now := octets(e.Get(attr.Name))
+		if sameList(plain(now), attr.Values) {
+			continue
+		}
+		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+			s.Mods = []batch.Mod{{Attr: attr.Name, Old: now, New: attr.Values}}
+		}), nil, "")
+		if err := r.noteRefusal(past, err, attr.Name+" could not be put back"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// noteRefusal lets a restore go on where the server refuses one of its parts.
+func (r *Runner) noteRefusal(past *history, err error, what string) error {
+	var refused *ldap.Error
+	if err != nil && errors.As(err, &refused) && !source.Lost(err) {
+		past.notes = append(past.notes, what+": "+plainError(err))
+		return nil
+	}
+	return err
+}
+
+// putReferences makes the entries that named the old entry name it again.
+func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+	for _, ref := range im.References {
+		if ref.Privileged || r.isPrivilegedGroup(ref.DN) {
+			past.notes = append(past.notes, fmt.Sprintf("it was not put back into the privileged group %s", ref.DN))
+			continue
+		}
+		found, err := r.Server.Get(ctx, []string{ref.DN})
+		if err != nil {
+			return err
+		}
+		value := e.DN
+		if ref.Attr == "memberUid" {
+			value = string(ref.Value)
+		}
+		switch {
+		case len(found) == 0:
+			past.notes = append(past.notes, fmt.Sprintf("%s, which named it as %s, is gone", ref.DN, ref.Attr))
+			continue
+		case hasValue(found[0].Get(ref.Attr), value):
+			continue
+		case singleLink[strings.ToLower(ref.Attr)] && found[0].Has(ref.Attr):
+			past.notes = append(past.notes, fmt.Sprintf("%s of %s names somebody else now", ref.Attr, ref.DN))
+			continue
+		}
+		err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, &found[0], func(s *Step) {
+			s.Values = []ValueMod{{Attr: ref.Attr, Add: batch.Octets(value)}}
+		}), nil, "")
+		if err := r.noteRefusal(past, err, fmt.Sprintf("%s of %s", ref.Attr, ref.DN)); err != nil {
+			return err
+		}
+	}
+	return r.putPrimaryGroup(ctx, l, im, e, past)
+}
+
+var singleLink = map[string]bool{"manager": true, "managedby": true, "secretary": false}
+
+// putPrimaryGroup gives an `ad` account its primary group back, unless that
+// is the usual one or a privileged one.
+func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+	old := im.Entry()
+	now, was := e.First("primaryGroupID"), old.First("primaryGroupID")
+	if r.Server.Dialect != directory.AD || was == "" || cmp.Or(now, "513") == was {
+		return nil
+	}
+	if slices.Contains([]string{"512", "518", "519", "520", "526", "527"}, was) {
+		past.notes = append(past.notes, "its primary group was a privileged one and was not put back")
+		return nil
+	}
+	err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+		s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: octets(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
+	}), nil, "")
+	return r.noteRefusal(past, err, "its primary group could not be put back")
+}

@@ -1,0 +1,427 @@
+package carry
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// Step is one write to the server.
+type Step struct {
+	N      int    `json:"n"`
+	Action string `json:"action"` // of the line, that it belongs to
+	Op     Op     `json:"op"`
+	DN     string `json:"dn"` // the entry's name when the step was begun
+	// ID is the raw identity of the entry, "" for one that does not exist yet.
+	ID       batch.Octets      `json:"id,omitempty"`
+	Mods     []batch.Mod       `json:"mods,omitempty"`
+	Values   []ValueMod        `json:"values,omitempty"`
+	RDN      string            `json:"rdn,omitempty"`
+	Superior string            `json:"superior,omitempty"`
+	Attrs    []batch.ImageAttr `json:"attrs,omitempty"`
+}
+
+// Op is the kind of a step.
+type Op string
+
+// The kinds of steps. Values changes single values in another entry's list,
+// where a whole list would trample on somebody else's change.
+const (
+	OpModify    Op = "modify"
+	OpValues    Op = "values"
+	OpRename    Op = "rename"
+	OpDelete    Op = "delete"
+	OpAdd       Op = "add"
+	OpReanimate Op = "reanimate"
+)
+
+// ValueMod takes one value out of an attribute, puts one in, or both.
+type ValueMod struct {
+	Attr   string       `json:"attr"`
+	Remove batch.Octets `json:"remove,omitempty"`
+	Add    batch.Octets `json:"add,omitempty"`
+}
+
+// target is the new name of an entry that a step renames, adds or brings
+// back.
+func (s *Step) target() string {
+	if s.Op == OpAdd {
+		return s.DN
+	}
+	return s.RDN + "," + s.Superior
+}
+
+type intent struct {
+	Step   Step         `json:"step"`
+	Before *batch.Image `json:"before,omitempty"`
+}
+
+type outcome struct {
+	N       int          `json:"n"`
+	Done    bool         `json:"done"`
+	Settled bool         `json:"settled,omitempty"` // found by reading, after a kill or a lost connection
+	Error   string       `json:"error,omitempty"`
+	After   *batch.Image `json:"after,omitempty"`
+}
+
+// do carries out one step: intent, write, read back, outcome. The assertion
+// holds what was read of the entry's guarded attributes.
+func (r *Runner) do(ctx context.Context, l *batch.Line, past *history, s Step, before *batch.Image, assertion string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	// From here to the outcome nothing may be interrupted half-way.
+	ctx = context.WithoutCancel(ctx)
+	s.N = past.next()
+	if _, err := r.Store.Append(ctx, r.record(eventIntent, l.N, intent{Step: s, Before: before})); err != nil {
+		return journalError{err}
+	}
+	past.intend(s, before)
+	writeErr := r.write(&s, assertion)
+	if source.Lost(writeErr) {
+		if err := r.Server.Reconnect(ctx); err != nil {
+			return fmt.Errorf("the connection was lost in the middle of a step; apply again when the server is back: %w", err)
+		}
+		return r.settleStep(ctx, l, past, writeErr)
+	}
+	return r.conclude(ctx, l, past, writeErr, false)
+}
+
+// settleStep finds out by reading whether the last intent was carried out.
+func (r *Runner) settleStep(ctx context.Context, l *batch.Line, past *history, why error) error {
+	return r.conclude(ctx, l, past, why, true)
+}
+
+// conclude reads the entry back and writes the outcome of the last intent.
+func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, writeErr error, settled bool) error {
+	s := past.last()
+	o := outcome{N: s.N, Settled: settled}
+	if writeErr != nil && !settled {
+		o.Error = plainError(writeErr)
+		return r.finish(ctx, l, past, o, writeErr)
+	}
+	e, err := r.readBack(ctx, s)
+	if err != nil {
+		return fmt.Errorf("reading back: %w", err)
+	}
+	switch effectOf(s, e) {
+	case effectDone:
+		o.Done = true
+	case effectNone:
+		o.Error = "it was not done"
+		if writeErr == nil && !settled {
+			o.Error = "the server took it and did not do it"
+		}
+	default:
+		o.Error = "the entry is neither as it was nor as it should be"
+	}
+	if e != nil && !e.Has("isDeleted") {
+		im := batch.ImageOf(e)
+		o.After = &im
+		if s.Op == OpAdd {
+			past.newID = e.First(r.Server.Dialect.Identity.String())
+		}
+	}
+	if o.Done {
+		return r.finish(ctx, l, past, o, nil)
+	}
+	if writeErr == nil {
+		writeErr = errors.New(o.Error)
+	}
+	return r.finish(ctx, l, past, o, writeErr)
+}
+
+func (r *Runner) finish(ctx context.Context, l *batch.Line, past *history, o outcome, result error) error {
+	if _, err := r.Store.Append(ctx, r.record(eventOutcome, l.N, o)); err != nil {
+		return journalError{err}
+	}
+	past.conclude(o)
+	return result
+}
+
+// write sends the step's request.
+func (r *Runner) write(s *Step, assertion string) error {
+	conn, dn := r.Server.Conn(), s.address(r.Server.Dialect)
+	var controls []ldap.Control
+	if assertion != "" && r.Server.Root.Controls[source.AssertionOID] {
+		packet, err := ldap.CompileFilter(assertion)
+		if err != nil {
+			return err
+		}
+		controls = append(controls, ldap.NewControlString(source.AssertionOID, true, string(packet.Bytes())))
+	}
+	switch s.Op {
+	case OpModify:
+		req := ldap.NewModifyRequest(dn, controls)
+		for _, m := range s.Mods {
+			compareAndSwap(req, m)
+		}
+		return conn.Modify(req)
+	case OpValues:
+		req := ldap.NewModifyRequest(dn, nil)
+		for _, v := range s.Values {
+			if v.Remove != "" {
+				req.Delete(v.Attr, []string{string(v.Remove)})
+			}
+			if v.Add != "" {
+				req.Add(v.Attr, []string{string(v.Add)})
+			}
+		}
+		return conn.Modify(req)
+	case OpRename:
+		superior := ""
+		if _, parent := directory.SplitDN(s.DN); directory.FoldDN(parent) != directory.FoldDN(s.Superior) {
+			superior = s.Superior
+		}
+		return conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(dn, s.RDN, true, superior, controls))
+	case OpDelete:
+		return conn.Del(ldap.NewDelRequest(dn, controls))
+	case OpAdd:
+		req := ldap.NewAddRequest(s.DN, nil)
+		for _, a := range s.Attrs {
+			req.Attribute(a.Name, plain(a.Values))
+		}
+		return conn.Add(req)
+	case OpReanimate:
+		req := ldap.NewModifyRequest(s.DN, []ldap.Control{ldap.NewControlString(source.ShowDeletedOID, true, "")})
+		req.Delete("isDeleted", nil)
+		req.Replace("distinguishedName", []string{s.target()})
+		for _, m := range s.Mods {
+			req.Replace(m.Attr, plain(m.New))
+		}
+		return conn.Modify(req)
+	}
+	return fmt.Errorf("unknown step %q", s.Op)
+}
+
+// address names the entry by its GUID where the schema can, so that no other
+// entry that has taken its name meanwhile is ever hit.
+func (s *Step) address(d *directory.Dialect) string {
+	if d == directory.AD && s.ID != "" {
+		if guid, err := directory.FormatGUID(string(s.ID)); err == nil {
+			return "<GUID=" + guid + ">"
+		}
+	}
+	return s.DN
+}
+
+// compareAndSwap deletes the old value and adds the new one in one modify,
+// so that the server refuses where the old value is no longer there.
+func compareAndSwap(req *ldap.ModifyRequest, m batch.Mod) {
+	if len(m.Old) > 0 {
+		req.Delete(m.Attr, plain(m.Old))
+	}
+	if len(m.New) > 0 {
+		req.Add(m.Attr, plain(m.New))
+	}
+}
+
+func plain(values []batch.Octets) []string {
+	out := make([]string, len(values))
+	for i, v := range values {
+		out[i] = string(v)
+	}
+	return out
+}
+
+// readBack reads what the step was about. Nil means that the entry is not
+// there.
+func (r *Runner) readBack(ctx context.Context, s *Step) (*directory.Entry, error) {
+	var e *directory.Entry
+	var err error
+	if s.Op == OpAdd || s.ID == "" {
+		var found []directory.Entry
+		found, err = r.Server.Get(ctx, []string{s.DN})
+		if len(found) == 1 {
+			e = &found[0]
+		}
+	} else {
+		deleted := s.Op == OpReanimate
+		e, err = r.Server.ByIdentity(ctx, string(s.ID), deleted)
+	}
+	if errors.Is(err, source.ErrNotFound) {
+		return nil, nil
+	}
+	return e, err
+}
+
+type effect int
+
+const (
+	effectNone effect = iota
+	effectDone
+	effectOther
+)
+
+// effectOf compares an entry with what a step was to do to it.
+func effectOf(s *Step, e *directory.Entry) effect {
+	if e == nil {
+		switch s.Op {
+		case OpDelete:
+			return effectDone
+		case OpAdd:
+			return effectNone
+		}
+		return effectOther
+	}
+	here := directory.FoldDN(e.DN)
+	switch s.Op {
+	case OpDelete:
+		return effectNone
+	case OpAdd:
+		return effectDone
+	case OpRename:
+		switch here {
+		case directory.FoldDN(s.target()):
+			return effectDone
+		case directory.FoldDN(s.DN):
+			return effectNone
+		}
+		return effectOther
+	case OpReanimate:
+		switch {
+		case e.First("isDeleted") == "TRUE":
+			return effectNone
+		case here == directory.FoldDN(s.target()):
+			return effectDone
+		}
+		return effectOther
+	case OpValues:
+		return effectOfValues(s.Values, e)
+	}
+	return effectOfMods(s.Mods, e)
+}
+
+func effectOfMods(mods []batch.Mod, e *directory.Entry) effect {
+	asNew, asOld := true, true
+	for _, m := range mods {
+		now := e.Get(m.Attr)
+		asNew = asNew && sameList(now, m.New)
+		asOld = asOld && sameList(now, m.Old)
+	}
+	switch {
+	case asNew:
+		return effectDone
+	case asOld:
+		return effectNone
+	}
+	return effectOther
+}
+
+func effectOfValues(values []ValueMod, e *directory.Entry) effect {
+	for _, v := range values {
+		if v.Remove != "" && hasValue(e.Get(v.Attr), string(v.Remove)) || v.Add != "" && !hasValue(e.Get(v.Attr), string(v.Add)) {
+			return effectNone
+		}
+	}
+	return effectDone
+}
+
+func sameList(now []string, want []batch.Octets) bool {
+	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(now, string(w)) })
+}
+
+// hasValue compares as directory strings and names do.
+func hasValue(values []string, v string) bool {
+	return slices.ContainsFunc(values, func(h string) bool {
+		return h == v || strings.EqualFold(h, v) || strings.Contains(h, "=") && directory.FoldDN(h) == directory.FoldDN(v)
+	})
+}
+
+// history is what the journal knows of a line's steps.
+type history struct {
+	steps  []pastStep
+	newID  string // identity of an entry that was added anew
+	notes  []string
+	before *batch.Image // image before the first step
+}
+
+type pastStep struct {
+	Step
+	before  *batch.Image
+	outcome *outcome
+}
+
+// past reads what was done of a line already. An intent that has no outcome
+// is settled first.
+func (r *Runner) past(ctx context.Context, l *batch.Line) (*history, error) {
+	h := &history{}
+	if r.Batch.State == batch.Staged && l.State == batch.Waiting {
+		return h, nil
+	}
+	h, err := readHistory(ctx, r.Store.Journal, r.Batch.ID, l.N, r.Server.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(h.steps); n > 0 && h.steps[n-1].outcome == nil && !r.DryRun {
+		if err := r.settleStep(ctx, l, h, errors.New("stopped in the middle of this step")); err != nil && h.steps[n-1].outcome == nil {
+			return nil, err
+		}
+	}
+	return h, nil
+}
+
+func (h *history) next() int { return len(h.steps) + 1 }
+
+func (h *history) last() *Step { return &h.steps[len(h.steps)-1].Step }
+
+func (h *history) intend(s Step, before *batch.Image) {
+	h.steps = append(h.steps, pastStep{Step: s, before: before})
+	if h.before == nil {
+		h.before = before
+	}
+}
+
+func (h *history) conclude(o outcome) { h.steps[len(h.steps)-1].outcome = &o }
+
+// begun tells whether anything was changed.
+func (h *history) begun() bool {
+	return slices.ContainsFunc(h.steps, func(s pastStep) bool { return s.outcome != nil && s.outcome.Done })
+}
+
+// mainOps are the steps by which each action is known to be done; others of
+// the same action guard it or follow from it.
+var mainOps = map[string][]Op{
+	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.PutBack: {OpModify},
+	batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
+}
+
+// done tells whether an action's main step was carried out.
+func (h *history) done(action string) bool { return h.main(action) != nil }
+
+func (h *history) main(action string) *pastStep {
+	for i := range h.steps {
+		s := &h.steps[i]
+		if s.Action == action && slices.Contains(mainOps[action], s.Op) && s.outcome != nil && s.outcome.Done {
+			return s
+		}
+	}
+	return nil
+}
+
+// mods are the changes that the line has made to its own entry.
+func (h *history) mods() []batch.Mod {
+	var all []batch.Mod
+	for _, s := range h.steps {
+		if (s.Op == OpModify || s.Op == OpReanimate) && s.outcome != nil && s.outcome.Done {
+			all = append(all, s.Mods...)
+		}
+	}
+	return all
+}
+
+func decodeBody(body json.RawMessage, into any, seq int) error {
+	if err := json.Unmarshal(body, into); err != nil {
+		return fmt.Errorf("journal record %d cannot be read: %w", seq, err)
+	}
+	return nil
+}

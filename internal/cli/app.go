@@ -1,0 +1,255 @@
+// Package cli is the command line: each command turns its flags into one
+// call of the core and hands the result to a renderer.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/google/renameio/v2"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"yardbroom/internal/render"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/store"
+)
+
+// Exit statuses.
+const (
+	exitDone     = 0
+	exitFailed   = 1
+	exitUsage    = 2
+	exitFindings = 3 // findings at or above --fail-on
+	exitNotDone  = 4 // a batch ended with lines not done
+)
+
+// exitError ends the program with a status other than 1.
+type exitError struct {
+	status int
+	err    error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+// usage makes an error that says how the command line or the settings are
+// wrong.
+func usage(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+// app is what all commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	now      func() time.Time
+	set      *settings.Settings
+	state    string // folder
+	quiet    bool
+}
+
+// Main runs the program and returns its exit status.
+func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut, now: time.Now}
+	err := a.root().Run(ctx, args)
+	if err == nil {
+		return exitDone
+	}
+	status := exitFailed
+	var exit *exitError
+	if errors.As(err, &exit) {
+		status = exit.status
+	}
+	switch {
+	case ctx.Err() != nil && errors.Is(err, context.Canceled):
+		fmt.Fprintln(errOut, "yardbroom: interrupted")
+	case err.Error() != "":
+		for line := range strings.SplitSeq(strings.TrimRight(err.Error(), "\n"), "\n") {
+			fmt.Fprintln(errOut, "yardbroom:", render.Visible(line))
+		}
+	}
+	return status
+}
+
+func (a *app) root() *cli.Command {
+	cmd := &cli.Command{
+		Name:    "yardbroom",
+		Usage:   "keep a directory of accounts tidy: find what is stale, stage the cleanup, carry it out, take it back",
+		Version: version(),
+		Writer:  a.out, ErrWriter: a.err, Reader: a.in,
+		EnableShellCompletion:     true,
+		DisableSliceFlagSeparator: true,
+		Suggest:                   true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
+		},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "config", Usage: "settings `FILE` (default: $YARDBROOM_CONFIG, else the XDG config folder)", Sources: cli.EnvVars("YARDBROOM_CONFIG")},
+			&cli.StringFlag{Name: "state", Usage: "state `DIR` for batches, journal and surveys (default: $YARDBROOM_STATE, else the XDG state folder)", Sources: cli.EnvVars("YARDBROOM_STATE")},
+			&cli.BoolFlag{Name: "quiet", Usage: "no notes and no progress on standard error"},
+		},
+		Before:         a.before,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
+			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+		},
+		Commands: []*cli.Command{
+			a.demoCommand(), a.auditCommand(), a.checksCommand(), a.showCommand(), a.surveyCommand(), a.stageCommand(),
+			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(),
+		},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if name := cmd.Args().First(); name != "" {
+				return usage("there is no command %q; \"yardbroom --help\" lists them", name)
+			}
+			return cli.ShowAppHelp(cmd)
+		},
+	}
+	strict(cmd)
+	return cmd
+}
+
+// strict gives every command the same handling of wrong options.
+func strict(cmd *cli.Command) {
+	for _, c := range cmd.Commands {
+		c.OnUsageError = cmd.OnUsageError
+		if len(c.Commands) > 0 && c.Action == nil {
+			c.Action = func(_ context.Context, c *cli.Command) error {
+				if name := c.Args().First(); name != "" {
+					return usage("there is no command \"%s %s\"; \"%s --help\" lists them", c.FullName(), name, c.FullName())
+				}
+				return cli.ShowSubcommandHelp(c)
+			}
+		}
+		strict(c)
+	}
+}
+
+// before reads the settings once, for all commands.
+func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, error) {
+	a.quiet = cmd.Bool("quiet")
+	file, must := cmd.String("config"), true
+	if file == "" {
+		file, must = filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml"), false
+	}
+	var err error
+	if a.set, err = settings.Load(file, must); err != nil {
+		return ctx, &exitError{exitUsage, err}
+	}
+	if a.state = cmd.String("state"); a.state == "" {
+		a.state = filepath.Join(xdg.StateHome, "yardbroom")
+	}
+	return ctx, nil
+}
+
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	revision, changed := "", ""
+	for _, s := range info.Settings {
+		switch s.Key {
+		case "vcs.revision":
+			revision = s.Value
+		case "vcs.modified":
+			if s.Value == "true" {
+				changed = " with local changes"
+			}
+		}
+	}
+	if revision == "" {
+		return strings.Trim(info.Main.Version, "()")
+	}
+	return fmt.Sprintf("%s, commit %.12s%s", strings.Trim(info.Main.Version, "()"), revision, changed)
+}
+
+// note tells a person something that is not the result.
+func (a *app) note(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf(format, args...)))
+	}
+}
+
+// openStore opens the state folder.
+func (a *app) openStore(ctx context.Context) (*store.Store, error) { return store.Open(ctx, a.state) }
+
+// actor is who works here: the login name, at this host.
+func actor() string {
+	name := "unknown"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	if host, err := os.Hostname(); err == nil {
+		name += "@" + host
+	}
+	return name
+}
+
+// style is how to draw for the terminal, or for a pipe.
+func (a *app) style(loc *time.Location) render.Style {
+	st := render.Style{Width: 120, Zone: loc}
+	if f, ok := a.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+			st.Width = w
+		}
+		st.Color = os.Getenv("NO_COLOR") == ""
+	}
+	if st.Color {
+		text.EnableColors()
+	}
+	return st
+}
+
+// terminal returns the terminal that a person sits at, if there is one.
+func (a *app) terminal() (*os.File, bool) {
+	f, ok := a.in.(*os.File)
+	return f, ok && term.IsTerminal(int(f.Fd()))
+}
+
+// ask asks for a password without echo. It is nil where nobody can be asked.
+func (a *app) ask() func(string) (string, error) {
+	f, ok := a.terminal()
+	if !ok {
+		return nil
+	}
+	return func(prompt string) (string, error) {
+		fmt.Fprint(a.err, prompt)
+		password, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.err)
+		return string(password), err
+	}
+}
+
+// result writes a command's result to standard output, or whole to a file.
+func (a *app) result(path string, write func(w io.Writer) error) error {
+	if path == "" || path == "-" {
+		return write(a.out)
+	}
+	file, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o600), renameio.WithExistingPermissions())
+	if err != nil {
+		return fmt.Errorf("--output: %w", err)
+	}
+	defer file.Cleanup()
+	if err := write(file); err != nil {
+		return err
+	}
+	return file.CloseAtomicallyReplace()
+}

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
+)
+
+// fromFlags choose a source, and how to reach a server that is not in the
+// settings.
+func fromFlags() []cli.Flag {
+	return append([]cli.Flag{
+		&cli.StringFlag{Name: "from", Usage: "`WHERE` entries come from: a yard of the settings, an LDIF file (plain, gzip or zstd; - for standard input), an ldap://, ldaps:// or ldapi:// URL, or a kept survey"},
+		&cli.BoolFlag{Name: "keep-going", Usage: "leave out records of a file that cannot be read; the exit status tells"},
+	}, serverFlags()...)
+}
+
+func serverFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "dialect", Usage: "read entries as `NAME`: ad or openldap (default: found out)"},
+		&cli.StringFlag{Name: "base", Usage: "the `DN` to read from, for a URL"},
+		&cli.StringFlag{Name: "bind", Usage: "the `NAME` to sign in with, for a URL"},
+		&cli.StringFlag{Name: "password-file", Usage: "`FILE` whose first line is the password"},
+		&cli.StringFlag{Name: "password-env", Usage: "environment `VARIABLE` that holds the password"},
+		&cli.StringFlag{Name: "password-command", Usage: "`COMMAND` that prints the password"},
+		&cli.BoolFlag{Name: "kerberos", Usage: "sign in with the tickets of the credential cache"},
+		&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with the certificate of the authority that signed the server's"},
+		&cli.BoolFlag{Name: "starttls", Usage: "encrypt an ldap:// connection with StartTLS"},
+	}
+}
+
+// place is an opened source with what the settings say of it.
+type place struct {
+	source.Source
+	yard   settings.Yard
+	name   string // of the yard, or the URL or file
+	broken int
+}
+
+// location is the yard's time zone.
+func (p *place) location() *time.Location {
+	loc, err := p.yard.Location()
+	if err != nil {
+		return time.UTC // the settings were checked when they were read
+	}
+	return loc
+}
+
+// server returns the live server behind the source.
+func (p *place) server() (*source.Server, bool) {
+	s, ok := p.Source.(*source.Server)
+	return s, ok
+}
+
+// open finds out what --from means and opens it.
+func (a *app) open(ctx context.Context, cmd *cli.Command) (*place, error) {
+	return a.openNamed(ctx, cmd, cmd.String("from"))
+}
+
+func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*place, error) {
+	if from == "" {
+		if from = a.set.Default; from == "" {
+			return nil, usage("say where to read from with --from, or name a default yard in the settings")
+		}
+	}
+	if yard, ok := a.set.Yards[from]; ok {
+		return a.connect(ctx, from, yard)
+	}
+	if strings.Contains(from, "://") {
+		return a.openURL(ctx, cmd, from)
+	}
+	p := &place{name: from}
+	f, err := source.OpenKept(a.surveys(), from)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if err != nil {
+		if _, statErr := os.Stat(from); from != "-" && errors.Is(statErr, fs.ErrNotExist) {
+			return nil, usage("--from %s: no yard of the settings, no file and no kept survey is called so", from)
+		}
+		if f, err = source.OpenFile(from, a.in); err != nil {
+			return nil, err
+		}
+	}
+	p.Source = f
+	if y, ok := a.set.Yards[a.set.Default]; ok {
+		p.yard.Scope, p.yard.LeaveOut, p.yard.TimeZone, p.yard.DefaultPolicy = y.Scope, y.LeaveOut, y.TimeZone, y.DefaultPolicy
+	}
+	f.DefaultPolicy = p.yard.DefaultPolicy
+	if name := cmd.String("dialect"); name != "" {
+		if f.Dialect, err = directory.DialectNamed(name); err != nil {
+			return nil, usage("--dialect: %w", err)
+		}
+	}
+	if cmd.Bool("keep-going") {
+		f.Broken = func(err error) {
+			p.broken++
+			if p.broken <= 20 {
+				a.note("left out: %v", err)
+			}
+		}
+	}
+	return p, nil
+}
+
+func (a *app) connect(ctx context.Context, name string, yard settings.Yard) (*place, error) {
+	s, err := source.Connect(ctx, source.Target{Yard: yard, Ask: a.ask()})
+	if err != nil {
+		return nil, err
+	}
+	for _, skipped := range s.Skipped {
+		a.note("left aside: %v", skipped)
+	}
+	return &place{Source: s, yard: yard, name: name}, nil
+}
+
+func (a *app) openURL(ctx context.Context, cmd *cli.Command, url string) (*place, error) {
+	yard := settings.Yard{
+		Servers: []string{url}, Base: cmd.String("base"), CAFile: cmd.String("ca-file"), StartTLS: cmd.Bool("starttls"), Dialect: cmd.String("dialect"),
+		Bind: settings.Bind{DN: cmd.String("bind"), PasswordFile: cmd.String("password-file"), PasswordEnv: cmd.String("password-env"),
+			PasswordCommand: cmd.String("password-command"), Kerberos: cmd.Bool("kerberos")},
+	}
+	b := &yard.Bind
+	b.Ask = b.DN != "" && b.PasswordFile == "" && b.PasswordEnv == "" && b.PasswordCommand == "" && !b.Kerberos
+	// A server of a yard keeps the yard's scope and its way to sign in.
+	for name, y := range a.set.Yards {
+		if slices.Contains(y.Servers, url) && b.DN == "" && !b.Kerberos {
+			y.Servers = []string{url}
+			return a.connect(ctx, name, y)
+		}
+	}
+	if err := yard.Check(); err != nil {
+		return nil, usage("%w", err)
+	}
+	return a.connect(ctx, url, yard)
+}
+
+// surveys is the folder of kept surveys.
+func (a *app) surveys() string { return filepath.Join(a.state, "surveys") }
+
+// asOf is the time that --as-of fixes, else the survey's own, else now.
+func (a *app) asOf(cmd *cli.Command, loc *time.Location, s *directory.Survey) (time.Time, error) {
+	if text := cmd.String("as-of"); text != "" {
+		t, err := settings.ParseTime(text, loc)
+		if err != nil {
+			return t, usage("--as-of: %w", err)
+		}
+		return t, nil
+	}
+	if s != nil && !s.Taken.IsZero() {
+		return s.Taken, nil
+	}
+	return a.now().UTC(), nil
+}
+
+func asOfFlag() cli.Flag {
+	return &cli.StringFlag{Name: "as-of", Usage: "judge for this `TIME`: a date (its end) or an RFC 3339 time (default: the survey's own, or now)"}
+}
+
+// judge surveys a source and runs checks over it.
+func (a *app) judge(ctx context.Context, cmd *cli.Command, p *place, checks []string) (*audit.Report, error) {
+	for _, name := range checks {
+		if _, err := audit.Named(name); err != nil {
+			return nil, usage("--check: %w", err)
+		}
+	}
+	survey, err := p.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	asOf, err := a.asOf(cmd, p.location(), survey)
+	if err != nil {
+		return nil, err
+	}
+	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut})
+	if err != nil {
+		return nil, &exitError{exitUsage, err}
+	}
+	return report, nil
+}

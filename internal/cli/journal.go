@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/carry"
+	"yardbroom/internal/render"
+)
+
+func (a *app) journalCommand() *cli.Command {
+	return &cli.Command{
+		Name: "journal", Usage: "what was done, by whom, when; and proof that the record is whole",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "batch", Usage: "only this `BATCH`"},
+			&cli.BoolFlag{Name: "verify", Usage: "recompute the whole chain of hashes"},
+			&cli.StringFlag{Name: "head", Usage: "with --verify: a `HASH` that was printed earlier, which must still be there"},
+			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or jsonl"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if err := noArguments(cmd); err != nil {
+				return err
+			}
+			head := cmd.String("head")
+			switch {
+			case head != "" && !cmd.Bool("verify"):
+				return usage("--head goes with --verify")
+			case head != "" && len(head) < 8:
+				return usage("--head: give at least 8 digits of the hash")
+			}
+			s, err := a.openStore(ctx)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if cmd.Bool("verify") {
+				proof, err := s.Verify(ctx, head)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", render.Count(proof.Records, "record"), proof.Head)
+				return nil
+			}
+			records, err := s.Journal(ctx, cmd.Int("batch"), 0)
+			if err != nil {
+				return err
+			}
+			switch cmd.String("format") {
+			case "jsonl":
+				enc := json.NewEncoder(a.out)
+				for _, r := range records {
+					if err := enc.Encode(r); err != nil {
+						return err
+					}
+				}
+				return nil
+			case "table":
+			default:
+				return usage("--format: %q is neither table nor jsonl", cmd.String("format"))
+			}
+			var rows [][]string
+			for i := range records {
+				r := &records[i]
+				place := fmt.Sprint(r.Batch)
+				if r.Line > 0 {
+					place += "/" + fmt.Sprint(r.Line)
+				}
+				rows = append(rows, []string{fmt.Sprint(r.Seq), r.At.In(time.Local).Format("2006-01-02 15:04:05"), render.Visible(r.By), place, r.Event, render.Visible(strings.TrimSpace(carry.Describe(r)))})
+			}
+			if len(rows) == 0 {
+				a.note("the journal is empty")
+				return nil
+			}
+			render.Table(a.out, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
+			return nil
+		},
+	}
+}

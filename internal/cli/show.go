@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/render"
+	"yardbroom/internal/source"
+)
+
+func (a *app) showCommand() *cli.Command {
+	return &cli.Command{
+		Name: "show", Usage: "one account: its state, and everything that matters about it", ArgsUsage: "ACCOUNT",
+		Description: "ACCOUNT is a logon name, a user principal name, a mail address, an employee id, a DN, or a part of the display name that only one account has.",
+		Flags:       append(fromFlags(), asOfFlag(), &cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usage("give one account; \"%s --help\" shows how", cmd.FullName())
+			}
+			if f := cmd.String("format"); f != "table" && f != "json" {
+				return usage("--format: %q is neither table nor json", f)
+			}
+			p, err := a.open(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			found, err := findAccounts(ctx, p, cmd.Args().First())
+			if err != nil {
+				return err
+			}
+			if len(found) > 1 {
+				return ambiguous(cmd.Args().First(), found)
+			}
+			card, err := a.card(ctx, cmd, p, &found[0])
+			if err != nil {
+				return err
+			}
+			if cmd.String("format") == "json" {
+				return render.JSON(a.out, card.Shape())
+			}
+			render.Card(a.out, card, a.style(p.location()))
+			return nil
+		},
+	}
+}
+
+// findAccounts finds accounts by what people call them.
+func findAccounts(ctx context.Context, src source.Source, name string) ([]directory.Entry, error) {
+	var found []directory.Entry
+	var err error
+	if levels, dnErr := directory.ParseDN(name); dnErr == nil && len(levels) > 1 {
+		found, err = src.Get(ctx, []string{name})
+	} else {
+		v := ldap.EscapeFilter(name)
+		found, err = src.Find(ctx, "(|(sAMAccountName="+v+")(sAMAccountName="+v+"$)(uid="+v+")(userPrincipalName="+v+")(mail="+v+")(employeeID="+v+")(employeeNumber="+v+"))")
+		found = slices.DeleteFunc(found, notAccount)
+		if err == nil && len(found) == 0 {
+			found, err = src.Find(ctx, "(|(displayName=*"+v+"*)(cn=*"+v+"*))")
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if found = slices.DeleteFunc(found, notAccount); len(found) == 0 {
+		return nil, fmt.Errorf("no account is called %q in %s", name, src.Where())
+	}
+	return found, nil
+}
+
+func notAccount(e directory.Entry) bool {
+	for _, class := range []string{"user", "computer", "inetOrgPerson", "posixAccount", "account"} {
+		if e.HasClass(class) {
+			return false
+		}
+	}
+	return true
+}
+
+func ambiguous(name string, found []directory.Entry) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%q may be any of %d accounts; say which by logon name or DN:", name, len(found))
+	for i := range found {
+		if i == 10 {
+			fmt.Fprintf(&b, "\n  … and %d more", len(found)-i)
+			break
+		}
+		logon := found[i].First("sAMAccountName")
+		if logon == "" {
+			logon = found[i].First("uid")
+		}
+		fmt.Fprintf(&b, "\n  %-20s %s", logon, found[i].DN)
+	}
+	return errors.New(b.String())
+}
+
+// card collects everything to show of one account.
+func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory.Entry) (*render.AccountCard, error) {
+	survey, err := p.Around(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	asOf, err := a.asOf(cmd, p.location(), survey)
+	if err != nil {
+		return nil, err
+	}
+	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut})
+	if err != nil {
+		return nil, &exitError{exitUsage, err}
+	}
+	var acc *directory.Account
+	for one := range survey.Accounts.All() {
+		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
+			acc = one
+		}
+	}
+	if acc == nil {
+		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
+	}
+	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf}
+	for _, f := range report.Findings {
+		if f.DN == acc.DN {
+			card.Findings = append(card.Findings, f)
+		}
+	}
+	if card.Groups, err = groupsOf(ctx, p, e); err != nil {
+		return nil, err
+	}
+	card.Command = stageCommandFor(card, cmd.String("from"))
+	return card, nil
+}
+
+// stageCommandFor is the command that would clear the first finding.
+func stageCommandFor(c *render.AccountCard, from string) string {
+	for _, f := range c.Findings {
+		if len(f.Suggest) > 0 {
+			line := "yardbroom stage " + f.Suggest[0]
+			if f.Suggest[0] == "move" {
+				line += " --to OU=…"
+			}
+			if from != "" {
+				line += " --from " + from
+			}
+			return line + " " + c.Account.Name()
+		}
+	}
+	return ""
+}
+
+func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]string, error) {
+	dn := ldap.EscapeFilter(e.DN)
+	filter := "(|(member=" + dn + ")(uniqueMember=" + dn + ")"
+	if uid := e.First("uid"); uid != "" {
+		filter += "(memberUid=" + ldap.EscapeFilter(uid) + ")"
+	}
+	groups, err := src.Find(ctx, filter+")")
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for i := range groups {
+		names = append(names, groups[i].DN)
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+func (a *app) surveyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "survey", Usage: "read a yard and keep what was read; list the kept surveys",
+		Flags: append(fromFlags(),
+			&cli.StringFlag{Name: "name", Usage: "keep it under `NAME` (default: the yard and the time)"},
+			&cli.BoolFlag{Name: "list", Usage: "list the kept surveys and read nothing"},
+		),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if err := noArguments(cmd); err != nil {
+				return err
+			}
+			if cmd.Bool("list") {
+				return a.listSurveys()
+			}
+			p, err := a.open(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			name := cmd.String("name")
+			if name == "" {
+				prefix := "survey"
+				if _, ok := a.set.Yards[p.name]; ok {
+					prefix = p.name
+				}
+				name = prefix + "-" + a.now().UTC().Format("20060102-150405")
+			}
+			m, err := source.Keep(ctx, p.Source, a.surveys(), name)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name, m.Entries, render.Visible(m.Identity.Base), m.Name)
+			if p.broken > 0 {
+				return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), render.Count(p.broken, "record"))
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) listSurveys() error {
+	all, err := source.Kept(a.surveys())
+	if err != nil {
+		return err
+	}
+	if len(all) == 0 {
+		a.note("no survey is kept in %s", a.surveys())
+		return nil
+	}
+	var rows [][]string
+	for _, m := range all {
+		rows = append(rows, []string{m.Name, m.Taken.Format(time.RFC3339), fmt.Sprint(m.Entries), render.Visible(m.Identity.Base), render.Visible(m.Source)})
+	}
+	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Base", "Source"}, rows, 4, 3)
+	return nil
+}

@@ -1,0 +1,316 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/render"
+	"yardbroom/internal/source"
+)
+
+func (a *app) stageCommand() *cli.Command {
+	return &cli.Command{
+		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
+		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".",
+		Flags: append(fromFlags(), asOfFlag(),
+			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that this check finds"},
+			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
+			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
+			&cli.StringSliceFlag{Name: "match", Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them"},
+			&cli.StringFlag{Name: "to", Usage: "the container `DN` for move"},
+			&cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the batch"},
+			&cli.StringFlag{Name: "on-collision", Usage: "append-account: where a name is taken at the target, put the logon name into it"},
+			&cli.BoolFlag{Name: "include-likely", Usage: "also stage findings that are likely, not sure"},
+			&cli.IntFlag{Name: "max-lines", Usage: "allow this many lines in the batch"},
+			&cli.IntFlag{Name: "max-share", Usage: "allow this share of the yard's accounts, in per cent"},
+		),
+		Action: a.stage,
+	}
+}
+
+func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
+	actions, err := batch.ParseActions(cmd.Args().First())
+	if err != nil {
+		return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+	}
+	names := cmd.Args().Tail()
+	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
+		return usage("--on-collision: %q is not append-account", c)
+	}
+	if len(names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
+		return usage("say which accounts: by name, --check, --file or --match")
+	}
+	p, err := a.open(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	stager, order, err := a.stager(ctx, cmd, p)
+	if err != nil {
+		return err
+	}
+	order.Actions = actions
+	candidates, err := a.candidates(ctx, cmd, p, stager, order, names)
+	if err != nil {
+		return err
+	}
+	if p.broken > 0 {
+		return fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole", p.Where(), render.Count(p.broken, "record"))
+	}
+	b, refusals, err := stager.Stage(ctx, *order, candidates)
+	a.tellRefusals(refusals)
+	if err != nil {
+		return err
+	}
+	s, err := a.openStore(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := b.Save(ctx, s); err != nil {
+		return err
+	}
+	render.Batch(a.out, b, a.style(p.location()))
+	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out with:  yardbroom batch drop %d ACCOUNT…\nTry it with:  yardbroom apply %d --dry-run\nCarry it out: yardbroom apply %d\n", b.ID, b.ID, b.ID)
+	return nil
+}
+
+// stager collects what staging needs to know of the yard.
+func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.Stager, *batch.Order, error) {
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := directory.DialectNamed(id.Dialect)
+	if err != nil {
+		return nil, nil, err
+	}
+	asOf, err := a.asOf(cmd, p.location(), nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	privilege, err := batch.ReadPrivilege(ctx, p.Source, d, a.set.Audit.PrivilegedGroups, asOf)
+	if err != nil {
+		return nil, nil, err
+	}
+	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, DefaultPolicy: p.yard.DefaultPolicy,
+		Protection: a.protection(p, d)}
+	o := &batch.Order{To: cmd.String("to"), AppendAccount: cmd.String("on-collision") != "", IncludeLikely: cmd.Bool("include-likely"),
+		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: asOf, Source: p.Where()}
+	if _, ok := a.set.Yards[p.name]; ok {
+		o.Yard = p.name
+	} else if _, live := p.server(); live {
+		o.Yard = p.Where()
+	}
+	if server, ok := p.server(); ok {
+		o.Server = server.HostName()
+	}
+	return s, o, nil
+}
+
+func (a *app) protection(p *place, d *directory.Dialect) batch.Protection {
+	out := batch.Protection{Dialect: d, Scope: folded(p.yard.Scope), LeaveOut: folded(p.yard.LeaveOut), Bound: []string{p.yard.Bind.DN}}
+	if server, ok := p.server(); ok {
+		out.Bound = append(out.Bound, server.Bound)
+	}
+	return out
+}
+
+func folded(dns []string) []string {
+	out := make([]string, len(dns))
+	for i, dn := range dns {
+		out[i] = directory.FoldDN(dn)
+	}
+	return out
+}
+
+// candidates collects the entries that were chosen, however they were.
+func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, names []string) ([]batch.Candidate, error) {
+	var all []batch.Candidate
+	if checks := cmd.StringSlice("check"); len(checks) > 0 {
+		found, err := a.fromFindings(ctx, cmd, p, s, o, checks)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, found...)
+	}
+	if file := cmd.String("file"); file != "" {
+		listed, err := readNames(file, cmd.String("column"), a.in)
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, listed...)
+	}
+	for _, name := range names {
+		found, err := findAccounts(ctx, p, name)
+		if err != nil {
+			return nil, err
+		}
+		if len(found) > 1 {
+			return nil, ambiguous(name, found)
+		}
+		all = append(all, batch.Candidate{Entry: found[0]})
+	}
+	if match := cmd.StringSlice("match"); len(match) > 0 {
+		found, err := matching(ctx, p, match)
+		if err != nil {
+			return nil, err
+		}
+		for i := range found {
+			all = append(all, batch.Candidate{Entry: found[i]})
+		}
+	}
+	if s.Accounts == 0 && len(all) > 10 {
+		survey, err := p.Survey(ctx)
+		if err != nil {
+			return nil, err
+		}
+		s.Accounts = survey.Accounts.Len()
+	}
+	return all, nil
+}
+
+func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, checks []string) ([]batch.Candidate, error) {
+	report, err := a.judge(ctx, cmd, p, checks)
+	if err != nil {
+		return nil, err
+	}
+	for _, sum := range report.Summary {
+		for _, why := range sum.NotLooked {
+			a.note("note: %s not looked at: %s", sum.Check, why)
+		}
+	}
+	s.Accounts, o.At = report.Survey.Accounts.Len(), report.AsOf
+	if report.Survey.Server != "" {
+		o.Server = report.Survey.Server
+	}
+	byDN := map[string]*audit.Finding{}
+	var dns []string
+	for i := range report.Findings {
+		f := &report.Findings[i]
+		if key := directory.FoldDN(f.DN); byDN[key] == nil {
+			byDN[key] = f
+			dns = append(dns, f.DN)
+		}
+	}
+	if len(dns) == 0 {
+		return nil, fmt.Errorf("%s: no findings, so %w", strings.Join(checks, ", "), batch.ErrNothing)
+	}
+	entries, err := p.Get(ctx, dns)
+	if err != nil {
+		return nil, err
+	}
+	var all []batch.Candidate
+	for i := range entries {
+		all = append(all, batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)]})
+	}
+	return all, nil
+}
+
+// matching finds accounts by exact attribute values.
+func matching(ctx context.Context, src source.Source, conditions []string) ([]directory.Entry, error) {
+	filter := "(&"
+	for _, c := range conditions {
+		attr, value, ok := strings.Cut(c, "=")
+		if !ok || attr == "" || strings.ContainsAny(attr, "()*&|! :<>~") {
+			return nil, usage("--match: %q is not ATTRIBUTE=VALUE", c)
+		}
+		filter += "(" + attr + "=" + ldap.EscapeFilter(value) + ")"
+	}
+	found, err := src.Find(ctx, filter+")")
+	if err != nil {
+		return nil, err
+	}
+	if found = slices.DeleteFunc(found, notAccount); len(found) == 0 {
+		return nil, fmt.Errorf("no account has %s", strings.Join(conditions, " and "))
+	}
+	return found, nil
+}
+
+// readNames reads the column of names of a CSV file.
+func readNames(path, column string, stdin io.Reader) ([]string, error) {
+	in := stdin
+	if path != "-" {
+		file, err := os.Open(path)
+		if err != nil {
+			return nil, fmt.Errorf("--file %s: %w", path, errors.Unwrap(err))
+		}
+		defer file.Close()
+		in = file
+	}
+	r := csv.NewReader(in)
+	r.FieldsPerRecord = -1
+	header, err := r.Read()
+	if err == io.EOF {
+		return nil, fmt.Errorf("--file %s is empty", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("--file %s: %w", path, err)
+	}
+	header[0] = strings.TrimPrefix(header[0], "\ufeff")
+	at, isHeader := nameColumn(header, column)
+	if at < 0 {
+		return nil, usage("--file %s: no column is called %q; there are %s", path, column, strings.Join(header, ", "))
+	}
+	var names []string
+	if !isHeader {
+		names = append(names, render.UnsafeCell(strings.TrimSpace(header[at])))
+	}
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--file %s: %w", path, err)
+		}
+		line, _ := r.FieldPos(0)
+		if at >= len(row) || strings.TrimSpace(row[at]) == "" {
+			return nil, fmt.Errorf("--file %s: line %d has no name", path, line)
+		}
+		names = append(names, render.UnsafeCell(strings.TrimSpace(row[at])))
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("--file %s names nobody", path)
+	}
+	return names, nil
+}
+
+// nameColumn finds the column of names. A single column without a known
+// title is a list without a header.
+func nameColumn(header []string, want string) (at int, isHeader bool) {
+	index := func(title string) int {
+		return slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), title) })
+	}
+	if want != "" {
+		return index(want), true
+	}
+	for _, title := range []string{"dn", "account", "distinguishedName", "sAMAccountName", "uid", "userPrincipalName", "name"} {
+		if i := index(title); i >= 0 {
+			return i, true
+		}
+	}
+	if len(header) == 1 {
+		return 0, false
+	}
+	return -1, false
+}
+
+// tellRefusals says which of the chosen accounts are not in the batch.
+func (a *app) tellRefusals(refusals []batch.Refusal) {
+	for _, r := range refusals {
+		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not staged: %s (%s): %s", r.Account, r.DN, r.Why)))
+	}
+}

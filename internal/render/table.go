@@ -1,0 +1,191 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"yardbroom/internal/audit"
+)
+
+// Style is how tables are drawn.
+type Style struct {
+	Width int // columns of the terminal
+	Color bool
+	Zone  *time.Location
+	Limit int // rows a check; 0 means all
+}
+
+// Table writes rows under a header, clipped to the terminal: the columns in
+// shrink give way, the others keep their width.
+func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...int) {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	widths := make([]int, len(header))
+	for _, row := range append([][]string{header}, rows...) {
+		for i, cell := range row {
+			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(cell))
+		}
+	}
+	total := 0
+	for _, n := range widths {
+		total += n + 2
+	}
+	for over := total - st.Width; over > 0 && len(shrink) > 0; over-- {
+		widest := shrink[0]
+		for _, i := range shrink {
+			if widths[i] > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= 8 {
+			break
+		}
+		widths[widest]--
+	}
+	var configs []table.ColumnConfig
+	for i, n := range widths {
+		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: n, WidthMaxEnforcer: func(s string, most int) string { return clipColumns(s, most) }})
+	}
+	t.SetColumnConfigs(configs)
+	t.AppendHeader(row(header))
+	for _, r := range rows {
+		t.AppendRow(row(r))
+	}
+	t.Render()
+}
+
+// clipColumns clips by what a terminal shows: wide characters take two.
+func clipColumns(s string, most int) string {
+	if text.StringWidthWithoutEscSequences(s) <= most {
+		return s
+	}
+	return text.Snip(s, most, "…")
+}
+
+func row(cells []string) table.Row {
+	r := make(table.Row, len(cells))
+	for i, c := range cells {
+		r[i] = c
+	}
+	return r
+}
+
+// paint colours a word where colours are wanted.
+func (st Style) paint(s string, colors ...text.Color) string {
+	if !st.Color {
+		return s
+	}
+	return text.Colors(colors).Sprint(s)
+}
+
+func (st Style) severity(s audit.Severity) string {
+	switch s {
+	case audit.High:
+		return st.paint(s.String(), text.FgRed, text.Bold)
+	case audit.Medium:
+		return st.paint(s.String(), text.FgYellow)
+	}
+	return s.String()
+}
+
+// Report writes a report for people: what was read, what was found by check,
+// then the findings themselves.
+func Report(w io.Writer, r *audit.Report, st Style) {
+	s := r.Survey
+	fmt.Fprintf(w, "%s: %s in %s, as of %s\n\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
+		entries(s.Entries), Moment(r.AsOf, st.Zone))
+	var rows [][]string
+	for _, sum := range r.Summary {
+		found := fmt.Sprint(sum.Findings)
+		remark := ""
+		if sum.Likely > 0 {
+			remark = fmt.Sprintf("%d of them likely, not sure", sum.Likely)
+		}
+		if !sum.Looked {
+			found = "-"
+		}
+		if len(sum.NotLooked) > 0 {
+			remark = strings.TrimPrefix(remark+"; ", "; ") + "not looked at: " + strings.Join(sum.NotLooked, "; ")
+		}
+		c, err := audit.Named(sum.Check)
+		if err != nil {
+			continue
+		}
+		if remark == "" {
+			remark = c.Short
+		}
+		rows = append(rows, []string{sum.Check, st.severity(sum.Severity), found, Visible(remark)})
+	}
+	Table(w, st, []string{"Check", "Severity", "Found", ""}, rows, 3)
+	for _, sum := range r.Summary {
+		if sum.Findings > 0 {
+			findings(w, r, sum.Check, st)
+		}
+	}
+}
+
+func findings(w io.Writer, r *audit.Report, check string, st Style) {
+	var rows [][]string
+	total := 0
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if f.Check != check {
+			continue
+		}
+		total++
+		if st.Limit > 0 && len(rows) == st.Limit {
+			continue
+		}
+		days := ""
+		if !f.Since.IsZero() {
+			days = fmt.Sprint(f.Days)
+		}
+		rows = append(rows, []string{Visible(f.Account), f.Kind, Place(f.DN), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+	}
+	c, err := audit.Named(check)
+	if err != nil {
+		return
+	}
+	fmt.Fprintf(w, "\n%s: %s\n", st.paint(check, text.Bold), c.Short)
+	Table(w, st, []string{"Account", "Kind", "Where", "Days", "", "Evidence"}, rows, 5, 2)
+	if more := total - len(rows); more > 0 {
+		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, check)
+	}
+}
+
+// shortEvidence is the evidence for a table: times as days, and the server
+// only where the survey has more than one.
+func shortEvidence(f *audit.Finding, loc *time.Location) string {
+	var parts []string
+	for _, e := range f.Evidence {
+		if e.Attr == "server" {
+			continue
+		}
+		value := e.Value
+		if t, err := time.Parse(time.RFC3339, value); err == nil {
+			value = Day(t, loc)
+			if f.Days == 0 {
+				value = Moment(t, loc)
+			}
+		}
+		parts = append(parts, e.Attr+" "+value)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func entries(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
+}

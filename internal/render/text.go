@@ -1,0 +1,101 @@
+// Package render writes findings, accounts, batches and journals: as tables
+// for people, and as CSV and JSON for programs. Values from a directory are
+// hostile; here they are made harmless for where they go.
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"yardbroom/internal/directory"
+)
+
+// Visible shows control characters, terminal escapes, invalid octets and the
+// characters that reorder text, instead of sending them.
+func Visible(s string) string {
+	if !strings.ContainsFunc(s, hidden) && utf8.ValidString(s) {
+		return s
+	}
+	var b strings.Builder
+	for i, r := range s {
+		switch {
+		case r == utf8.RuneError && !strings.HasPrefix(s[i:], "\uFFFD"):
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case hidden(r) && r < 0x100:
+			fmt.Fprintf(&b, `\x%02x`, r)
+		case hidden(r):
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// hidden tells whether a terminal would act on a character instead of
+// showing it: control and format characters, and line separators.
+func hidden(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' || r == utf8.RuneError
+}
+
+// Place writes where an entry stands, from the top down and without the
+// base's domain parts: "Staff/Astronomy".
+func Place(dn string) string {
+	_, parent := directory.SplitDN(dn)
+	levels, err := directory.ParseDN(parent)
+	if err != nil {
+		return Visible(parent)
+	}
+	var parts []string
+	for _, level := range levels {
+		if !strings.EqualFold(level[0].Type, "dc") {
+			parts = append(parts, level[0].Value)
+		}
+	}
+	slices.Reverse(parts)
+	if len(parts) == 0 {
+		return "(top)"
+	}
+	return Visible(strings.Join(parts, "/"))
+}
+
+// Clip shortens a text to n columns, with a mark that it did.
+func Clip(s string, n int) string {
+	if utf8.RuneCountInString(s) <= n || n < 2 {
+		return s
+	}
+	r := []rune(s)
+	return string(r[:n-1]) + "…"
+}
+
+// Count writes a number with its noun: "1 line", "17 lines".
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Day writes a date in a zone, "" for the zero time.
+func Day(t time.Time, loc *time.Location) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.In(loc).Format(time.DateOnly)
+}
+
+// Moment writes a time for people, with its zone.
+func Moment(t time.Time, loc *time.Location) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.In(loc).Format("2006-01-02 15:04 MST")
+}

@@ -1,0 +1,192 @@
+package source
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/klauspost/compress/zstd"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+)
+
+// Manifest describes a kept survey. It is written last, so a survey without
+// one is not complete and is never read.
+type Manifest struct {
+	Name     string    `json:"name"`
+	Source   string    `json:"source"`
+	Server   string    `json:"server,omitempty"`
+	Dialect  string    `json:"dialect"`
+	Identity Identity  `json:"identity"`
+	Taken    time.Time `json:"taken"`
+	Finished time.Time `json:"finished"`
+	Entries  int       `json:"entries"`
+	// Referrals counts references to other servers, which were not followed.
+	Referrals int `json:"referrals,omitempty"`
+}
+
+const (
+	dataSuffix     = ".ldif.zst"
+	manifestSuffix = ".json"
+)
+
+var surveyName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+
+// Keep reads everything from a source and keeps it in dir under a name.
+func Keep(ctx context.Context, src Source, dir, name string) (*Manifest, error) {
+	if !surveyName.MatchString(name) {
+		return nil, fmt.Errorf("%q cannot be the name of a survey: use letters, digits, dots, dashes", name)
+	}
+	manifest := filepath.Join(dir, name+manifestSuffix)
+	if _, err := os.Stat(manifest); err == nil {
+		return nil, fmt.Errorf("a survey called %s is kept already", name)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	m := &Manifest{Name: name, Source: src.Where(), Taken: time.Now().UTC()}
+	id, err := src.Identity(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.Identity, m.Dialect = id, id.Dialect
+	if err := keepEntries(ctx, src, filepath.Join(dir, name+dataSuffix), m); err != nil {
+		return nil, err
+	}
+	m.Finished = time.Now().UTC()
+	text, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	return m, renameio.WriteFile(manifest, append(text, '\n'), 0o600)
+}
+
+// keepEntries writes the entries to a compressed file, whole or not at all.
+func keepEntries(ctx context.Context, src Source, path string, m *Manifest) error {
+	write := func(entries func(take func(*directory.Entry) error) error) error {
+		m.Entries = 0
+		file, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o600))
+		if err != nil {
+			return err
+		}
+		defer file.Cleanup()
+		z, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
+		if err != nil {
+			return err
+		}
+		out := ldif.NewWriter(z)
+		err = entries(func(e *directory.Entry) error {
+			m.Entries++
+			return out.Write(e)
+		})
+		if err = errors.Join(err, out.Flush(), z.Close()); err != nil {
+			return err
+		}
+		return file.CloseAtomicallyReplace()
+	}
+	switch s := src.(type) {
+	case *Server:
+		m.Server = s.HostName()
+		return s.retry(ctx, func() error {
+			names, err := s.StoredNames(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree})
+			if err != nil {
+				return err
+			}
+			// Computed values are never among the stored ones.
+			for _, name := range s.Dialect.Attributes() {
+				if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) }) {
+					names = append(names, name)
+				}
+			}
+			return write(func(take func(*directory.Entry) error) error { return s.All(ctx, names, take, &m.Referrals) })
+		})
+	case *File:
+		if !s.taken.IsZero() {
+			m.Taken = s.taken
+		}
+		return write(func(take func(*directory.Entry) error) error { return s.entries(ctx, take) })
+	}
+	return fmt.Errorf("%s cannot be kept", src.Where())
+}
+
+// entries hands over all entries of the file in order.
+func (f *File) entries(ctx context.Context, take func(*directory.Entry) error) error {
+	return each(ctx, f, false, func(records []ldif.Record) []directory.Entry {
+		copies := make([]directory.Entry, len(records))
+		for i := range records {
+			copies[i] = records[i].Clone()
+		}
+		return copies
+	}, func(entries []directory.Entry) error {
+		for i := range entries {
+			if err := take(&entries[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// OpenKept opens a kept survey. fs.ErrNotExist is in the error of one that
+// is not there.
+func OpenKept(dir, name string) (*File, error) {
+	if !surveyName.MatchString(name) {
+		return nil, fmt.Errorf("survey %s: %w", name, fs.ErrNotExist)
+	}
+	m, err := readManifest(filepath.Join(dir, name+manifestSuffix))
+	if err != nil {
+		return nil, err
+	}
+	d, err := directory.DialectNamed(m.Dialect)
+	if err != nil {
+		return nil, fmt.Errorf("survey %s: %w", name, err)
+	}
+	f, err := OpenFile(filepath.Join(dir, name+dataSuffix), nil)
+	if err != nil {
+		return nil, err
+	}
+	f.name, f.taken, f.Dialect, f.server = "survey "+name, m.Taken, d, m.Server
+	return f, nil
+}
+
+func readManifest(path string) (*Manifest, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("survey: %w", err)
+	}
+	m := &Manifest{}
+	if err := json.Unmarshal(text, m); err != nil {
+		return nil, fmt.Errorf("survey %s: damaged manifest: %w", path, err)
+	}
+	return m, nil
+}
+
+// Kept lists the kept surveys, oldest first.
+func Kept(dir string) ([]*Manifest, error) {
+	paths, err := filepath.Glob(filepath.Join(dir, "*"+manifestSuffix))
+	if err != nil {
+		return nil, err
+	}
+	var all []*Manifest
+	for _, p := range paths {
+		m, err := readManifest(p)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, m)
+	}
+	slices.SortFunc(all, func(a, b *Manifest) int { return a.Taken.Compare(b.Taken) })
+	return all, nil
+}

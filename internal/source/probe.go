@@ -1,0 +1,156 @@
+package source
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// Probe is what a test of a connection found out.
+type Probe struct {
+	Encrypted, Loopback bool
+	Encryption          string
+	Identity            Identity
+	Paging              bool
+	Rights              []Right
+	// Clock is how far the server's clock is ahead of ours, within Margin.
+	Clock, Margin time.Duration
+	ClockKnown    bool
+}
+
+// Right is one thing that the bound account can or cannot do.
+type Right struct {
+	OK         bool
+	What, Says string
+}
+
+// clockTolerance is the difference of clocks above which judging by days may
+// go wrong, and Kerberos does.
+const clockTolerance = 5 * time.Minute
+
+// ClockOK tells whether the clocks agree well enough.
+func (p *Probe) ClockOK() bool { return !p.ClockKnown || p.Clock.Abs() <= clockTolerance }
+
+// ClockText says how the clocks compare.
+func (p *Probe) ClockText() string {
+	switch {
+	case !p.ClockKnown:
+		return "the server does not tell its time"
+	case p.Clock.Abs() <= p.Margin:
+		return "the same as here"
+	case p.Clock > 0:
+		return fmt.Sprintf("the server is %s ahead of here", p.Clock.Round(time.Second))
+	}
+	return fmt.Sprintf("the server is %s behind here", (-p.Clock).Round(time.Second))
+}
+
+// Probe finds out what the bound account can read here. It writes nothing.
+func (s *Server) Probe(ctx context.Context) (*Probe, error) {
+	u, err := url.Parse(s.URL)
+	if err != nil {
+		return nil, err
+	}
+	p := &Probe{Paging: s.Root.Controls[ldap.ControlTypePaging], Loopback: u.Scheme == "ldapi" || isLoopback(u.Hostname())}
+	p.Encryption = "none"
+	if state, ok := s.conn.TLSConnectionState(); ok {
+		p.Encrypted, p.Encryption = true, tls.VersionName(state.Version)+", certificate verified"
+	} else if p.Loopback {
+		p.Encryption = "none, within this machine"
+	}
+	if p.Identity, err = s.Identity(ctx); err != nil {
+		return nil, err
+	}
+	if !s.Root.Time.IsZero() {
+		p.ClockKnown, p.Margin = true, 2*time.Second
+		p.Clock = s.Root.Time.Sub(s.Root.Asked)
+	}
+	around, err := s.Around(ctx, &directory.Entry{DN: s.Base})
+	if err != nil {
+		return nil, err
+	}
+	p.Rights = append(p.Rights, s.readRight(around, "Reads sign-ins", s.Dialect.LastLogon), s.readRight(around, "Reads lockouts", s.Dialect.Locked),
+		s.readRight(around, "Reads disabled", s.Dialect.Enabled))
+	if s.Dialect == directory.AD {
+		p.Rights = append(p.Rights, s.deletedRight(ctx), s.recycleBin(ctx))
+	} else {
+		p.Rights = append(p.Rights, Right{OK: s.Root.Controls[AssertionOID], What: "Guarded writes", Says: says(s.Root.Controls[AssertionOID], "the assertion control is offered", "the assertion control is not offered: moves and deletes are refused")})
+	}
+	return p, nil
+}
+
+func says(ok bool, yes, no string) string {
+	if ok {
+		return yes
+	}
+	return no
+}
+
+func (s *Server) readRight(around *directory.Survey, what string, ids []directory.AttrID) Right {
+	r := Right{What: what}
+	var names []string
+	for _, id := range ids {
+		names = append(names, id.String())
+		if around.Shows(directory.KindUser, id) {
+			r.OK = true
+		}
+	}
+	list := strings.Join(names, ", ")
+	r.Says = says(r.OK, list+" can be read", "no user shows "+list+": none has it, the server does not record it, or this account may not read it")
+	return r
+}
+
+func (s *Server) deletedRight(ctx context.Context) Right {
+	r := Right{What: "Reads deleted"}
+	n := 0
+	_, err := s.Search(ctx, Query{Base: "CN=Deleted Objects," + s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: []string{"1.1"}, ShowDeleted: true},
+		func(page []directory.Entry) error { n += len(page); return nil })
+	switch {
+	case err == nil:
+		r.OK, r.Says = true, fmt.Sprintf("deleted objects can be read; %d are kept", max(n-1, 0))
+	case errors.Is(err, ErrNotFound):
+		r.Says = "deleted objects are not shown to this account: a restore would need another one"
+	default:
+		r.Says = "deleted objects cannot be read: " + err.Error()
+	}
+	return r
+}
+
+// recycleBinFeature is the GUID of the optional feature (MS-ADTS 3.1.1.9.1).
+const recycleBinFeature = "766ddcd8-acd0-445e-f3b9-a7f9b6744f2a"
+
+func (s *Server) recycleBin(ctx context.Context) Right {
+	r := Right{OK: true, What: "Recycle bin"}
+	if s.Root.Config == "" {
+		r.Says = "not known: the server names no configuration partition"
+		return r
+	}
+	guid, err := directory.ParseGUID(recycleBinFeature)
+	if err != nil {
+		return r
+	}
+	on := false
+	_, err = s.Search(ctx, Query{Base: s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(&(objectClass=msDS-OptionalFeature)(msDS-OptionalFeatureGUID=" + binaryFilter(guid) + "))",
+		Attributes: []string{"msDS-EnabledFeatureBL"}}, func(page []directory.Entry) error {
+		for i := range page {
+			on = on || page[i].Has("msDS-EnabledFeatureBL")
+		}
+		return nil
+	})
+	switch {
+	case err != nil:
+		r.Says = "not known: " + err.Error()
+	case on:
+		r.Says = "on"
+	default:
+		r.Says = "off: a deleted account comes back with its SID and GUID, the rest from the journal"
+	}
+	return r
+}
