@@ -106,23 +106,39 @@ func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past
 
 // reanimate brings the deleted object itself back, disabled in the same
 // write, since the server would otherwise bring it back enabled and without
-// a password.
+// a password. Samba refuses to change flags in that write; there it is
+// disabled by the next one.
 func (r *Runner) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, grave *directory.Entry, past *history) error {
-	flags := int64(directory.UACNormal)
-	if kept, err := directory.ParseFlags(grave.First("userAccountControl")); err == nil {
-		flags = kept
-	}
-	if a.Image != nil {
-		e := a.Image.Entry()
-		if kept, err := directory.ParseFlags(e.First("userAccountControl")); err == nil {
-			flags = kept
-		}
-	}
+	flags := keptFlags(a.Image, grave) | directory.UACDisabled
 	s := r.step(batch.Restore, OpReanimate, grave, func(s *Step) {
 		s.RDN, s.Superior = a.RDN, a.To
-		s.Mods = []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))}}}
+		s.Mods = []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}
 	})
-	return r.do(ctx, l, past, s, image(grave), "")
+	err := r.do(ctx, l, past, s, image(grave), "")
+	if !ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultOperationsError, ldap.LDAPResultUnwillingToPerform) {
+		return err
+	}
+	s.Mods = nil
+	if err := r.do(ctx, l, past, s, image(grave), ""); err != nil {
+		return err
+	}
+	past.notes = append(past.notes, "the server brought it back enabled, without a password, and it was disabled right after")
+	return nil
+}
+
+// keptFlags are the flags that the account had.
+func keptFlags(im *batch.Image, grave *directory.Entry) int64 {
+	entries := []*directory.Entry{grave}
+	if im != nil {
+		e := im.Entry()
+		entries = []*directory.Entry{&e, grave}
+	}
+	for _, e := range entries {
+		if flags, err := directory.ParseFlags(e.First("userAccountControl")); err == nil {
+			return flags
+		}
+	}
+	return directory.UACNormal
 }
 
 // addAnew makes a new entry of the image's values.
@@ -136,11 +152,8 @@ func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, pa
 		}
 	}
 	if r.Server.Dialect == directory.AD {
-		flags, err := directory.ParseFlags(old.First("userAccountControl"))
-		if err != nil {
-			flags = directory.UACNormal
-		}
-		s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "userAccountControl", Values: []batch.Octets{batch.Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))}})
+		flags := keptFlags(a.Image, &old) | directory.UACDisabled
+		s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "userAccountControl", Values: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}})
 		past.notes = append(past.notes, "it is a new entry: its SID and GUID are new, so rights given to the old ones are lost")
 	} else {
 		past.notes = append(past.notes, "it is a new entry: its entryUUID and operational times are new")

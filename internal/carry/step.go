@@ -178,11 +178,7 @@ func (r *Runner) write(s *Step, assertion string) error {
 		}
 		return conn.Modify(req)
 	case OpRename:
-		superior := ""
-		if _, parent := directory.SplitDN(s.DN); directory.FoldDN(parent) != directory.FoldDN(s.Superior) {
-			superior = s.Superior
-		}
-		return conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(dn, s.RDN, true, superior, controls))
+		return conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(dn, s.RDN, true, s.Superior, controls))
 	case OpDelete:
 		return conn.Del(ldap.NewDelRequest(dn, controls))
 	case OpAdd:

@@ -143,6 +143,18 @@ func octets(p *ber.Packet) string {
 	return string(p.ByteValue)
 }
 
+// Attributes returns the names of the attributes that the filter looks at.
+func (f Filter) Attributes() []string {
+	var names []string
+	if f.attr != "" {
+		names = append(names, f.attr)
+	}
+	for _, c := range f.children {
+		names = append(names, c.Attributes()...)
+	}
+	return names
+}
+
 // Match evaluates the filter on an entry.
 func (f Filter) Match(e *directory.Entry) Truth {
 	switch f.op {

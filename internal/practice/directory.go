@@ -29,6 +29,10 @@ import (
 // Directory is the data of the practice server. Its methods answer as an
 // LDAP server does: with a *ldap.Error where they refuse.
 type Directory struct {
+	// ChangeOnReturn lets the write that brings a deleted object back change
+	// its attributes too, which Samba refuses.
+	ChangeOnReturn bool
+
 	mu      sync.Mutex
 	base    string
 	sid     string // S-1-5-21-… of the domain
@@ -36,9 +40,14 @@ type Directory struct {
 	serial  uint64 // makes GUIDs and update numbers
 	now     func() time.Time
 	entries map[string]*directory.Entry // by folded name
+	byGUID  map[string]string           // raw objectGUID → folded name
 	kids    map[string]map[string]bool  // folded parent → folded children
-	linked  map[string]map[string]bool  // folded target → folded names of the entries that link to it
+	linked  map[string]map[link]bool    // folded target → who names it, and how
 }
+
+// link is an entry, by its folded name, and the attribute by which it names
+// another.
+type link struct{ from, attr string }
 
 // backlinks maps the attributes that name another entry to the attribute the
 // server shows at that entry.
@@ -55,7 +64,7 @@ var singleValued = []string{"userAccountControl", "sAMAccountName", "userPrincip
 // objects. The clock dates what is written.
 func New(base, domainSID string, now func() time.Time) *Directory {
 	d := &Directory{base: base, sid: domainSID, nextRID: 1103, now: now,
-		entries: map[string]*directory.Entry{}, kids: map[string]map[string]bool{}, linked: map[string]map[string]bool{}}
+		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}}
 	rawSID, err := directory.EncodeSID(domainSID)
 	if err != nil {
 		panic(err) // the caller's constant
@@ -120,6 +129,7 @@ func (d *Directory) put(e *directory.Entry) {
 	e.Set("distinguishedName", e.DN)
 	e.Set("name", directory.LeafValue(e.DN))
 	d.entries[key] = e
+	d.byGUID[e.First("objectGUID")] = key
 	parentKey := directory.FoldDN(parent)
 	if d.kids[parentKey] == nil {
 		d.kids[parentKey] = map[string]bool{}
@@ -134,6 +144,9 @@ func (d *Directory) forget(key string) {
 	_, parent := directory.SplitDN(e.DN)
 	delete(d.kids[directory.FoldDN(parent)], key)
 	delete(d.entries, key)
+	if guid := e.First("objectGUID"); d.byGUID[guid] == key {
+		delete(d.byGUID, guid)
+	}
 }
 
 // link keeps the index of who names whom.
@@ -142,12 +155,12 @@ func (d *Directory) link(key string, e *directory.Entry, on bool) {
 		for _, target := range e.Get(attr) {
 			t := directory.FoldDN(target)
 			if d.linked[t] == nil {
-				d.linked[t] = map[string]bool{}
+				d.linked[t] = map[link]bool{}
 			}
 			if on {
-				d.linked[t][key] = true
+				d.linked[t][link{key, attr}] = true
 			} else {
-				delete(d.linked[t], key)
+				delete(d.linked[t], link{key, attr})
 			}
 		}
 	}
@@ -164,10 +177,8 @@ func (d *Directory) key(dn string) string {
 	if err != nil {
 		return dn
 	}
-	for key, e := range d.entries {
-		if e.First("objectGUID") == raw {
-			return key
-		}
+	if key, ok := d.byGUID[raw]; ok {
+		return key
 	}
 	return dn
 }
@@ -187,12 +198,9 @@ func refuse(code uint16, format string, args ...any) error {
 func (d *Directory) view(key string) *directory.Entry {
 	e := d.entries[key]
 	v := directory.Entry{DN: e.DN, Attrs: slices.Clone(e.Attrs)}
-	for from := range d.linked[key] {
-		for attr, back := range backlinks {
-			if slices.ContainsFunc(d.entries[from].Get(attr), func(t string) bool { return directory.FoldDN(t) == key }) {
-				v.Set(back, append(slices.Clip(v.Get(back)), d.entries[from].DN)...)
-			}
-		}
+	for l := range d.linked[key] {
+		back := backlinks[l.attr]
+		v.Set(back, append(slices.Clip(v.Get(back)), d.entries[l.from].DN)...)
 	}
 	for _, back := range backlinks {
 		slices.Sort(v.Get(back))
@@ -428,6 +436,9 @@ func changed(have []string, op uint, name string, values []string) ([]string, er
 		next := slices.Clone(have)
 		for _, v := range values {
 			if index(next, v) >= 0 {
+				if backlinks[strings.ToLower(name)] != "" {
+					return nil, refuse(ldap.LDAPResultEntryAlreadyExists, "%s holds %s already", name, v)
+				}
 				return nil, refuse(ldap.LDAPResultAttributeOrValueExists, "%s holds %s already", name, v)
 			}
 			next = append(next, v)
@@ -443,6 +454,9 @@ func changed(have []string, op uint, name string, values []string) ([]string, er
 		next := slices.Clone(have)
 		for _, v := range values {
 			at := index(next, v)
+			if at < 0 && backlinks[strings.ToLower(name)] != "" {
+				return nil, refuse(ldap.LDAPResultUnwillingToPerform, "%s does not hold %s", name, v)
+			}
 			if at < 0 {
 				return nil, refuse(ldap.LDAPResultNoSuchAttribute, "%s does not hold %s", name, v)
 			}
@@ -454,7 +468,8 @@ func changed(have []string, op uint, name string, values []string) ([]string, er
 }
 
 // reanimate brings a deleted object back: a modify that deletes isDeleted
-// and replaces distinguishedName, and may change other attributes with it.
+// and replaces distinguishedName. Some servers of the schema let it change
+// other attributes in the same write.
 func (d *Directory) reanimate(key string, changes []ldap.Change) error {
 	next := d.entries[key].Clone()
 	var to string
@@ -472,8 +487,11 @@ func (d *Directory) reanimate(key string, changes []ldap.Change) error {
 			rest = append(rest, c)
 		}
 	}
-	if !undeleted || to == "" {
+	switch {
+	case !undeleted || to == "":
 		return refuse(ldap.LDAPResultUnwillingToPerform, "a deleted object can only be brought back")
+	case len(rest) > 0 && !d.ChangeOnReturn:
+		return refuse(ldap.LDAPResultNoSuchObject, "a deleted object's attributes cannot be changed") // what Samba answers
 	}
 	_, parent := directory.SplitDN(to)
 	if d.entries[directory.FoldDN(parent)] == nil {
@@ -545,13 +563,9 @@ func (d *Directory) Delete(dn string) error {
 
 // unlink takes the entry out of everything that names it.
 func (d *Directory) unlink(key string) {
-	for from := range d.linked[key] {
-		e := d.entries[from]
-		for attr := range backlinks {
-			if values := e.Get(attr); values != nil {
-				e.Set(attr, slices.DeleteFunc(slices.Clone(values), func(t string) bool { return directory.FoldDN(t) == key })...)
-			}
-		}
+	for l := range d.linked[key] {
+		e := d.entries[l.from]
+		e.Set(l.attr, slices.DeleteFunc(slices.Clone(e.Get(l.attr)), func(t string) bool { return directory.FoldDN(t) == key })...)
 	}
 	delete(d.linked, key)
 }
@@ -576,8 +590,7 @@ func (d *Directory) ModifyDN(dn, newRDN string, newSuperior *string) error {
 	}
 	switch to := directory.FoldDN(target); {
 	case d.entries[directory.FoldDN(parent)] == nil:
-		// What Samba answers here, and other servers of the schema.
-		return refuse(ldap.LDAPResultNoSuchObject, "no parent %s", parent)
+		return refuse(ldap.LDAPResultOther, "no parent %s", parent) // what Samba answers
 	case to != key && d.entries[to] != nil:
 		return refuse(ldap.LDAPResultEntryAlreadyExists, "%s exists", target)
 	case directory.Under(directory.FoldDN(parent), key):
@@ -594,13 +607,11 @@ func (d *Directory) rename(key, target string) {
 		below = append(below, k)
 	}
 	e := d.entries[key].Clone()
-	for from := range d.linked[key] {
-		other := d.entries[from]
-		for attr := range backlinks {
-			for i, t := range other.Get(attr) {
-				if directory.FoldDN(t) == key {
-					other.Get(attr)[i] = target
-				}
+	for l := range d.linked[key] {
+		values := d.entries[l.from].Get(l.attr)
+		for i, t := range values {
+			if directory.FoldDN(t) == key {
+				values[i] = target
 			}
 		}
 	}
@@ -613,10 +624,10 @@ func (d *Directory) rename(key, target string) {
 	if len(links) > 0 {
 		to := directory.FoldDN(target)
 		if d.linked[to] == nil {
-			d.linked[to] = map[string]bool{}
+			d.linked[to] = map[link]bool{}
 		}
-		for k := range links {
-			d.linked[to][k] = true
+		for l := range links {
+			d.linked[to][l] = true
 		}
 	}
 	for _, k := range below {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"slices"
 	"strconv"
@@ -115,8 +116,6 @@ type session struct {
 	bound  bool
 	pages  map[string][]string // cookie → names still to be sent
 	serial int
-	// typesOnly is set while a search is answered that asks for no values.
-	typesOnly bool
 }
 
 var errDrop = errors.New("connection dropped")
@@ -333,7 +332,6 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 		return done(refuse(ldap.LDAPResultProtocolError, "%v", err))
 	}
 	want := texts(op.Children[7])
-	c.typesOnly, _ = op.Children[5].Value.(bool)
 	dir := c.server.Dir
 	if base == "" && scope == ldap.ScopeBaseObject {
 		e := c.rootDSE()
@@ -362,6 +360,9 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	send := keys[:min(page, len(keys))]
 	for _, key := range send {
 		if e := dir.viewOf(key); e != nil {
+			if slices.Contains(want, "allowedAttributes") {
+				e.Set("allowedAttributes", dir.attributeNames()...)
+			}
 			if err := c.entry(id, e, want); err != nil {
 				return err
 			}
@@ -383,6 +384,19 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	return c.answer(id, tagSearchDone, nil, answer)
 }
 
+// attributeNames stands for the schema: what any entry carries, any may.
+func (d *Directory) attributeNames() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	names := map[string]bool{}
+	for _, e := range d.entries {
+		for _, a := range e.Attrs {
+			names[a.Name] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(names))
+}
+
 func (d *Directory) viewOf(key string) *directory.Entry {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -401,12 +415,19 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 	if e := d.entries[from]; e == nil || e.Has("isDeleted") && !showDeleted {
 		return nil, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", base)
 	}
+	computed := slices.ContainsFunc(cond.Attributes(), func(name string) bool {
+		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") || slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"}, func(b string) bool { return strings.EqualFold(name, b) })
+	})
 	var found []string
 	for _, key := range d.sorted(from, scope) {
 		if d.entries[key].Has("isDeleted") && !showDeleted || d.apart(key, from) {
 			continue
 		}
-		if cond.Match(d.view(key)) == filter.True {
+		e := d.entries[key]
+		if computed {
+			e = d.view(key)
+		}
+		if cond.Match(e) == filter.True {
 			found = append(found, key)
 		}
 	}
@@ -454,9 +475,7 @@ func (c *session) entry(id int64, e *directory.Entry, want []string) error {
 		attr.AppendChild(octet(name))
 		set := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSet, nil, "")
 		for _, v := range values {
-			if !c.typesOnly {
-				set.AppendChild(octet(v))
-			}
+			set.AppendChild(octet(v))
 		}
 		attr.AppendChild(set)
 		list.AppendChild(attr)

@@ -39,6 +39,7 @@ type Server struct {
 	// Skipped counts servers of the yard that did not answer, with why.
 	Skipped []error
 
+	allowed  map[string][]string // on the `ad` schema: what entries of a class may carry
 	target   Target
 	conn     *ldap.Conn
 	password string // kept to bind again after a lost connection
@@ -69,7 +70,7 @@ const (
 func Connect(ctx context.Context, t Target) (*Server, error) {
 	var skipped []error
 	for _, u := range t.Yard.Servers {
-		s := &Server{URL: u, target: t}
+		s := &Server{URL: u, target: t, allowed: map[string][]string{}}
 		err := s.dial(ctx)
 		if err == nil {
 			s.Skipped = skipped

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -308,30 +309,91 @@ func (s *Server) flagChanges(ctx context.Context) (map[string]string, error) {
 	return found, err
 }
 
-// StoredNames returns the names of all attributes that entries of the base
-// carry, secrets left out: what to ask for when everything is wanted.
+// StoredNames returns the names of all attributes that the entries of a
+// query carry or may carry, secrets left out: what to ask for when everything
+// is wanted. No value of another attribute is asked for to find that out.
 func (s *Server) StoredNames(ctx context.Context, q Query) ([]string, error) {
-	q.NamesOnly, q.Attributes = true, append([]string{"*"}, s.Dialect.Attributes()...)
-	if s.Dialect.Operational {
-		q.Attributes = []string{"*", "+"}
-	}
 	names := map[string]bool{}
+	add := func(name string) {
+		base, _, _ := strings.Cut(name, ";range=")
+		if !directory.IsSecret(base) {
+			names[base] = true
+		}
+	}
+	var err error
+	if s.Dialect == directory.AD {
+		err = s.allowedNames(ctx, q, add)
+	} else {
+		q.NamesOnly, q.Attributes = true, []string{"*", "+"}
+		_, err = s.Search(ctx, q, func(page []directory.Entry) error {
+			for i := range page {
+				for _, a := range page[i].Attrs {
+					add(a.Name)
+				}
+			}
+			return nil
+		})
+	}
+	return slices.Sorted(maps.Keys(names)), err
+}
+
+// allowedNames asks one entry of each class which attributes the schema
+// allows it, since servers of the `ad` schema send values even where only
+// names are asked for. What was found out is kept for the connection.
+func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) error {
+	examples := map[string]string{}
+	q.Attributes = []string{"objectClass"}
 	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
-			for _, a := range page[i].Attrs {
-				base, _, _ := strings.Cut(a.Name, ";range=")
-				names[base] = true
-			}
+			examples[strings.Join(page[i].Get("objectClass"), " ")] = page[i].DN
 		}
 		return nil
 	})
-	list := make([]string, 0, len(names))
-	for n := range names {
-		list = append(list, n)
+	if err != nil {
+		return err
 	}
-	slices.Sort(list)
-	return list, err
+	for classes, dn := range examples {
+		if s.allowed[classes] == nil {
+			_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"allowedAttributes"}, ShowDeleted: q.ShowDeleted}, func(page []directory.Entry) error {
+				for i := range page {
+					s.allowed[classes] = page[i].Get("allowedAttributes")
+				}
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+		}
+		for _, name := range append(s.allowed[classes], s.Dialect.Attributes()...) {
+			if !computed[strings.ToLower(name)] {
+				add(name)
+			}
+		}
+		add("isDeleted")
+		add("lastKnownParent")
+	}
+	return nil
 }
+
+// computed are attributes that a server works out on demand, some of them
+// only for a single entry, in lower case; and the access list, which an
+// image does not hold.
+var computed = func() map[string]bool {
+	m := map[string]bool{}
+	for _, name := range []string{"tokenGroups", "tokenGroupsGlobalAndUniversal", "tokenGroupsNoGCAcceptable", "allowedAttributes",
+		"allowedAttributesEffective", "allowedChildClasses", "allowedChildClassesEffective", "canonicalName", "sDRightsEffective",
+		"primaryGroupToken", "possibleInferiors", "fromEntry", "createTimeStamp", "modifyTimeStamp", "subSchemaSubEntry", "structuralObjectClass",
+		"attributeTypes", "objectClasses", "extendedAttributeInfo", "extendedClassInfo", "dITContentRules", "nTSecurityDescriptor",
+		"replPropertyMetaData", "repsFrom", "repsTo", "parentGUID", "msDS-memberOfTransitive", "msDS-memberTransitive", "msDS-TokenGroupNames",
+		"msDS-TokenGroupNamesGlobalAndUniversal", "msDS-TokenGroupNamesNoGCAcceptable", "msDS-Approx-Immed-Subordinates", "msDS-Auxiliary-Classes",
+		"msDS-ReplAttributeMetaData", "msDS-ReplValueMetaData", "msDS-NCReplCursors", "msDS-NCReplInboundNeighbors", "msDS-NCReplOutboundNeighbors",
+		"msDS-LocalEffectiveDeletionTime", "msDS-LocalEffectiveRecycleTime", "msDS-RevealedList", "msDS-RevealedListBL", "msDS-IsUserCachableAtRodc",
+		"msDS-QuotaEffective", "msDS-QuotaUsed", "msDS-TopQuotaUsage", "msDS-KeyVersionNumber", "msDS-PrincipalName", "msDS-isGC", "msDS-isRODC",
+		"msDS-SiteName", "msDS-PromotionSettings", "entryTTL"} {
+		m[strings.ToLower(name)] = true
+	}
+	return m
+}()
 
 // whole reads the entries that a query selects with all they hold but
 // secrets: first which attributes there are, then their values, so that no

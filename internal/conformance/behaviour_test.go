@@ -1,0 +1,290 @@
+package conformance
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// code is the result of an operation, 0 for success.
+func code(err error) uint16 {
+	var refused *ldap.Error
+	if errors.As(err, &refused) {
+		return refused.ResultCode
+	}
+	return 0
+}
+
+// by chooses an expectation by dialect.
+func by[T any](s *subject, ad, openldap T) T {
+	if s.dialect == directory.AD {
+		return ad
+	}
+	return openldap
+}
+
+func modify(c *source.Server, dn string, fill func(*ldap.ModifyRequest), controls ...ldap.Control) uint16 {
+	req := ldap.NewModifyRequest(dn, controls)
+	fill(req)
+	return code(c.Conn().Modify(req))
+}
+
+func TestAModifyWithAWrongOldValueChangesNothing(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		got := modify(c, dn, func(r *ldap.ModifyRequest) {
+			r.Delete("mail", []string{"other@larkmoor.example"})
+			r.Add("mail", []string{"new@larkmoor.example"})
+		})
+		assert.Equal(t, uint16(ldap.LDAPResultNoSuchAttribute), got)
+		assert.Equal(t, []string{"aquill@larkmoor.example"}, s.entry(t, c, dn).Get("mail"))
+
+		got = modify(c, dn, func(r *ldap.ModifyRequest) {
+			r.Delete("mail", []string{"aquill@larkmoor.example"})
+			r.Add("mail", []string{"new@larkmoor.example"})
+		})
+		assert.Zero(t, got)
+		assert.Equal(t, []string{"new@larkmoor.example"}, s.entry(t, c, dn).Get("mail"))
+	})
+}
+
+func TestFlagsCanBeRewrittenToThemselves(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect != directory.AD {
+			t.Skip("there the assertion control guards")
+		}
+		c := s.connect(t)
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		for _, value := range []string{"512", "514"} {
+			got := modify(c, dn, func(r *ldap.ModifyRequest) {
+				r.Delete("userAccountControl", []string{value})
+				r.Add("userAccountControl", []string{value})
+			})
+			assert.Equal(t, value == "512", got == 0, "rewriting %s: %d", value, got)
+		}
+	})
+}
+
+func TestWritesByGUIDReachTheEntryWhereverItIs(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect != directory.AD {
+			t.Skip("the form belongs to the ad schema")
+		}
+		c := s.connect(t)
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		guid, err := directory.FormatGUID(s.entry(t, c, dn).First("objectGUID"))
+		require.NoError(t, err)
+		moved := s.DN("Ada Quill", "Parked")
+		require.NoError(t, c.Conn().ModifyDN(ldap.NewModifyDNRequest("<GUID="+guid+">", "CN=Ada Quill", true, s.container("Parked"))))
+		require.NotNil(t, s.entry(t, c, moved))
+		assert.Zero(t, modify(c, "<GUID="+guid+">", func(r *ldap.ModifyRequest) { r.Replace("mail", []string{"m@larkmoor.example"}) }))
+		assert.Equal(t, "m@larkmoor.example", s.entry(t, c, moved).First("mail"))
+		require.NoError(t, c.Conn().Del(ldap.NewDelRequest("<GUID="+guid+">", nil)))
+		assert.Nil(t, s.entry(t, c, moved))
+	})
+}
+
+func TestLinksAreKeptWholeOrRefused(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		ada, bram := s.person(t, c, "Ada Quill", "aquill"), s.person(t, c, "Bram Tern", "btern")
+		crew := s.group(t, c, "Crew", ada)
+		add := func(dn string) uint16 {
+			return modify(c, crew, func(r *ldap.ModifyRequest) { r.Add("member", []string{dn}) })
+		}
+		assert.Equal(t, by(s, uint16(ldap.LDAPResultEntryAlreadyExists), ldap.LDAPResultAttributeOrValueExists), add(ada), "a member twice")
+		assert.Equal(t, by(s, uint16(ldap.LDAPResultNoSuchObject), 0), add(s.DN("Nobody", "Staff")), "a member that does not exist")
+		got := modify(c, crew, func(r *ldap.ModifyRequest) { r.Delete("member", []string{bram}) })
+		assert.Equal(t, by(s, uint16(ldap.LDAPResultUnwillingToPerform), ldap.LDAPResultNoSuchAttribute), got, "taking out who is not in")
+		if s.dialect == directory.AD {
+			assert.Equal(t, []string{crew}, s.entry(t, c, ada).Get("memberOf"))
+		}
+	})
+}
+
+func TestMovingRefusesMissingAndTakenPlaces(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		ada := s.person(t, c, "Ada Quill", "aquill")
+		crew := s.group(t, c, "Crew", ada)
+		rdn, _ := directory.SplitDN(ada)
+		move := func(to string) uint16 { return code(c.Conn().ModifyDN(ldap.NewModifyDNRequest(ada, rdn, true, to))) }
+		assert.Equal(t, by(s, uint16(ldap.LDAPResultOther), ldap.LDAPResultNoSuchObject), move(s.container("Nowhere")))
+
+		taken := s.DN("Ada Quill", "Parked")
+		s.add(t, c, taken, by(s, map[string][]string{"objectClass": {"user"}, "sAMAccountName": {"other"}},
+			map[string][]string{"objectClass": {"inetOrgPerson"}, "cn": {"Ada Quill"}, "sn": {"Quill"}}))
+		assert.Equal(t, uint16(ldap.LDAPResultEntryAlreadyExists), move(s.container("Parked")))
+		require.NoError(t, c.Conn().Del(ldap.NewDelRequest(taken, nil)))
+
+		before := s.entry(t, c, ada).First(s.dialect.Identity.String())
+		assert.Zero(t, move(s.container("Parked")))
+		moved := s.entry(t, c, taken)
+		require.NotNil(t, moved)
+		assert.Equal(t, before, moved.First(s.dialect.Identity.String()), "the identity stays")
+		want := by(s, taken, ada)
+		assert.Equal(t, []string{want}, s.entry(t, c, crew).Get("member"), "only the ad schema takes links along")
+	})
+}
+
+func TestDeletingRefusesParentsAndDropsLinks(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		ada, bram := s.person(t, c, "Ada Quill", "aquill"), s.person(t, c, "Bram Tern", "btern")
+		crew := s.group(t, c, "Crew", ada, bram)
+		assert.Equal(t, uint16(ldap.LDAPResultNotAllowedOnNonLeaf), code(c.Conn().Del(ldap.NewDelRequest(s.container("Staff"), nil))))
+		require.NoError(t, c.Conn().Del(ldap.NewDelRequest(ada, nil)))
+		assert.Nil(t, s.entry(t, c, ada))
+		want := by(s, []string{bram}, []string{ada, bram})
+		assert.ElementsMatch(t, want, s.entry(t, c, crew).Get("member"), "only the ad schema drops links")
+		assert.Equal(t, uint16(ldap.LDAPResultNoSuchObject), code(c.Conn().Del(ldap.NewDelRequest(ada, nil))))
+	})
+}
+
+func TestADeletedObjectKeepsItsIdentityAndComesBack(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect != directory.AD {
+			t.Skip("the server keeps no deleted objects")
+		}
+		c := s.connect(t)
+		ctx := context.Background()
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		before := s.entry(t, c, dn)
+		id := before.First("objectGUID")
+		require.NoError(t, c.Conn().Del(ldap.NewDelRequest(dn, nil)))
+		_, err := c.ByIdentity(ctx, id, false)
+		require.ErrorIs(t, err, source.ErrNotFound)
+		grave, err := c.ByIdentity(ctx, id, true)
+		require.NoError(t, err)
+		assert.Equal(t, "TRUE", grave.First("isDeleted"))
+		assert.Equal(t, before.First("objectSid"), grave.First("objectSid"))
+		assert.Equal(t, "aquill", grave.First("sAMAccountName"))
+		assert.Equal(t, s.container("Staff"), grave.First("lastKnownParent"))
+		assert.False(t, grave.Has("mail"), "the rest must come from the journal")
+
+		show := ldap.NewControlString(source.ShowDeletedOID, true, "")
+		back := func(more bool) uint16 {
+			return modify(c, grave.DN, func(r *ldap.ModifyRequest) {
+				r.Delete("isDeleted", nil)
+				r.Replace("distinguishedName", []string{dn})
+				if more {
+					r.Replace("userAccountControl", []string{"514"})
+				}
+			}, show)
+		}
+		assert.Equal(t, uint16(ldap.LDAPResultNoSuchObject), back(true), "flags cannot be changed in the same write")
+		assert.Zero(t, back(false))
+		again := s.entry(t, c, dn)
+		require.NotNil(t, again)
+		assert.Equal(t, id, again.First("objectGUID"))
+		assert.Equal(t, "512", again.First("userAccountControl"), "it comes back enabled")
+		assert.Equal(t, "0", again.First("pwdLastSet"), "and without a password")
+	})
+}
+
+func TestAttributeNamesCanBeLearntWithoutValues(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		names, err := c.StoredNames(context.Background(), source.Query{Base: dn, Scope: ldap.ScopeBaseObject})
+		require.NoError(t, err)
+		assert.Subset(t, names, []string{"mail", "objectClass", s.dialect.Identity.String()})
+		for _, n := range names {
+			assert.False(t, directory.IsSecret(n), n)
+		}
+		if s.dialect != directory.AD {
+			// There a search for names alone sends no values.
+			_, err = c.Search(context.Background(), source.Query{Base: dn, Scope: ldap.ScopeBaseObject, NamesOnly: true, Attributes: []string{"*"}},
+				func(page []directory.Entry) error {
+					require.Len(t, page, 1)
+					for _, a := range page[0].Attrs {
+						assert.Empty(t, a.Values, a.Name)
+					}
+					return nil
+				})
+			require.NoError(t, err)
+		}
+	})
+}
+
+func TestPagesComeWholeAndSecretsNever(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		for i := range 25 {
+			s.person(t, c, fmt.Sprintf("Person %02d", i), fmt.Sprintf("person%02d", i))
+		}
+		s.yard.PageSize = 4
+		c = s.connect(t)
+		entries, err := c.Find(context.Background(), "(cn=Person*)")
+		require.NoError(t, err)
+		assert.Len(t, entries, 25)
+		for i := range entries {
+			for _, a := range entries[i].Attrs {
+				assert.False(t, directory.IsSecret(a.Name), a.Name)
+			}
+		}
+	})
+}
+
+func TestSearchBelowNothingIsNotFound(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		_, err := c.Search(context.Background(), source.Query{Base: s.container("Nowhere"), Scope: ldap.ScopeWholeSubtree, Attributes: []string{"1.1"}},
+			func([]directory.Entry) error { return nil })
+		assert.ErrorIs(t, err, source.ErrNotFound)
+	})
+}
+
+func TestAssertionsAreCheckedWhereTheyAreOffered(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		assert.Equal(t, s.dialect == directory.OpenLDAP, c.Root.Controls[source.AssertionOID])
+		if s.dialect != directory.OpenLDAP {
+			return
+		}
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		assertion := func(filter string) ldap.Control {
+			p, err := ldap.CompileFilter(filter)
+			require.NoError(t, err)
+			return ldap.NewControlString(source.AssertionOID, true, string(p.Bytes()))
+		}
+		change := func(r *ldap.ModifyRequest) { r.Replace("mail", []string{"x@larkmoor.example"}) }
+		assert.Equal(t, uint16(ldap.LDAPResultAssertionFailed), modify(c, dn, change, assertion("(mail=other@larkmoor.example)")))
+		assert.Zero(t, modify(c, dn, change, assertion("(&(mail=aquill@larkmoor.example)(!(pwdAccountLockedTime=*)))")))
+		del := ldap.NewDelRequest(dn, []ldap.Control{assertion("(mail=other@larkmoor.example)")})
+		assert.Equal(t, uint16(ldap.LDAPResultAssertionFailed), code(c.Conn().Del(del)))
+	})
+}
+
+func TestLockoutsAppearAndCanBeTakenOff(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		attr := by(s, "lockoutTime", "pwdAccountLockedTime")
+		s.lock(t, dn, "aquill")
+		e := s.entry(t, c, dn)
+		locked := e.First(attr)
+		require.NotEmpty(t, locked)
+		if s.dialect == directory.AD {
+			assert.Equal(t, "16", e.First("msDS-User-Account-Control-Computed"))
+		}
+		got := modify(c, dn, func(r *ldap.ModifyRequest) {
+			r.Delete(attr, []string{locked})
+			if s.dialect == directory.AD {
+				r.Add(attr, []string{"0"})
+			}
+		})
+		assert.Zero(t, got)
+		e = s.entry(t, c, dn)
+		assert.Equal(t, by(s, "0", ""), e.First(attr))
+	})
+}

@@ -1,0 +1,141 @@
+// Package realserver starts real directory servers for tests, on loopback,
+// with data of their own: a Samba AD domain controller and OpenLDAP's slapd.
+// Where a server is not installed a test skips and says so, unless
+// YARDBROOM_SERVERS=required, which makes it fail.
+package realserver
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"fmt"
+	"math/big"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/settings"
+)
+
+// Server is a running server and how to reach it as its administrator.
+type Server struct {
+	Name string
+	Yard settings.Yard
+	Base string
+	// Password of the administrator, also in Yard.Bind.PasswordFile.
+	Password string
+	// TLSURL and SocketURL are the other ways to a slapd.
+	TLSURL, SocketURL string
+	Dir               string // of its data
+	process           *exec.Cmd
+	log               *bytes.Buffer
+}
+
+// find returns a program that Debian may have put where only root looks.
+func find(t testing.TB, program, pkg string) string {
+	t.Helper()
+	for _, dir := range []string{"", "/usr/sbin/", "/usr/bin/", "/usr/local/sbin/"} {
+		if path, err := exec.LookPath(dir + program); err == nil {
+			return path
+		}
+	}
+	unavailable(t, "%s is not installed (Debian package %s)", program, pkg)
+	return ""
+}
+
+func unavailable(t testing.TB, format string, args ...any) {
+	t.Helper()
+	if os.Getenv("YARDBROOM_SERVERS") == "required" {
+		t.Fatalf(format, args...)
+	}
+	t.Skipf(format, args...)
+}
+
+func (s *Server) passwordFile(t testing.TB) string {
+	path := filepath.Join(s.Dir, "password")
+	require.NoError(t, os.WriteFile(path, []byte(s.Password+"\n"), 0o600))
+	return path
+}
+
+// run starts the server's process and ends it with the test.
+func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
+	t.Helper()
+	s.log = &bytes.Buffer{}
+	cmd.Stdout, cmd.Stderr = s.log, s.log
+	require.NoError(t, cmd.Start())
+	s.process = cmd
+	for range 200 {
+		if c, err := net.Dial("tcp", addr); err == nil {
+			c.Close()
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	s.Stop()
+	t.Fatalf("%s did not answer at %s:\n%s", s.Name, addr, s.log)
+}
+
+// Stop ends the server at once.
+func (s *Server) Stop() {
+	if s.process != nil {
+		_ = s.process.Process.Kill()
+		_ = s.process.Wait()
+		s.process = nil
+	}
+}
+
+func freePort(t testing.TB) int {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer ln.Close()
+	return ln.Addr().(*net.TCPAddr).Port
+}
+
+// Certificate makes an authority and a server certificate for a name and
+// 127.0.0.1, and writes ca.pem, cert.pem and key.pem into a folder.
+func Certificate(t testing.TB, dir, name string) {
+	t.Helper()
+	make509 := func(template, parent *x509.Certificate, parentKey *ecdsa.PrivateKey) ([]byte, *ecdsa.PrivateKey) {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		require.NoError(t, err)
+		if parentKey == nil {
+			parent, parentKey = template, key
+		}
+		der, err := x509.CreateCertificate(rand.Reader, template, parent, &key.PublicKey, parentKey)
+		require.NoError(t, err)
+		return der, key
+	}
+	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Larkmoor test authority"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(48 * time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	caDER, caKey := make509(ca, nil, nil)
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: name}, NotBefore: ca.NotBefore, NotAfter: ca.NotAfter,
+		DNSNames: []string{name, "localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	leafDER, leafKey := make509(leaf, ca, caKey)
+	keyDER, err := x509.MarshalPKCS8PrivateKey(leafKey)
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	for file, block := range map[string]*pem.Block{"ca.pem": {Type: "CERTIFICATE", Bytes: caDER}, "cert.pem": {Type: "CERTIFICATE", Bytes: leafDER}, "key.pem": {Type: "PRIVATE KEY", Bytes: keyDER}} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(block), 0o600))
+	}
+}
+
+// command runs a program to its end.
+func command(t testing.TB, dir, name string, args ...string) {
+	t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s %v:\n%s", name, args, out)
+}
+
+func (s *Server) String() string { return fmt.Sprintf("%s at %v", s.Name, s.Yard.Servers) }

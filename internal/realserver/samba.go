@@ -1,0 +1,92 @@
+package realserver
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/settings"
+)
+
+// SambaBase is the domain of the controller that Samba starts.
+const SambaBase = "DC=larkmoor,DC=example"
+
+// Samba provisions and starts a Samba AD domain controller. Its ports are
+// fixed, so there can be one at a time on a machine; it needs root.
+func Samba(t testing.TB, dir string) *Server {
+	t.Helper()
+	find(t, "samba", "samba-ad-dc")
+	tool := find(t, "samba-tool", "samba")
+	if os.Getuid() != 0 {
+		unavailable(t, "a Samba domain controller can be started by root only")
+	}
+	s := &Server{Name: "Samba AD DC", Base: SambaBase, Password: "Adm1n-Secret!", Dir: dir}
+	command(t, dir, tool, "domain", "provision", "--targetdir="+dir, "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc",
+		"--adminpass="+s.Password, "--dns-backend=NONE", "--host-name=dc1", "--host-ip=127.0.0.1", "--option=posix:eadb="+filepath.Join(dir, "eadb.tdb"),
+		"--option=vfs objects = dfs_samba4 acl_xattr xattr_tdb")
+	conf := filepath.Join(dir, "etc", "smb.conf")
+	text, err := os.ReadFile(conf)
+	require.NoError(t, err)
+	extra := "[global]\n\tserver services = ldap, cldap, kdc, rpc\n\tinterfaces = lo\n\tbind interfaces only = yes\n\tpid directory = " + dir +
+		"\n\tldap server require strong auth = allow_sasl_over_tls\n"
+	require.NoError(t, os.WriteFile(conf, []byte(strings.Replace(string(text), "[global]\n", extra, 1)), 0o600))
+	Certificate(t, filepath.Join(dir, "private", "tls"), "dc1.larkmoor.example")
+	s.Start(t)
+	s.Yard = settings.Yard{Servers: []string{"ldaps://127.0.0.1"}, Base: s.Base, CAFile: filepath.Join(dir, "private", "tls", "ca.pem"),
+		Bind: settings.Bind{DN: "administrator@larkmoor.example", PasswordFile: s.passwordFile(t)}}
+	return s
+}
+
+// Start starts a provisioned Samba again, after Stop.
+func (s *Server) Start(t testing.TB) {
+	t.Helper()
+	cmd := exec.Command(find(t, "samba", "samba-ad-dc"), "-s", filepath.Join(s.Dir, "etc", "smb.conf"), "-i", "-M", "single")
+	s.run(t, cmd, "127.0.0.1:636")
+	time.Sleep(500 * time.Millisecond) // it listens a little before it answers
+}
+
+// Tool runs samba-tool on the server's own database.
+func (s *Server) Tool(t testing.TB, args ...string) {
+	t.Helper()
+	command(t, s.Dir, find(t, "samba-tool", "samba"), append(args, "-s", filepath.Join(s.Dir, "etc", "smb.conf"))...)
+}
+
+// Edit changes the server's database past all rules, with LDIF change
+// records: times of sign-ins, for example, which no client may write.
+func (s *Server) Edit(t testing.TB, ldif string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "edit.ldif")
+	require.NoError(t, os.WriteFile(file, []byte(ldif), 0o600))
+	command(t, s.Dir, find(t, "ldbmodify", "ldb-tools"), "-H", filepath.Join(s.Dir, "private", "sam.ldb"), "--relax", file)
+}
+
+// Kinit gets a ticket for an account into a credential cache and returns the
+// cache and the Kerberos configuration.
+func (s *Server) Kinit(t testing.TB, account, password string) (cache, conf string) {
+	t.Helper()
+	dir := t.TempDir()
+	cache, conf = filepath.Join(dir, "cache"), filepath.Join(dir, "krb5.conf")
+	require.NoError(t, os.WriteFile(conf, []byte(`[libdefaults]
+ default_realm = LARKMOOR.EXAMPLE
+ dns_lookup_kdc = false
+ dns_lookup_realm = false
+ dns_canonicalize_hostname = false
+ rdns = false
+ udp_preference_limit = 1
+[realms]
+ LARKMOOR.EXAMPLE = { 
+  kdc = 127.0.0.1:88
+ }
+`), 0o600))
+	cmd := exec.Command(find(t, "kinit", "krb5-user"), "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")
+	cmd.Env = append(os.Environ(), "KRB5_CONFIG="+conf)
+	cmd.Stdin = strings.NewReader(password + "\n")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "kinit: %s", out)
+	return cache, conf
+}

@@ -1,0 +1,129 @@
+package realserver
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/settings"
+)
+
+// OpenLDAPBase is the naming context of the slapd that OpenLDAP starts.
+const OpenLDAPBase = "dc=larkmoor,dc=example"
+
+const slapdConf = `include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/inetorgperson.schema
+include /etc/ldap/schema/nis.schema
+pidfile %[1]s/slapd.pid
+modulepath /usr/lib/ldap
+moduleload back_mdb
+moduleload ppolicy
+moduleload memberof
+TLSCACertificateFile %[1]s/tls/ca.pem
+TLSCertificateFile %[1]s/tls/cert.pem
+TLSCertificateKeyFile %[1]s/tls/key.pem
+sizelimit unlimited
+database mdb
+suffix "%[2]s"
+rootdn "cn=admin,%[2]s"
+rootpw %[3]s
+directory %[1]s/db
+maxsize 2147483648
+lastbind on
+index objectClass,uid,member,entryUUID eq
+access to attrs=userPassword by anonymous auth by * none
+access to dn.subtree="ou=hidden,%[2]s" by * none
+access to * by dn.exact="uid=reader,ou=people,%[2]s" read by users read by anonymous auth
+overlay ppolicy
+ppolicy_default "cn=default,ou=policies,%[2]s"
+overlay memberof
+`
+
+const slapdData = `dn: %[1]s
+objectClass: top
+objectClass: dcObject
+objectClass: organization
+o: Larkmoor Observatory
+dc: larkmoor
+
+dn: ou=people,%[1]s
+objectClass: organizationalUnit
+ou: people
+
+dn: ou=parked,%[1]s
+objectClass: organizationalUnit
+ou: parked
+
+dn: ou=groups,%[1]s
+objectClass: organizationalUnit
+ou: groups
+
+dn: ou=policies,%[1]s
+objectClass: organizationalUnit
+ou: policies
+
+dn: cn=default,ou=policies,%[1]s
+objectClass: top
+objectClass: device
+objectClass: pwdPolicy
+cn: default
+pwdAttribute: userPassword
+pwdLockout: TRUE
+pwdMaxFailure: 3
+pwdLockoutDuration: 0
+
+dn: cn=nolock,ou=policies,%[1]s
+objectClass: top
+objectClass: device
+objectClass: pwdPolicy
+cn: nolock
+pwdAttribute: userPassword
+pwdLockout: FALSE
+
+dn: uid=reader,ou=people,%[1]s
+objectClass: inetOrgPerson
+uid: reader
+cn: Rita Reader
+sn: Reader
+userPassword: reader-secret
+`
+
+// OpenLDAP starts a slapd with the password policy and memberof overlays.
+func OpenLDAP(t testing.TB) *Server {
+	t.Helper()
+	slapd := find(t, "slapd", "slapd")
+	add := find(t, "slapadd", "slapd")
+	s := &Server{Name: "slapd", Base: OpenLDAPBase, Password: "admin-secret", Dir: t.TempDir()}
+	Certificate(t, filepath.Join(s.Dir, "tls"), "localhost")
+	require.NoError(t, os.Mkdir(filepath.Join(s.Dir, "db"), 0o700))
+	conf, data := filepath.Join(s.Dir, "slapd.conf"), filepath.Join(s.Dir, "data.ldif")
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password), 0o600))
+	require.NoError(t, os.WriteFile(data, fmt.Appendf(nil, slapdData, s.Base), 0o600))
+	command(t, s.Dir, add, "-f", conf, "-l", data)
+	port, tlsPort := freePort(t), freePort(t)
+	socket := filepath.Join(s.Dir, "ldapi")
+	urls := fmt.Sprintf("ldap://127.0.0.1:%d ldaps://127.0.0.1:%d ldapi://%s", port, tlsPort, escapeSocket(socket))
+	s.run(t, exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+	t.Cleanup(s.Stop)
+	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base, CAFile: filepath.Join(s.Dir, "tls", "ca.pem"),
+		DefaultPolicy: "cn=default,ou=policies," + s.Base, Bind: settings.Bind{DN: "cn=admin," + s.Base, PasswordFile: s.passwordFile(t)}}
+	s.TLSURL, s.SocketURL = fmt.Sprintf("ldaps://127.0.0.1:%d", tlsPort), "ldapi://"+escapeSocket(socket)
+	return s
+}
+
+func escapeSocket(path string) string {
+	out := ""
+	for _, r := range path {
+		if r == '/' {
+			out += "%2F"
+			continue
+		}
+		out += string(r)
+	}
+	return out
+}
