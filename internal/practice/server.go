@@ -388,7 +388,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 func (d *Directory) attributeNames() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	names := map[string]bool{}
+	names := map[string]bool{"memberOf": true, "directReports": true, "managedObjects": true}
 	for _, e := range d.entries {
 		for _, a := range e.Attrs {
 			names[a.Name] = true
