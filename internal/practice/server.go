@@ -40,10 +40,9 @@ type Server struct {
 	// Password of the account that may read and write, by its name or DN.
 	// Nobody else may bind.
 	Account, Password string
-	// Fault, if set, is asked before each operation what shall go wrong.
-	Fault func(op Operation) Fault
 
 	mu    sync.Mutex
+	fault func(op Operation) Fault
 	count int
 	conns map[net.Conn]bool
 	ln    net.Listener
@@ -171,7 +170,7 @@ func (c *session) handle(id int64, p *ber.Packet) error {
 		}
 		return c.answer(id, 24, refuse(ldap.LDAPResultProtocolError, "operation %d is not offered", op.Tag)) // extended response
 	}
-	fault := c.server.fault(name, operationDN(op))
+	fault := c.server.faultFor(name, operationDN(op))
 	time.Sleep(fault.Stall)
 	if fault.Meanwhile != nil {
 		fault.Meanwhile()
@@ -210,15 +209,23 @@ func operationDN(op *ber.Packet) string {
 	return ""
 }
 
-func (s *Server) fault(name, dn string) Fault {
-	if s.Fault == nil {
-		return Fault{}
-	}
+// SetFault lets a function decide before each operation what shall go wrong
+// with it; nil ends that.
+func (s *Server) SetFault(decide func(op Operation) Fault) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.fault = decide
+}
+
+func (s *Server) faultFor(name, dn string) Fault {
 	s.mu.Lock()
 	s.count++
-	op := Operation{N: s.count, Name: name, DN: dn}
+	op, decide := Operation{N: s.count, Name: name, DN: dn}, s.fault
 	s.mu.Unlock()
-	return s.Fault(op)
+	if decide == nil {
+		return Fault{}
+	}
+	return decide(op)
 }
 
 func (c *session) perform(id int64, op *ber.Packet, controls []*ber.Packet, response ber.Tag) (err error) {

@@ -1,0 +1,227 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/practice"
+)
+
+// smallYard is a practice directory with two people in a group, served until
+// the test ends, and settings and state for it.
+type smallYard struct {
+	dir    *practice.Directory
+	server *practice.Server
+	env    []string
+	state  string
+}
+
+const smallBase = "DC=larkmoor,DC=example"
+
+func newSmallYard(t *testing.T) *smallYard {
+	t.Helper()
+	y := &smallYard{dir: practice.New(smallBase, "S-1-5-21-1-2-3", time.Now), state: t.TempDir()}
+	add := func(dn string, attrs ...string) {
+		e := directory.Entry{DN: dn}
+		for i := 0; i < len(attrs); i += 2 {
+			e.Set(attrs[i], append(e.Get(attrs[i]), attrs[i+1])...)
+		}
+		require.NoError(t, y.dir.Add(e), dn)
+	}
+	for _, ou := range []string{"Staff", "Parked"} {
+		add("OU="+ou+","+smallBase, "objectClass", "organizationalUnit")
+	}
+	for _, who := range []string{"Ada Quill", "Bram Tern", "Keeper"} {
+		logon := strings.ToLower(strings.ReplaceAll(who, " ", ""))
+		add("CN="+who+",OU=Staff,"+smallBase, "objectClass", "top", "objectClass", "user", "sAMAccountName", logon, "userAccountControl", "512",
+			"mail", logon+"@larkmoor.example", "displayName", who)
+	}
+	add("CN=Crew,OU=Staff,"+smallBase, "objectClass", "group", "sAMAccountName", "crew", "member", "CN=Ada Quill,OU=Staff,"+smallBase, "member", "CN=Bram Tern,OU=Staff,"+smallBase)
+	y.server = &practice.Server{Dir: y.dir, Account: "keeper", Password: "practice only"}
+	url, err := y.server.Listen(t.Context(), "127.0.0.1:0")
+	require.NoError(t, err)
+	config := filepath.Join(t.TempDir(), "settings.yaml")
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, `default: small
+yards:
+  small:
+    servers: ["%s"]
+    bind: {dn: keeper@larkmoor.example, password_env: YARD_PASSWORD}
+batch: {delete_min_disabled: 0d, max_share: 100}
+`, url), 0o600))
+	y.env = []string{"YARDBROOM_CONFIG=" + config, "YARDBROOM_STATE=" + y.state, "YARD_PASSWORD=practice only"}
+	return y
+}
+
+// run runs the tool and returns what it said and its exit status.
+func (y *smallYard) run(t *testing.T, args ...string) (string, int) {
+	t.Helper()
+	cmd := program(t, y.env, args...)
+	out, err := cmd.CombinedOutput()
+	if _, exited := err.(*exec.ExitError); err != nil && !exited {
+		require.NoError(t, err)
+	}
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+func (y *smallYard) mustRun(t *testing.T, args ...string) string {
+	t.Helper()
+	out, status := y.run(t, args...)
+	require.Zero(t, status, "yardbroom %s:\n%s", strings.Join(args, " "), out)
+	return out
+}
+
+// picture is the whole directory, without what every write changes.
+func (y *smallYard) picture() map[string]string {
+	out := map[string]string{}
+	for _, e := range y.dir.Dump() {
+		e.Set("whenChanged")
+		e.Set("uSNChanged")
+		var lines []string
+		for _, a := range e.Attrs {
+			lines = append(lines, fmt.Sprintf("%s=%q", a.Name, a.Values))
+		}
+		slices.Sort(lines)
+		out[e.DN] = strings.Join(lines, "\n")
+	}
+	return out
+}
+
+// steps counts in the journal how often each step of each line was done.
+func (y *smallYard) steps(t *testing.T) map[string]int {
+	done := map[string]int{}
+	op := ""
+	for line := range strings.Lines(y.mustRun(t, "journal", "--format", "jsonl")) {
+		var r struct {
+			Event       string
+			Batch, Line int
+			Body        struct {
+				Step struct {
+					Op, DN string
+					N      int
+				}
+				Done bool
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &r))
+		switch r.Event {
+		case "intent":
+			op = fmt.Sprintf("batch %d line %d %s", r.Batch, r.Line, r.Body.Step.Op)
+			if r.Body.Step.Op == "modify" && r.Body.Step.N > 1 {
+				op += " again" // the rewrite that guards a move may be repeated
+			}
+		case "outcome":
+			if r.Body.Done {
+				done[op]++
+			}
+		}
+	}
+	return done
+}
+
+// killers are the two ways for a process to die around an operation of the
+// server: it never took effect, or it did and nobody heard of it.
+var killers = map[string]func(kill func()) practice.Fault{
+	"before": func(kill func()) practice.Fault { return practice.Fault{Meanwhile: kill, DropBefore: true} },
+	"after":  func(kill func()) practice.Fault { return practice.Fault{Meanwhile: kill} },
+}
+
+// TestApplyGoesOnAfterBeingKilledAtAnyOperation kills the process with
+// SIGKILL at each request it sends, once before and once after the request
+// took effect, and carries on with a new process.
+func TestApplyGoesOnAfterBeingKilledAtAnyOperation(t *testing.T) {
+	for _, story := range []struct {
+		name  string
+		stage []string
+		check func(t *testing.T, y *smallYard)
+	}{
+		{"disable and move", []string{"stage", "disable,move", "--to", "OU=Parked," + smallBase, "adaquill", "bramtern"}, func(t *testing.T, y *smallYard) {
+			for _, who := range []string{"Ada Quill", "Bram Tern"} {
+				e := y.dir.Entry("CN=" + who + ",OU=Parked," + smallBase)
+				require.NotNil(t, e)
+				assert.Equal(t, "514", e.First("userAccountControl"))
+				assert.NotEmpty(t, e.Get("memberOf"))
+			}
+		}},
+		{"delete", []string{"stage", "disable,delete", "adaquill"}, func(t *testing.T, y *smallYard) {
+			assert.Nil(t, y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase))
+			assert.Len(t, y.dir.Entry("CN=Crew,OU=Staff,"+smallBase).Get("member"), 1)
+		}},
+	} {
+		for when, fault := range killers {
+			t.Run(story.name+" "+when, func(t *testing.T) {
+				t.Parallel()
+				for n := 1; ; n++ {
+					if !killAt(t, n, fault, story.stage, story.check) {
+						require.Greater(t, n, 10, "apply sends more requests than that")
+						return
+					}
+				}
+			})
+		}
+	}
+}
+
+// killAt stages a batch, kills apply at its n-th request and goes on. It
+// returns false if apply ended before its n-th request.
+func killAt(t *testing.T, n int, fault func(func()) practice.Fault, stage []string, check func(*testing.T, *smallYard)) bool {
+	y := newSmallYard(t)
+	before := y.picture()
+	y.mustRun(t, stage...)
+
+	cmd := program(t, y.env, "apply", "1", "--yes")
+	var seen atomic.Int32
+	var killed atomic.Bool
+	ended := make(chan struct{})
+	kill := func() {
+		killed.Store(true)
+		_ = cmd.Process.Kill()
+		<-ended
+	}
+	started := make(chan struct{})
+	y.server.SetFault(func(practice.Operation) practice.Fault {
+		<-started
+		if int(seen.Add(1)) == n {
+			return fault(kill)
+		}
+		return practice.Fault{}
+	})
+	require.NoError(t, cmd.Start())
+	close(started)
+	_ = cmd.Wait()
+	close(ended)
+	y.server.SetFault(nil)
+	if !killed.Load() {
+		return false
+	}
+	if out, status := y.run(t, "apply", "1", "--yes"); status != 0 {
+		// Killed behind its last write, it may find nothing left to do.
+		require.Contains(t, out, "done already", "killed at request %d", n)
+	}
+	check(t, y)
+	for step, times := range y.steps(t) {
+		if !strings.HasSuffix(step, "again") {
+			assert.Equal(t, 1, times, "killed at request %d: %s", n, step)
+		}
+	}
+	y.mustRun(t, "journal", "--verify")
+	if strings.Contains(stage[1], "delete") {
+		y.mustRun(t, "restore", "adaquill", "--yes")
+		assert.Equal(t, "514", y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase).First("userAccountControl"))
+		return true
+	}
+	y.mustRun(t, "undo", "1", "--yes")
+	require.Equal(t, before, y.picture(), "killed at request %d", n)
+	return true
+}

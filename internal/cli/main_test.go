@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/demo"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/practice"
+)
+
+// asProgram makes the test binary the program itself, so that tests can
+// start it, kill it and start it again.
+const asProgram = "YARDBROOM_TEST_AS_PROGRAM"
+
+func TestMain(m *testing.M) {
+	if os.Getenv(asProgram) != "" {
+		os.Exit(Main(context.Background(), os.Args, os.Stdin, os.Stdout, os.Stderr))
+	}
+	testscript.Main(m, map[string]func(){
+		"yardbroom": func() { os.Exit(Main(context.Background(), os.Args, os.Stdin, os.Stdout, os.Stderr)) },
+	})
+}
+
+// scriptTime is the moment that the scripts' yard is made for.
+var scriptTime = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+
+// TestScripts runs the stories in testdata/script. Each has the demo yard as
+// larkmoor.ldif, and as a live directory that the settings call observatory.
+func TestScripts(t *testing.T) {
+	var ldif bytes.Buffer
+	yard := demo.Yard{AsOf: scriptTime}
+	require.NoError(t, yard.WriteLDIF(&ldif))
+	testscript.Run(t, testscript.Params{
+		Dir:                 "testdata/script",
+		RequireExplicitExec: true,
+		Setup: func(env *testscript.Env) error {
+			if err := os.WriteFile(filepath.Join(env.WorkDir, "larkmoor.ldif"), ldif.Bytes(), 0o600); err != nil {
+				return err
+			}
+			dir := practice.New(demo.Base, demo.SID, func() time.Time { return scriptTime })
+			if err := dir.Load(bytes.NewReader(ldif.Bytes())); err != nil {
+				return err
+			}
+			ctx, cancel := context.WithCancel(context.Background())
+			env.Defer(cancel)
+			server := &practice.Server{Dir: dir, Account: demo.Account, Password: "practice only"}
+			url, err := server.Listen(ctx, "127.0.0.1:0")
+			if err != nil {
+				return err
+			}
+			env.Values["directory"] = dir
+			env.Setenv("URL", url)
+			env.Setenv("YARDBROOM_CONFIG", filepath.Join(env.WorkDir, "settings.yaml"))
+			env.Setenv("YARDBROOM_STATE", filepath.Join(env.WorkDir, "state"))
+			env.Setenv("TZ", "UTC")
+			return os.WriteFile(filepath.Join(env.WorkDir, "settings.yaml"), fmt.Appendf(nil, `default: observatory
+yards:
+  observatory:
+    servers: ["%s"]
+    bind: {dn: "%s@larkmoor.example", password_env: YARD_PASSWORD}
+audit:
+  parking: ["OU=Parked,%s"]
+`, url, demo.Account, demo.Base), 0o600)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			// colleague DN ATTRIBUTE [VALUE…] changes an entry of the live
+			// directory behind the tool's back.
+			"colleague": func(ts *testscript.TestScript, _ bool, args []string) {
+				dir := ts.Value("directory").(*practice.Directory)
+				if !dir.Edit(args[0], func(e *directory.Entry) { e.Set(args[1], args[2:]...) }) {
+					ts.Fatalf("no entry %s", args[0])
+				}
+			},
+			// entry DN [ATTRIBUTE VALUE] says that the live directory has an
+			// entry, with a value of an attribute.
+			"entry": func(ts *testscript.TestScript, neg bool, args []string) {
+				e := ts.Value("directory").(*practice.Directory).Entry(args[0])
+				has := e != nil && (len(args) == 1 || e.First(args[1]) == args[2])
+				if has == neg {
+					ts.Fatalf("entry %v: %v", args, e)
+				}
+			},
+			// status N COMMAND runs a command that must end with a status.
+			"status": func(ts *testscript.TestScript, _ bool, args []string) {
+				err := ts.Exec(args[1], args[2:]...)
+				got := "0"
+				if err != nil {
+					got = strings.TrimPrefix(err.Error(), "exit status ")
+				}
+				if got != args[0] {
+					ts.Fatalf("%s ended with status %s, not %s", strings.Join(args[1:], " "), got, args[0])
+				}
+			},
+		},
+	})
+}
+
+// program starts the tool as a process of its own.
+func program(t *testing.T, env []string, args ...string) *exec.Cmd {
+	exe, err := os.Executable()
+	require.NoError(t, err)
+	cmd := exec.CommandContext(t.Context(), exe, args...)
+	cmd.Env = append(append(os.Environ(), asProgram+"=1", "TZ=UTC"), env...)
+	return cmd
+}
