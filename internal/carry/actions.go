@@ -231,25 +231,23 @@ func (r *Runner) references(ctx context.Context, e *directory.Entry) ([]batch.Re
 		}
 	}
 	b.WriteString(")")
-	var all []batch.Reference
-	_, err := r.Server.Search(ctx, source.Query{Base: r.Server.Base, Scope: ldap.ScopeWholeSubtree, Filter: b.String(),
-		Attributes: append([]string{"memberUid"}, linkAttributes...)}, func(page []directory.Entry) error {
-		for i := range page {
-			for _, attr := range linkAttributes {
-				for _, v := range page[i].Get(attr) {
-					if directory.FoldDN(v) == directory.FoldDN(e.DN) {
-						all = append(all, batch.Reference{DN: page[i].DN, Attr: attr, Value: batch.Octets(v), Privileged: r.isPrivilegedGroup(page[i].DN)})
-					}
-				}
-			}
-			if uid != "" && hasValue(page[i].Get("memberUid"), uid) {
-				all = append(all, batch.Reference{DN: page[i].DN, Attr: "memberUid", Value: batch.Octets(uid)})
-			}
-		}
-		return nil
-	})
+	naming, err := r.Server.Select(ctx, b.String(), append([]string{"memberUid"}, linkAttributes...))
 	if err != nil {
 		return nil, fmt.Errorf("finding what refers to it: %w", err)
+	}
+	var all []batch.Reference
+	for i := range naming {
+		other := &naming[i]
+		for _, attr := range linkAttributes {
+			for _, v := range other.Get(attr) {
+				if directory.FoldDN(v) == directory.FoldDN(e.DN) {
+					all = append(all, batch.Reference{DN: other.DN, Attr: attr, Value: batch.Octets(v), Privileged: r.isPrivilegedGroup(other.DN)})
+				}
+			}
+		}
+		if uid != "" && hasValue(other.Get("memberUid"), uid) {
+			all = append(all, batch.Reference{DN: other.DN, Attr: "memberUid", Value: batch.Octets(uid)})
+		}
 	}
 	return all, nil
 }

@@ -205,6 +205,7 @@ func (r *Runner) lines(ctx context.Context, res *Result) error {
 		}
 		err := r.line(ctx, l)
 		var journal journalError
+		var unsettled unsettledError
 		switch {
 		case errors.As(err, &journal):
 			return err // nothing may be done that cannot be written down
@@ -212,7 +213,7 @@ func (r *Runner) lines(ctx context.Context, res *Result) error {
 			res.Halted = "it was interrupted"
 			return nil
 		case err == nil:
-		case l.State == batch.Waiting:
+		case l.State == batch.Waiting, errors.As(err, &unsettled):
 			res.Halted = err.Error()
 			return nil
 		}
@@ -250,6 +251,12 @@ func alwaysHalts(err error) string {
 	}
 	return ""
 }
+
+// unsettledError leaves a step behind of which nobody knows yet whether it
+// was done. The line keeps its state; the next run settles the step first.
+type unsettledError struct{ error }
+
+func (e unsettledError) Unwrap() error { return e.error }
 
 // journalError is a record that could not be written.
 type journalError struct{ error }
@@ -317,6 +324,8 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 		return r.settle(l, batch.Applied, strings.Join(past.notes, "; "))
 	case errors.As(err, &journal), ctx.Err() != nil && errors.Is(err, ctx.Err()):
 		return err
+	case past.open():
+		return unsettledError{err}
 	}
 	state := batch.Refused
 	if past.begun() {

@@ -66,34 +66,52 @@ type intent struct {
 }
 
 type outcome struct {
-	N       int          `json:"n"`
-	Done    bool         `json:"done"`
-	Settled bool         `json:"settled,omitempty"` // found by reading, after a kill or a lost connection
-	Error   string       `json:"error,omitempty"`
-	After   *batch.Image `json:"after,omitempty"`
+	N       int  `json:"n"`
+	Done    bool `json:"done"`
+	Settled bool `json:"settled,omitempty"` // found by reading, after a kill or a lost connection
+	// Untouched says that the entry was found as it was before the step.
+	Untouched bool         `json:"untouched,omitempty"`
+	Error     string       `json:"error,omitempty"`
+	After     *batch.Image `json:"after,omitempty"`
 }
 
 // do carries out one step: intent, write, read back, outcome. The assertion
-// holds what was read of the entry's guarded attributes.
+// holds what was read of the entry's guarded attributes. A write that was
+// lost with its connection, and that reading shows not to have been done, is
+// sent again, as a step of its own.
 func (r *Runner) do(ctx context.Context, l *batch.Line, past *history, s Step, before *batch.Image, assertion string) error {
-	if err := ctx.Err(); err != nil {
-		return err
+	for tries := 1; ; tries++ {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		again, err := r.try(l, past, s, before, assertion)
+		if !again || tries == maxTries {
+			return err
+		}
 	}
-	// From here to the outcome nothing may be interrupted half-way.
-	ctx = context.WithoutCancel(ctx)
+}
+
+const maxTries = 3
+
+// try makes one attempt at a step. From its intent to its outcome nothing
+// may be interrupted half-way, so it does not take the caller's context.
+func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, assertion string) (again bool, err error) {
+	ctx := context.Background()
 	s.N = past.next()
 	if _, err := r.Store.Append(ctx, r.record(eventIntent, l.N, intent{Step: s, Before: before})); err != nil {
-		return journalError{err}
+		return false, journalError{err}
 	}
 	past.intend(s, before)
-	writeErr := r.write(&s, assertion)
-	if source.Lost(writeErr) {
-		if err := r.Server.Reconnect(ctx); err != nil {
-			return fmt.Errorf("the connection was lost in the middle of a step; apply again when the server is back: %w", err)
-		}
-		return r.settleStep(ctx, l, past, writeErr)
+	writeErr := source.Answered(r.write(&s, assertion))
+	if !source.Lost(writeErr) {
+		return false, r.conclude(ctx, l, past, writeErr, false)
 	}
-	return r.conclude(ctx, l, past, writeErr, false)
+	if err := r.Server.Reconnect(ctx); err != nil {
+		return false, fmt.Errorf("the connection was lost in the middle of a step; apply again when the server is back: %w", err)
+	}
+	err = r.settleStep(ctx, l, past, writeErr)
+	last := past.steps[len(past.steps)-1].outcome
+	return err != nil && last != nil && last.Untouched, err
 }
 
 // settleStep finds out by reading whether the last intent was carried out.
@@ -117,7 +135,7 @@ func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, wri
 	case effectDone:
 		o.Done = true
 	case effectNone:
-		o.Error = "it was not done"
+		o.Error, o.Untouched = "it was not done", true
 		if writeErr == nil && !settled {
 			o.Error = "the server took it and did not do it"
 		}
@@ -378,6 +396,11 @@ func (h *history) intend(s Step, before *batch.Image) {
 }
 
 func (h *history) conclude(o outcome) { h.steps[len(h.steps)-1].outcome = &o }
+
+// open tells whether the last step has no outcome yet.
+func (h *history) open() bool {
+	return len(h.steps) > 0 && h.steps[len(h.steps)-1].outcome == nil
+}
 
 // begun tells whether anything was changed.
 func (h *history) begun() bool {

@@ -32,6 +32,7 @@ type subject struct {
 	dialect *directory.Dialect
 	samba   *realserver.Server
 	dir     *practice.Directory
+	server  *practice.Server
 }
 
 // DN names an entry by its leaf value and container.
@@ -115,7 +116,7 @@ func practiceSubject(t *testing.T) *subject {
 	require.NoError(t, err)
 	password := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(password, []byte("keeper-secret\n"), 0o600))
-	s := &subject{name: "practice", base: "DC=larkmoor,DC=example", dialect: directory.AD, dir: dir,
+	s := &subject{name: "practice", base: "DC=larkmoor,DC=example", dialect: directory.AD, dir: dir, server: server,
 		yard: settings.Yard{Servers: []string{url}, Bind: settings.Bind{DN: "keeper@larkmoor.example", PasswordFile: password}}}
 	s.fresh(t)
 	return s

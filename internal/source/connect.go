@@ -6,7 +6,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
 	"os"
@@ -381,17 +380,32 @@ func (s *Server) Reconnect(ctx context.Context) error {
 // Where names the server.
 func (s *Server) Where() string { return s.URL }
 
+// lostError is an error of the connection itself, not a server's answer.
+type lostError struct{ error }
+
+func (e lostError) Unwrap() error { return e.error }
+
+// Answered marks an error of an operation that no server answered as one of
+// the connection, so that Lost knows it. The protocol package gives those
+// in several forms.
+func Answered(err error) error {
+	var answer *ldap.Error
+	if err == nil || errors.As(err, &answer) {
+		return err
+	}
+	return lostError{err}
+}
+
 // Lost tells whether an error means that the connection is gone, so that
 // the operation may or may not have been carried out.
 func Lost(err error) bool {
-	if err == nil {
-		return false
+	var lost lostError
+	var answer *ldap.Error
+	switch {
+	case errors.As(err, &lost):
+		return true
+	case errors.As(err, &answer):
+		return answer.ResultCode == ldap.ErrorNetwork || answer.ResultCode == ldap.LDAPResultUnavailable || answer.ResultCode == ldap.LDAPResultBusy
 	}
-	var refused *ldap.Error
-	if errors.As(err, &refused) {
-		return refused.ResultCode == ldap.ErrorNetwork || refused.ResultCode == ldap.LDAPResultUnavailable ||
-			refused.ResultCode == ldap.LDAPResultBusy || refused.ResultCode == ldap.LDAPResultServerDown
-	}
-	var network net.Error
-	return errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF)
+	return false
 }

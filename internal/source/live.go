@@ -108,7 +108,7 @@ func (s *Server) searchError(err error) error {
 		ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
 		return fmt.Errorf("%s lets %s read nothing: bind with an account that may read (%w)", s.URL, s.boundName(), err)
 	}
-	return fmt.Errorf("%s: %w", s.URL, err)
+	return fmt.Errorf("%s: %w", s.URL, Answered(err))
 }
 
 func (s *Server) boundName() string {
@@ -169,7 +169,7 @@ func (s *Server) retry(ctx context.Context, read func() error) error {
 	for n := range attempts {
 		if n > 0 {
 			select {
-			case <-time.After(time.Duration(n) * time.Second):
+			case <-time.After(time.Duration(n-1) * time.Second):
 			case <-ctx.Done():
 				return ctx.Err()
 			}
@@ -421,6 +421,19 @@ func (s *Server) Find(ctx context.Context, filter string) (found []directory.Ent
 	return found, err
 }
 
+// Select returns the named attributes of the entries that a filter selects.
+func (s *Server) Select(ctx context.Context, filter string, attributes []string) (found []directory.Entry, err error) {
+	err = s.retry(ctx, func() error {
+		found = nil
+		_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes}, func(page []directory.Entry) error {
+			found = append(found, page...)
+			return nil
+		})
+		return err
+	})
+	return found, err
+}
+
 // Get returns whole entries by name.
 func (s *Server) Get(ctx context.Context, dns []string) ([]directory.Entry, error) {
 	var all []directory.Entry
@@ -468,8 +481,12 @@ func (s *Server) DeniedDelete(ctx context.Context, dn string) (bool, error) {
 	}
 	flags := ldap.NewControlMicrosoftSDFlags()
 	flags.ControlValue = 4 // the discretionary list only, which needs no special right
-	res, err := s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
-		[]string{"nTSecurityDescriptor"}, []ldap.Control{flags}))
+	var res *ldap.SearchResult
+	err := s.retry(ctx, func() (err error) {
+		res, err = s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
+			[]string{"nTSecurityDescriptor"}, []ldap.Control{flags}))
+		return Answered(err)
+	})
 	if ldap.IsErrorAnyOf(err, ldap.LDAPResultUnavailableCriticalExtension, ldap.LDAPResultNoSuchObject) {
 		return false, nil
 	}
@@ -485,7 +502,11 @@ func (s *Server) DeniedDelete(ctx context.Context, dn string) (bool, error) {
 // ByIdentity reads one whole entry by the identity that renaming, moving and
 // deleting leave as it is. A deleted one is found only if asked for.
 func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*directory.Entry, error) {
-	found, err := s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: IdentityFilter(s.Dialect, id), ShowDeleted: deleted})
+	var found []directory.Entry
+	err := s.retry(ctx, func() (err error) {
+		found, err = s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: IdentityFilter(s.Dialect, id), ShowDeleted: deleted})
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -535,8 +556,11 @@ func (s *Server) Identity(ctx context.Context) (Identity, error) {
 		}
 	}
 	var found []directory.Entry
-	_, err := s.Search(ctx, Query{Base: top, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectSid", s.Dialect.Identity.String()}},
-		func(page []directory.Entry) error { found = page; return nil })
+	err := s.retry(ctx, func() error {
+		_, err := s.Search(ctx, Query{Base: top, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectSid", s.Dialect.Identity.String()}},
+			func(page []directory.Entry) error { found = page; return nil })
+		return err
+	})
 	if err != nil {
 		return Identity{}, err
 	}

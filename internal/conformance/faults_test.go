@@ -1,0 +1,244 @@
+package conformance
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/practice"
+	"yardbroom/internal/store"
+)
+
+// faultAt lets one request fail, counted from now on, and tells whether it
+// came that far.
+func (s *subject) faultAt(n int, f practice.Fault) *atomic.Bool {
+	var hit atomic.Bool
+	var count atomic.Int32
+	s.server.SetFault(func(practice.Operation) practice.Fault {
+		if int(count.Add(1)) == n {
+			hit.Store(true)
+			return f
+		}
+		return practice.Fault{}
+	})
+	return &hit
+}
+
+func TestALostConnectionAnywhereDoesNotStopABatch(t *testing.T) {
+	for name, fault := range map[string]practice.Fault{"before": {DropBefore: true}, "after": {DropAfter: true}} {
+		t.Run(name, func(t *testing.T) {
+			s := practiceSubject(t)
+			for n := 1; ; n++ {
+				st := newStory(t, s)
+				ada := s.person(t, st.c, fmt.Sprintf("Ada Quill %d", n), fmt.Sprintf("aquill%d", n))
+				crew := s.group(t, st.c, fmt.Sprintf("Crew %d", n), ada)
+				b := st.mustStage("disable,move", s.container("Parked"), ada)
+				hit := s.faultAt(n, fault)
+				res, kept := st.apply(b)
+				s.server.SetFault(nil)
+				require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, "request %d: %s %s", n, res.Halted, kept.Lines[0].Note)
+				moved := s.DN(fmt.Sprintf("Ada Quill %d", n), "Parked")
+				require.Equal(t, []string{moved}, s.entry(t, st.c, crew).Get("member"))
+				require.Equal(t, "514", s.entry(t, st.c, moved).First("userAccountControl"))
+				st.verify()
+				if !hit.Load() {
+					require.Greater(t, n, 10)
+					return
+				}
+			}
+		})
+	}
+}
+
+func TestARefusedWriteHaltsOrCounts(t *testing.T) {
+	for code, halts := range map[uint16]bool{ldap.LDAPResultInsufficientAccessRights: true, ldap.LDAPResultUnwillingToPerform: true, ldap.LDAPResultInvalidCredentials: true} {
+		t.Run(ldap.LDAPResultCodeMap[code], func(t *testing.T) {
+			s := practiceSubject(t)
+			st := newStory(t, s)
+			ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+			before := st.picture()
+			b := st.mustStage("disable", "", ada, bram)
+			s.server.SetFault(func(op practice.Operation) practice.Fault {
+				if op.Name == "modify" {
+					return practice.Fault{Code: code}
+				}
+				return practice.Fault{}
+			})
+			res, kept := st.apply(b)
+			s.server.SetFault(nil)
+			assert.Equal(t, halts, res.Halted != "", "one failure is the limit of two lines")
+			assert.Equal(t, map[batch.LineState]int{batch.Refused: 1, batch.Waiting: 1}, res.Counts)
+			assert.NotEmpty(t, kept.Lines[0].Note)
+			assert.Equal(t, before, st.picture(), "nothing is half done")
+			assert.Equal(t, batch.Begun, state(t, st, b.ID), "it can go on")
+			res, _ = st.apply(b)
+			assert.Equal(t, map[batch.LineState]int{batch.Refused: 1, batch.Applied: 1}, res.Counts)
+			st.verify()
+		})
+	}
+}
+
+func state(t *testing.T, st *story, id int) batch.State {
+	kept, err := batch.Load(context.Background(), st.Store, id)
+	require.NoError(t, err)
+	return kept.State
+}
+
+func TestAChangeBetweenReadingAndWritingStopsTheWrite(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	b := st.mustStage("disable,move", s.container("Parked"), ada)
+	done := false
+	s.server.SetFault(func(op practice.Operation) (f practice.Fault) {
+		if op.Name == "modify" && !done {
+			done = true
+			f.Meanwhile = func() {
+				s.dir.Edit(ada, func(e *directory.Entry) { e.Set("userAccountControl", "66048") })
+			}
+		}
+		return f
+	})
+	res, kept := st.apply(b)
+	assert.Equal(t, map[batch.LineState]int{batch.Refused: 1}, res.Counts)
+	assert.Contains(t, kept.Lines[0].Note, "changed between reading and writing")
+	assert.Equal(t, "66048", s.entry(t, st.c, ada).First("userAccountControl"))
+}
+
+func TestANewSignInStopsALineThatRestsOnNone(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	b := st.mustStage("disable", "", ada)
+	b.Lines[0].Guard = append(b.Lines[0].Guard, batch.Guard{Attr: "lastLogon", Rule: batch.NoLater, Values: []batch.Octets{"0"}, Server: st.c.HostName()})
+	b.ID = 0
+	require.NoError(t, b.Save(context.Background(), st.Store))
+	s.dir.Edit(ada, func(e *directory.Entry) { e.Set("lastLogon", directory.FormatFileTime(time.Now())) })
+	res, kept := st.apply(b)
+	assert.Equal(t, map[batch.LineState]int{batch.Drifted: 1}, res.Counts)
+	assert.Contains(t, kept.Lines[0].Note, "signed in since")
+}
+
+func TestAGuardOfAnotherServerIsUnprovedWhereThatIsGone(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	b := st.mustStage("disable", "", ada)
+	b.Lines[0].Guard = append(b.Lines[0].Guard, batch.Guard{Attr: "lastLogon", Rule: batch.NoLater, Values: []batch.Octets{"0"}, Server: "dc9.larkmoor.example"})
+	b.ID = 0
+	require.NoError(t, b.Save(context.Background(), st.Store))
+	res, _ := st.apply(b)
+	assert.Equal(t, map[batch.LineState]int{batch.Unproved: 1}, res.Counts)
+	assert.Contains(t, res.Halted, "first line")
+	assert.Equal(t, "512", s.entry(t, st.c, ada).First("userAccountControl"))
+}
+
+func TestABatchHaltsAtTheFailureLimit(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	var dns []string
+	for i := range 8 {
+		dns = append(dns, s.person(t, st.c, fmt.Sprintf("Person %d", i), fmt.Sprintf("person%d", i)))
+	}
+	b := st.mustStage("disable", "", dns...)
+	s.server.SetFault(func(op practice.Operation) (f practice.Fault) {
+		if op.Name == "modify" {
+			f.Code = ldap.LDAPResultUnwillingToPerform
+		}
+		return f
+	})
+	res, _ := st.apply(b)
+	assert.Equal(t, map[batch.LineState]int{batch.Refused: 1, batch.Waiting: 7}, res.Counts, "two per cent of eight is none, so at least one")
+	assert.Contains(t, res.Halted, "limit")
+}
+
+func TestABatchStopsBetweenLinesWhenInterrupted(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+	b := st.mustStage("disable", "", ada, bram)
+	kept, err := batch.Load(context.Background(), st.Store, b.ID)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	r := st.runner(kept)
+	r.Progress = func(*batch.Line) { cancel() }
+	res, err := r.Run(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[batch.LineState]int{batch.Applied: 1, batch.Waiting: 1}, res.Counts)
+	assert.Contains(t, res.Halted, "interrupted")
+	res, _ = st.apply(b)
+	assert.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts)
+}
+
+func TestATamperedBatchIsRefused(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+	b := st.mustStage("disable", "", ada, bram)
+	ctx := context.Background()
+	// A dropped line that comes back behind the journal's back.
+	_, err := b.Drop(ctx, st.Store, []string{"btern"}, "tester", time.Now())
+	require.NoError(t, err)
+	_, err = batch.Load(ctx, st.Store, b.ID)
+	require.NoError(t, err)
+	_, err = st.SetLines(ctx, b.ID, []store.Line{{N: 2, State: string(batch.Waiting)}}, nil)
+	require.NoError(t, err)
+	_, err = batch.Load(ctx, st.Store, b.ID)
+	assert.ErrorIs(t, err, batch.ErrTampered)
+}
+
+func TestLongMemberListsComeWhole(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	first := s.person(t, st.c, "Person", "person")
+	crew := s.group(t, st.c, "Crew", first)
+	want := []string{first}
+	s.dir.Edit(crew, func(e *directory.Entry) {
+		for i := range 3400 {
+			want = append(want, fmt.Sprintf("CN=Guest %d,%s", i, s.container("Staff")))
+		}
+		e.Set("member", want...)
+	})
+	got := s.entry(t, st.c, crew)
+	assert.Equal(t, want, got.Get("member"))
+	assert.False(t, got.Incomplete("member"))
+}
+
+func TestAServerThatGoesDownInTheMiddleOfAStepLeavesItToBeSettled(t *testing.T) {
+	for name, done := range map[string]bool{"before": false, "after": true} {
+		t.Run(name, func(t *testing.T) {
+			s := practiceSubject(t)
+			st := newStory(t, s)
+			ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+			b := st.mustStage("disable", "", ada, bram)
+			addr := strings.TrimPrefix(s.yard.Servers[0], "ldap://")
+			s.server.SetFault(func(op practice.Operation) practice.Fault {
+				if op.Name != "modify" {
+					return practice.Fault{}
+				}
+				return practice.Fault{Meanwhile: func() { go s.server.Close() }, DropBefore: !done, DropAfter: done, Stall: 50 * time.Millisecond}
+			})
+			res, kept := st.apply(b)
+			assert.Equal(t, map[batch.LineState]int{batch.Waiting: 2}, res.Counts, "nobody knows yet")
+			assert.Contains(t, res.Halted, "when the server is back", kept.Lines[0].Note)
+
+			s.server = &practice.Server{Dir: s.dir, Account: "keeper", Password: "keeper-secret"}
+			_, err := s.server.Listen(t.Context(), addr)
+			require.NoError(t, err)
+			st.c = s.connect(t)
+			res, _ = st.apply(b)
+			assert.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts)
+			assert.Equal(t, "514", s.entry(t, st.c, ada).First("userAccountControl"))
+			st.verify()
+		})
+	}
+}
