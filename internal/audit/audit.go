@@ -250,11 +250,12 @@ func (p *pass) lookedAt(c *Check, set *settings.Settings, sum *Summary) []bool {
 			return yes
 		}
 	}
+	present := 0
 	for _, k := range c.Kinds {
 		if p.Count[k] == 0 {
-			sum.Looked = true // nothing of the kind: nothing was missed
 			continue
 		}
+		present++
 		missing := ""
 		for _, ids := range c.needs(p.Dialect) {
 			if !p.Shows(k, ids...) {
@@ -267,6 +268,9 @@ func (p *pass) lookedAt(c *Check, set *settings.Settings, sum *Summary) []bool {
 			continue
 		}
 		yes[k], sum.Looked = true, true
+	}
+	if present == 0 {
+		sum.Looked = true // there is nothing of these kinds that could be missed
 	}
 	return yes
 }
@@ -282,14 +286,17 @@ func names(ids []directory.AttrID) string {
 // notes are what a reader of the report has to know about the survey.
 func (p *pass) notes() []string {
 	var notes []string
-	note := func(n int, format string) {
-		if n > 0 {
-			notes = append(notes, fmt.Sprintf(format, n))
+	note := func(n int, one, many string) {
+		switch {
+		case n == 1:
+			notes = append(notes, one)
+		case n > 1:
+			notes = append(notes, fmt.Sprintf(many, n))
 		}
 	}
-	note(p.NoClass, "%d entries show no objectClass; nothing can be said of them")
-	note(p.Broken, "%d records could not be read and were left out")
-	note(p.Referrals, "%d references to other servers were not followed")
+	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it", "%d entries show no objectClass; nothing can be said of them")
+	note(p.Broken, "one record could not be read and was left out", "%d records could not be read and were left out")
+	note(p.Referrals, "one reference to another server was not followed", "%d references to other servers were not followed")
 	unreadable := 0
 	for a := range p.Accounts.All() {
 		for _, m := range []directory.Moment{a.LastLogon, a.LastLogonTS, a.LockedAt, a.Created, a.PasswordSet, a.Expires, a.ExpiresAlso, a.StartsAt} {
@@ -299,7 +306,7 @@ func (p *pass) notes() []string {
 			}
 		}
 	}
-	note(unreadable, "%d accounts hold a time that cannot be read; what rests on it was not judged")
+	note(unreadable, "one account holds a time that cannot be read; what rests on it was not judged", "%d accounts hold a time that cannot be read; what rests on it was not judged")
 	if p.Dialect != directory.AD && !p.Shows(directory.KindUser, p.Dialect.Enabled...) && p.Count[directory.KindUser] > 0 {
 		notes = append(notes, "no user shows "+names(p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure")
 	}

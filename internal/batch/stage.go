@@ -262,15 +262,25 @@ func (s *Stager) move(o *Order, e *directory.Entry, a *directory.Account, target
 // remove stages a delete: only of an account that is disabled, and has been
 // for long enough, by sure evidence.
 func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *directory.Account, line *Line) error {
-	if why := s.mayDelete(e, a, o); why != "" {
-		return errors.New(why)
-	}
 	if server, ok := s.From.(*source.Server); ok {
+		meta, err := server.Metadata(ctx, e)
+		if err != nil {
+			return err
+		}
+		if meta != "" {
+			dated := directory.Entry{DN: e.DN, Attrs: e.Attrs}
+			dated.Set("replPropertyMetaData", meta)
+			since := s.Dialect.Account(&dated)
+			a.FlagsSince = since.FlagsSince
+		}
 		if denied, err := server.DeniedDelete(ctx, e.DN); err != nil {
 			return err
 		} else if denied {
 			return errors.New("it is protected against accidental deletion (its access list denies delete); take that off first")
 		}
+	}
+	if why := s.mayDelete(e, a, o); why != "" {
+		return errors.New(why)
 	}
 	if below := s.children[e.DN]; len(below) > 0 {
 		return fmt.Errorf("%d entries stand below it, such as %s", len(below), below[0])

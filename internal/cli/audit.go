@@ -124,7 +124,7 @@ func (a *app) checksCommand() *cli.Command {
 				if err != nil {
 					return usage("%w", err)
 				}
-				fmt.Fprintf(a.out, "%s (%s): %s\n\n%s", c.Name, c.Severity, c.Short, wrap(strings.ReplaceAll(c.Doc(), "**", ""), min(a.style(nil).Width, 100)))
+				fmt.Fprintf(a.out, "%s (%s): %s\n\n%s", c.Name, c.Severity, c.Short, paragraphs(c.Doc(), min(a.style(nil).Width, 100)))
 				return nil
 			}
 			var rows [][]string
@@ -137,23 +137,11 @@ func (a *app) checksCommand() *cli.Command {
 	}
 }
 
-// wrap breaks paragraphs at blanks.
-func wrap(s string, width int) string {
-	var b strings.Builder
-	for paragraph := range strings.SplitSeq(s, "\n") {
-		at := 0
-		for i, word := range strings.Fields(paragraph) {
-			if i > 0 && at+1+len(word) > width {
-				b.WriteByte('\n')
-				at = 0
-			} else if i > 0 {
-				b.WriteByte(' ')
-				at++
-			}
-			b.WriteString(word)
-			at += len(word)
-		}
-		b.WriteByte('\n')
+// paragraphs writes a check's text for a terminal.
+func paragraphs(markdown string, width int) string {
+	lines := strings.Split(strings.ReplaceAll(markdown, "**", ""), "\n")
+	for i, line := range lines {
+		lines[i] = render.Wrap(line, width, "")
 	}
-	return b.String()
+	return strings.Join(lines, "\n")
 }

@@ -127,6 +127,9 @@ func (a *app) connect(ctx context.Context, name string, yard settings.Yard) (*pl
 }
 
 func (a *app) openURL(ctx context.Context, cmd *cli.Command, url string) (*place, error) {
+	if scheme, _, _ := strings.Cut(url, "://"); scheme != "ldap" && scheme != "ldaps" && scheme != "ldapi" {
+		return nil, usage("%s is not an ldap://, ldaps:// or ldapi:// URL", url)
+	}
 	yard := settings.Yard{
 		Servers: []string{url}, Base: cmd.String("base"), CAFile: cmd.String("ca-file"), StartTLS: cmd.Bool("starttls"), Dialect: cmd.String("dialect"),
 		Bind: settings.Bind{DN: cmd.String("bind"), PasswordFile: cmd.String("password-file"), PasswordEnv: cmd.String("password-env"),

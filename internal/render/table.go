@@ -105,28 +105,32 @@ func Report(w io.Writer, r *audit.Report, st Style) {
 	fmt.Fprintf(w, "%s: %s in %s, as of %s\n\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
 		entries(s.Entries), Moment(r.AsOf, st.Zone))
 	var rows [][]string
+	var reasons []string
+	blind := map[string][]string{} // why → the checks not looked at
 	for _, sum := range r.Summary {
-		found := fmt.Sprint(sum.Findings)
-		remark := ""
-		if sum.Likely > 0 {
-			remark = fmt.Sprintf("%d of them likely, not sure", sum.Likely)
-		}
-		if !sum.Looked {
-			found = "-"
-		}
-		if len(sum.NotLooked) > 0 {
-			remark = strings.TrimPrefix(remark+"; ", "; ") + "not looked at: " + strings.Join(sum.NotLooked, "; ")
-		}
 		c, err := audit.Named(sum.Check)
 		if err != nil {
 			continue
 		}
-		if remark == "" {
-			remark = c.Short
+		found, remark := fmt.Sprint(sum.Findings), c.Short
+		if sum.Likely > 0 {
+			remark += fmt.Sprintf(" (%d only likely)", sum.Likely)
 		}
-		rows = append(rows, []string{sum.Check, st.severity(sum.Severity), found, Visible(remark)})
+		if !sum.Looked {
+			found, remark = "-", "not looked at"
+		}
+		rows = append(rows, []string{sum.Check, st.severity(sum.Severity), found, remark})
+		for _, why := range sum.NotLooked {
+			if blind[why] == nil {
+				reasons = append(reasons, why)
+			}
+			blind[why] = append(blind[why], sum.Check)
+		}
 	}
 	Table(w, st, []string{"Check", "Severity", "Found", ""}, rows, 3)
+	for _, why := range reasons {
+		fmt.Fprintln(w, Wrap(strings.Join(blind[why], ", ")+" not looked at: "+Visible(why), st.Width, "  "))
+	}
 	for _, sum := range r.Summary {
 		if sum.Findings > 0 {
 			findings(w, r, sum.Check, st)

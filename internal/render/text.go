@@ -99,3 +99,24 @@ func Moment(t time.Time, loc *time.Location) string {
 	}
 	return t.In(loc).Format("2006-01-02 15:04 MST")
 }
+
+// Wrap breaks a line at blanks so that it fits a width; the lines after the
+// first are indented.
+func Wrap(s string, width int, indent string) string {
+	var b strings.Builder
+	at := 0
+	for i, word := range strings.Fields(s) {
+		n := utf8.RuneCountInString(word)
+		switch {
+		case i > 0 && at+1+n > width:
+			b.WriteString("\n" + indent)
+			at = len(indent)
+		case i > 0:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(word)
+		at += n
+	}
+	return b.String()
+}

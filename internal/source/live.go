@@ -290,6 +290,19 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 	return err
 }
 
+// Metadata returns the replication metadata of one entry, which dates the
+// last change of its flags; "" where the server keeps none or hides it.
+func (s *Server) Metadata(ctx context.Context, e *directory.Entry) (string, error) {
+	if s.Dialect != directory.AD {
+		return "", nil
+	}
+	found, err := s.Select(ctx, IdentityFilter(s.Dialect, e.First("objectGUID")), []string{"replPropertyMetaData"})
+	if err != nil || len(found) != 1 {
+		return "", err
+	}
+	return found[0].First("replPropertyMetaData"), nil
+}
+
 // flagChanges reads the replication metadata of disabled accounts, which
 // dates the disabling. It is large, so no others are asked for it.
 func (s *Server) flagChanges(ctx context.Context) (map[string]string, error) {
