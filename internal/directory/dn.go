@@ -164,7 +164,7 @@ func (r RDN) String() string {
 func plainDN(dn string) bool {
 	for i := range len(dn) {
 		switch c := dn[i]; {
-		case c == '\\' || c == '+' || c == ';' || c == '"' || c == '<' || c == '>' || c == '#':
+		case c == '\\' || c == '+' || c == ';' || c == '"' || c == '<' || c == '>' || c == '#' || c < ' ' || c == 0x7f:
 			return false
 		case c == ' ' && (i == 0 || i == len(dn)-1 || strings.IndexByte(" ,=", dn[i-1]) >= 0 || strings.IndexByte(" ,=", dn[i+1]) >= 0):
 			return false

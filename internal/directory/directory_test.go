@@ -1,0 +1,198 @@
+package directory
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func TestParseGeneralizedTime(t *testing.T) {
+	utc := func(s string) time.Time {
+		at, err := time.Parse(time.RFC3339Nano, s)
+		require.NoError(t, err)
+		return at
+	}
+	for text, want := range map[string]string{
+		"20261123081500.0Z":      "2026-11-23T08:15:00Z",
+		"20261123081500Z":        "2026-11-23T08:15:00Z",
+		"202611230815Z":          "2026-11-23T08:15:00Z",
+		"2026112308Z":            "2026-11-23T08:00:00Z",
+		"2026112308.5Z":          "2026-11-23T08:30:00Z",
+		"202611230815,25Z":       "2026-11-23T08:15:15Z",
+		"20261123081500.125Z":    "2026-11-23T08:15:00.125Z",
+		"20261123101500+0200":    "2026-11-23T08:15:00Z",
+		"20261123041500-04":      "2026-11-23T08:15:00Z",
+		"20241231235960Z":        "2025-01-01T00:00:00Z", // a leap second
+		"20240229120000.000000Z": "2024-02-29T12:00:00Z",
+	} {
+		got, err := ParseGeneralizedTime(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, utc(want), got, text)
+	}
+	for _, text := range []string{"", "last spring", "20261123081500", "20261323081500Z", "20260230081500Z", "20261123251500Z", "20261123081500.Z",
+		"20261123081500+2500", "20261123081500+02000", "000001010000Z", "20261123081500ZZ", "2026112308150Z"} {
+		if text == "000001010000Z" { // year 0 parses; dialects know the value
+			continue
+		}
+		_, err := ParseGeneralizedTime(text)
+		assert.Error(t, err, text)
+	}
+}
+
+func TestParseFileTime(t *testing.T) {
+	at, err := ParseFileTime("134398939261212720")
+	require.NoError(t, err)
+	assert.Equal(t, "2026-11-23T07:52:06.121272Z", at.Format(time.RFC3339Nano))
+	for _, never := range []string{"0", "9223372036854775807"} {
+		at, err := ParseFileTime(never)
+		require.NoError(t, err)
+		assert.True(t, at.IsZero())
+	}
+	for _, bad := range []string{"", "x", "-5", "9223372036854775808"} {
+		_, err := ParseFileTime(bad)
+		assert.Error(t, err, bad)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		at := time.Unix(rapid.Int64Range(-11644473599, 200000000000).Draw(t, "seconds"), int64(rapid.IntRange(0, 9999999).Draw(t, "ticks"))*100).UTC()
+		back, err := ParseFileTime(FormatFileTime(at))
+		require.NoError(t, err)
+		require.Equal(t, at, back)
+		require.Equal(t, at, MomentOf(at, AttrLastLogon).Time())
+	})
+}
+
+func TestIdentitiesReadBack(t *testing.T) {
+	for _, sid := range []string{"S-1-5-21-1408237911-2204618837-3391045523-500", "S-1-5-32-544", "S-1-1-0"} {
+		raw, err := EncodeSID(sid)
+		require.NoError(t, err)
+		back, err := ParseSID(raw)
+		require.NoError(t, err)
+		assert.Equal(t, sid, back)
+	}
+	raw, err := EncodeSID("S-1-5-32-544")
+	require.NoError(t, err)
+	assert.Equal(t, uint32(544), RID(raw))
+	for _, bad := range []string{"", "x", raw[:9], raw + "x"} {
+		_, err := ParseSID(bad)
+		assert.Error(t, err)
+		assert.Zero(t, RID(bad))
+	}
+	guid := "534f7305-79c7-4fde-a3b2-94bf472fc7c4"
+	binary, err := ParseGUID(guid)
+	require.NoError(t, err)
+	assert.Equal(t, "\x05sOS\xc7y\xdeO\xa3\xb2\x94\xbfG/\xc7\xc4", binary)
+	back, err := FormatGUID(binary)
+	require.NoError(t, err)
+	assert.Equal(t, guid, back)
+}
+
+func TestFoldDNMakesEqualNamesEqual(t *testing.T) {
+	for _, same := range [][]string{
+		{"CN=Ada Quill,OU=Staff,DC=larkmoor,DC=example", "cn=ada quill,ou=staff,dc=larkmoor,dc=example", "CN = Ada  Quill , ou=STAFF;dc=larkmoor, DC=example"},
+		{`CN=Tern\, Ada,DC=x`, `cn=tern\2C ada,dc=X`, `cn=Tern\2c Ada, dc=x`},
+		{`CN=a+UID=b,DC=x`, `uid=B+cn=A,dc=x`},
+		{`CN=Zoë,DC=x`, `cn=zo\C3\AB,dc=x`},
+		{`CN=a\0ADEL:1,DC=x`, "CN=a\nDEL:1,DC=x"},
+	} {
+		for _, other := range same[1:] {
+			assert.Equal(t, FoldDN(same[0]), FoldDN(other))
+		}
+	}
+	assert.NotEqual(t, FoldDN(`CN=a\,b,DC=x`), FoldDN(`CN=a,b=,DC=x`))
+}
+
+func TestUnder(t *testing.T) {
+	base := FoldDN("OU=Staff,DC=x")
+	for dn, want := range map[string]bool{"OU=Staff,DC=x": true, "CN=a,OU=Staff,DC=x": true, "CN=a,OU=Other,DC=x": false, "OU=NotStaff,DC=x": false,
+		`CN=a\,OU=Staff,DC=x`: false, "DC=x": false} {
+		assert.Equal(t, want, Under(FoldDN(dn), base), dn)
+	}
+	assert.True(t, Under("cn=a", ""))
+}
+
+func TestSplitAndLeaf(t *testing.T) {
+	rdn, parent := SplitDN(`CN=Tern\, Ada \"the Comet\",OU=Staff,DC=x`)
+	assert.Equal(t, `CN=Tern\, Ada \"the Comet\"`, rdn)
+	assert.Equal(t, "OU=Staff,DC=x", parent)
+	assert.Equal(t, `Tern, Ada "the Comet"`, LeafValue(`CN=Tern\, Ada \"the Comet\",OU=Staff,DC=x`))
+	rapid.Check(t, func(t *rapid.T) {
+		value := rapid.StringN(1, 30, -1).Draw(t, "value")
+		if strings.TrimSpace(value) != value || strings.HasPrefix(value, "#") {
+			t.Skip()
+		}
+		require.Equal(t, value, LeafValue("CN="+EscapeDN(value)+",DC=x"))
+	})
+}
+
+func FuzzDN(f *testing.F) {
+	f.Add(`CN=Tern\, Ada+UID=b, OU="x";DC=example`)
+	f.Add(`\,=\`)
+	f.Fuzz(func(t *testing.T, dn string) {
+		folded := FoldDN(dn)
+		levels, err := ParseDN(dn)
+		if err != nil {
+			return
+		}
+		if !strings.Contains(dn, "#") && strings.ToValidUTF8(dn, "") == dn {
+			require.Equal(t, folded, FoldDN(folded), "folding twice changes nothing")
+		}
+		parts := make([]string, len(levels))
+		for i, l := range levels {
+			parts[i] = l.String()
+		}
+		_, err = ParseDN(strings.Join(parts, ","))
+		require.NoError(t, err, "what is written can be read")
+	})
+}
+
+func TestSecretsAreKnownInAnyForm(t *testing.T) {
+	for _, name := range []string{"userPassword", "USERPASSWORD", "unicodePwd", "userPassword;x-option", "ms-Mcs-AdmPwd", "msLAPS-Password", "msFVE-RecoveryPassword", "krbPrincipalKey", "sambaNTPassword"} {
+		assert.True(t, IsSecret(name), name)
+	}
+	for _, name := range []string{"pwdLastSet", "mail", "", strings.Repeat("x", 100)} {
+		assert.False(t, IsSecret(name), name)
+	}
+}
+
+func TestLookupAttrKnowsNamesInAnyCase(t *testing.T) {
+	for id := AttrUnknown + 1; id < attrCount; id++ {
+		assert.Equal(t, id, LookupAttr(strings.ToUpper(id.String())))
+		assert.Equal(t, id, LookupAttr(id.String()+";range=0-1499"))
+		assert.Zero(t, LookupAttr(id.String()+";lang-fr"))
+	}
+	assert.Zero(t, LookupAttr(""))
+}
+
+func TestIncompleteListsCountAsPresent(t *testing.T) {
+	e := Entry{Attrs: []Attribute{{Name: "member;range=0-1", Values: []string{"a", "b"}}, {Name: "memberOf;range=0-*", Values: []string{"c"}}, {Name: "cn;lang-fr", Values: []string{"d"}}}}
+	assert.Equal(t, []string{"a", "b"}, e.Get("member"))
+	assert.True(t, e.Incomplete("member"))
+	assert.False(t, e.Incomplete("memberOf"))
+	assert.False(t, e.Has("cn"), "another language is another attribute")
+}
+
+func TestDeniesDelete(t *testing.T) {
+	sid, err := EncodeSID("S-1-1-0")
+	require.NoError(t, err)
+	descriptor := func(kind byte, mask byte) string {
+		ace := string([]byte{kind, 0, byte(8 + len(sid)), 0, 0, 0, mask, 0}) + sid
+		acl := string([]byte{2, 0, byte(8 + len(ace)), 0, 1, 0, 0, 0}) + ace
+		return string([]byte{1, 0, 4, 0x80, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0}) + acl
+	}
+	denied, err := DeniesDelete(descriptor(1, 1))
+	require.NoError(t, err)
+	assert.True(t, denied)
+	for _, harmless := range []string{descriptor(0, 1), descriptor(1, 2), ""} {
+		denied, err := DeniesDelete(harmless)
+		require.NoError(t, err)
+		assert.False(t, denied)
+	}
+	whole := descriptor(1, 1)
+	for n := 1; n < len(whole); n++ {
+		_, _ = DeniesDelete(whole[:n]) // no length may make it panic
+	}
+}

@@ -1,0 +1,90 @@
+package settings
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func load(t *testing.T, text string) (*Settings, error) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "settings.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	return Load(file, true)
+}
+
+func TestLoad(t *testing.T) {
+	s, err := load(t, `default: observatory
+yards:
+  observatory:
+    servers: [ldaps://dc1.larkmoor.example]
+    base: DC=larkmoor,DC=example
+    scope: ["OU=Staff,DC=larkmoor,DC=example"]
+    bind: {dn: auditor@larkmoor.example, password_file: auditor}
+    time_zone: Europe/Dublin
+    timeout: 5s
+audit:
+  stale_after: 6mo
+  parking: ["OU=Parked,DC=larkmoor,DC=example"]
+  checks: {expired: off, stale: high}
+batch: {max_lines: 20, delete_min_disabled: 2w}
+`)
+	require.NoError(t, err)
+	y := s.Yards["observatory"]
+	assert.Equal(t, filepath.Join(filepath.Dir(s.File), "auditor"), y.Bind.PasswordFile, "relative to the settings")
+	assert.Equal(t, Span{Months: 6}, s.Audit.StaleAfter)
+	assert.Equal(t, Days(30), s.Audit.NewAccountGrace, "the default stays")
+	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: Days(14)}, s.Batch)
+	assert.Equal(t, "off", s.Audit.Checks["expired"])
+	loc, err := y.Location()
+	require.NoError(t, err)
+	assert.Equal(t, "Europe/Dublin", loc.String())
+}
+
+func TestLoadRefuses(t *testing.T) {
+	for text, want := range map[string]string{
+		"audit: {stale_aftr: 90d}":                                              "stale_aftr",
+		"audit: {stale_after: soon}":                                            "not a span",
+		"default: nowhere":                                                      "no yard is called",
+		"yards: {a: {base: DC=x}}":                                              "servers: name at least one",
+		"yards: {a: {servers: [x], base: nonsense}}":                            "not a distinguished name",
+		"yards: {a: {servers: [x], dialect: klingon}}":                          "no dialect is called",
+		"yards: {a: {servers: [x], time_zone: Mars/Sea}}":                       "time_zone",
+		"yards: {a: {servers: [x], bind: {dn: a}}}":                             "needs one of password_file",
+		"yards: {a: {servers: [x], bind: {dn: a, ask: true, password_env: B}}}": "give one of",
+		"batch: {max_share: 0}":                                                 "max_share",
+		"audit: {parking: [parked]}":                                            "parking",
+		"yards: {a: {servers: [x], timeout: never}}":                            "never",
+	} {
+		_, err := load(t, text)
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func TestAMissingFileGivesTheDefaultsOnlyWhereItMay(t *testing.T) {
+	s, err := Load(filepath.Join(t.TempDir(), "none"), false)
+	require.NoError(t, err)
+	assert.Equal(t, Defaults(), s)
+	_, err = Load(filepath.Join(t.TempDir(), "none"), true)
+	assert.Error(t, err)
+}
+
+func TestSpansAndTimes(t *testing.T) {
+	at := time.Date(2026, 3, 31, 12, 0, 0, 0, time.UTC)
+	for text, want := range map[string]string{"90d": "2025-12-31", "12w": "2026-01-06", "1mo": "2026-03-03", "1y": "2025-03-31"} {
+		s, err := ParseSpan(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, s.Before(at).Format(time.DateOnly), text)
+	}
+	dublin, err := time.LoadLocation("Europe/Dublin")
+	require.NoError(t, err)
+	end, err := ParseTime("2026-07-01", dublin)
+	require.NoError(t, err)
+	assert.Equal(t, "2026-07-01T22:59:59.999999999Z", end.UTC().Format(time.RFC3339Nano), "the end of that day there")
+	_, err = ParseTime("1.7.2026", dublin)
+	assert.Error(t, err)
+}
