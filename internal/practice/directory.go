@@ -283,6 +283,14 @@ func (d *Directory) sorted(base string, scope int) []string {
 	return keys
 }
 
+// superclasses are what the server adds to the class of a new entry.
+var superclasses = map[string][]string{
+	"user":               {"top", "person", "organizationalPerson", "user"},
+	"computer":           {"top", "person", "organizationalPerson", "user", "computer"},
+	"group":              {"top", "group"},
+	"organizationalunit": {"top", "organizationalUnit"},
+}
+
 // Add makes an entry.
 func (d *Directory) Add(e directory.Entry) error {
 	d.mu.Lock()
@@ -307,6 +315,15 @@ func (d *Directory) Add(e directory.Entry) error {
 		return err
 	}
 	e = e.Clone()
+	var classes []string
+	for _, class := range e.Get("objectClass") {
+		for _, c := range append(slices.Clone(superclasses[strings.ToLower(class)]), class) {
+			if !slices.ContainsFunc(classes, func(have string) bool { return strings.EqualFold(have, c) }) {
+				classes = append(classes, c)
+			}
+		}
+	}
+	e.Set("objectClass", classes...)
 	if e.HasClass("user") || e.HasClass("group") || e.HasClass("computer") {
 		sid, err := directory.EncodeSID(d.sid + "-" + strconv.FormatUint(uint64(d.nextRID), 10))
 		if err != nil {

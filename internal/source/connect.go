@@ -89,7 +89,7 @@ func Connect(ctx context.Context, t Target) (*Server, error) {
 
 // dial makes the connection, binds and reads the root DSE.
 func (s *Server) dial(ctx context.Context) error {
-	u, err := url.Parse(s.URL)
+	u, err := parseURL(s.URL)
 	if err != nil || u.Scheme != "ldap" && u.Scheme != "ldaps" && u.Scheme != "ldapi" {
 		return fmt.Errorf("%q is not an ldap://, ldaps:// or ldapi:// URL", s.URL)
 	}
@@ -104,9 +104,9 @@ func (s *Server) dial(ctx context.Context) error {
 	if timeout == 0 {
 		timeout = defaultTimeout
 	}
-	dialURL := s.URL
-	if u.Scheme != "ldapi" {
-		dialURL = u.Scheme + "://" + u.Host
+	dialURL := u.Scheme + "://" + u.Host
+	if u.Scheme == "ldapi" {
+		dialURL = "ldapi://" + u.Path
 	}
 	conn, err := ldap.DialURL(dialURL, ldap.DialWithTLSConfig(tlsConfig), ldap.DialWithDialer(&net.Dialer{Timeout: min(timeout, 10*time.Second)}))
 	if err != nil {
@@ -132,6 +132,17 @@ func (s *Server) dial(ctx context.Context) error {
 		return err
 	}
 	return nil
+}
+
+// parseURL reads an LDAP URL (RFC 4516), and the usual form of a socket's:
+// ldapi:// with the path behind it, its slashes escaped or not.
+func parseURL(text string) (*url.URL, error) {
+	socket, ok := strings.CutPrefix(text, "ldapi://")
+	if !ok {
+		return url.Parse(text)
+	}
+	path, err := url.PathUnescape(socket)
+	return &url.URL{Scheme: "ldapi", Path: path}, err
 }
 
 func (s *Server) tlsConfig(host string) (*tls.Config, error) {

@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 
@@ -54,7 +53,7 @@ func (p *Probe) ClockText() string {
 
 // Probe finds out what the bound account can read here. It writes nothing.
 func (s *Server) Probe(ctx context.Context) (*Probe, error) {
-	u, err := url.Parse(s.URL)
+	u, err := parseURL(s.URL)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,272 @@
+package conformance
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/practice"
+	"yardbroom/internal/realserver"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
+)
+
+func connect(t *testing.T, yard settings.Yard) (*source.Server, error) {
+	t.Helper()
+	c, err := source.Connect(context.Background(), source.Target{Yard: yard})
+	if err == nil {
+		t.Cleanup(func() { c.Close() })
+	}
+	return c, err
+}
+
+func TestWaysToConnect(t *testing.T) {
+	server := realserver.OpenLDAP(t)
+	with := func(change func(*settings.Yard)) settings.Yard {
+		y := server.Yard
+		change(&y)
+		return y
+	}
+	stranger := t.TempDir()
+	realserver.Certificate(t, stranger, "localhost")
+	for _, c := range []struct {
+		name string
+		yard settings.Yard
+		want string // in the error, "" for success
+	}{
+		{"ldaps with the authority", with(func(y *settings.Yard) { y.Servers = []string{server.TLSURL} }), ""},
+		{"StartTLS", with(func(y *settings.Yard) { y.StartTLS = true }), ""},
+		{"a unix socket", with(func(y *settings.Yard) { y.Servers = []string{server.SocketURL} }), ""},
+		{"a unix socket, signing in by it", with(func(y *settings.Yard) {
+			y.Servers, y.Bind = []string{server.SocketURL}, settings.Bind{}
+		}), ""},
+		{"anonymous", with(func(y *settings.Yard) { y.Bind = settings.Bind{} }), ""},
+		{"password from a command", with(func(y *settings.Yard) {
+			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "printf 'admin-secret\nmore'"}
+		}), ""},
+		{"another server in reserve", with(func(y *settings.Yard) { y.Servers = []string{"ldap://127.0.0.1:1", server.TLSURL} }), ""},
+		{"an unknown authority", with(func(y *settings.Yard) { y.Servers, y.CAFile = []string{server.TLSURL}, filepath.Join(stranger, "ca.pem") }), "signed by nobody known here"},
+		{"no authority at all", with(func(y *settings.Yard) { y.Servers, y.CAFile = []string{server.TLSURL}, "" }), "signed by nobody known here"},
+		{"another name", with(func(y *settings.Yard) { y.Servers = []string{strings.Replace(server.TLSURL, "127.0.0.1", "127.0.0.2", 1)} }), "cannot connect|another name"},
+		{"an unknown authority with StartTLS", with(func(y *settings.Yard) { y.StartTLS, y.CAFile = true, filepath.Join(stranger, "ca.pem") }), "StartTLS"},
+		{"a wrong password", with(func(y *settings.Yard) {
+			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "echo wrong"}
+		}), "refuses the name or the password"},
+		{"an empty password", with(func(y *settings.Yard) {
+			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "true"}
+		}), "is empty"},
+		{"nobody to ask", with(func(y *settings.Yard) { y.Bind = settings.Bind{DN: y.Bind.DN, Ask: true} }), "no terminal"},
+		{"a password in clear to elsewhere", with(func(y *settings.Yard) { y.Servers = []string{"ldap://localhost.localdomain:9"} }), ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if c.name == "a password in clear to elsewhere" {
+				t.Skip("nothing but this machine may be connected to; TestPasswordsStayOffTheWire covers the rule")
+			}
+			s, err := connect(t, c.yard)
+			if c.want == "" {
+				require.NoError(t, err)
+				assert.Equal(t, directory.OpenLDAP, s.Dialect)
+				return
+			}
+			require.Error(t, err)
+			assert.NotContains(t, err.Error(), "\n", "one line")
+			assert.Regexp(t, c.want, err.Error())
+		})
+	}
+}
+
+func TestSambaTakesPasswordsOverTLSOnlyAndSaysSo(t *testing.T) {
+	server := sambaServer(t)
+	y := server.Yard
+	y.Servers = []string{"ldap://127.0.0.1"}
+	_, err := connect(t, y)
+	assert.ErrorContains(t, err, "takes a password only over TLS: use ldaps://, or starttls")
+	y.StartTLS = true
+	_, err = connect(t, y)
+	assert.NoError(t, err)
+}
+
+func TestKerberosTicketsSignIn(t *testing.T) {
+	server := sambaServer(t)
+	server.Tool(t, "spn", "add", "ldap/127.0.0.1", "DC1$")
+	cache, conf := server.Kinit(t, "administrator", server.Password)
+	t.Setenv("KRB5_CONFIG", conf)
+	y := server.Yard
+	y.Bind = settings.Bind{Kerberos: true, CredentialCache: cache, Service: "ldap/dc1.larkmoor.example"}
+	s, err := connect(t, y)
+	require.NoError(t, err)
+	assert.Equal(t, "administrator@LARKMOOR.EXAMPLE", s.Bound)
+	_, err = s.Identity(context.Background())
+	require.NoError(t, err)
+
+	y.Bind.CredentialCache = filepath.Join(t.TempDir(), "none")
+	_, err = connect(t, y)
+	assert.ErrorContains(t, err, "sign in with kinit first")
+}
+
+func TestProbeTellsWhatTheAccountCanDo(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		s.person(t, c, "Ada Quill", "aquill")
+		p, err := c.Probe(context.Background())
+		require.NoError(t, err)
+		assert.True(t, p.Paging)
+		assert.True(t, p.ClockOK())
+		rights := map[string]bool{}
+		for _, r := range p.Rights {
+			rights[r.What] = r.OK
+			assert.NotEmpty(t, r.Says)
+		}
+		if s.dialect == directory.AD {
+			assert.True(t, rights["Reads deleted"])
+			assert.True(t, rights["Reads sign-ins"])
+		} else {
+			assert.True(t, rights["Guarded writes"])
+			assert.False(t, rights["Reads sign-ins"], "nobody has signed in yet")
+		}
+	})
+}
+
+func TestRealSignInsAndLocksAreJudged(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dir != nil {
+			t.Skip("the practice directory records no sign-ins")
+		}
+		c := s.connect(t)
+		ada, bram := s.person(t, c, "Ada Quill", "aquill"), s.person(t, c, "Bram Tern", "btern")
+		require.True(t, s.bind(by(s, "aquill@larkmoor.example", ada), "Right-secret1"))
+		s.lock(t, bram, "btern")
+		survey, err := c.Survey(context.Background())
+		require.NoError(t, err)
+		survey.DefaultPolicy = directory.FoldDN(s.yard.DefaultPolicy)
+		set := settings.Defaults()
+		report, err := audit.Run(survey, set, audit.Options{AsOf: survey.Taken, Scope: []string{s.base}})
+		require.NoError(t, err)
+		got := map[string]string{}
+		for _, f := range report.Findings {
+			got[f.Account] += f.Check + " "
+		}
+		assert.Equal(t, map[string]string{"btern": "locked-out "}, got)
+
+		// Two hundred days from now Ada has not been seen for long, and Bram never.
+		later := survey.Taken.AddDate(0, 0, 200)
+		report, err = audit.Run(survey, set, audit.Options{AsOf: later, Scope: []string{s.base}})
+		require.NoError(t, err)
+		got = map[string]string{}
+		for _, f := range report.Findings {
+			got[f.Account] += f.Check + " " + string(f.Confidence) + " "
+		}
+		want := map[string]string{"aquill": "stale sure ", "btern": "never-used sure "}
+		if s.dialect == directory.OpenLDAP { // there the lock lasts until somebody ends it
+			want["btern"] += "locked-out sure "
+			want["btern"] = "never-used sure locked-out sure "
+		}
+		assert.Equal(t, want, got)
+	})
+}
+
+func TestAnAccountWithoutRightsIsToldSo(t *testing.T) {
+	server := realserver.OpenLDAP(t)
+	s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP}
+	s.fresh(t)
+	admin := s.connect(t)
+	ada := s.person(t, admin, "Ada Quill", "aquill")
+	y := server.Yard
+	y.Bind = settings.Bind{DN: "uid=reader,ou=people," + server.Base, PasswordCommand: "echo reader-secret"}
+	c, err := connect(t, y)
+	require.NoError(t, err)
+	st := newStory(t, s)
+	b := st.mustStage("disable", "", ada)
+	st.c = c
+	res, kept := st.apply(b)
+	assert.Contains(t, res.Halted, "may not write")
+	assert.Contains(t, kept.Lines[0].Note, "may not do this")
+	assert.Empty(t, s.entry(t, admin, ada).Get("pwdAccountLockedTime"))
+	_, err = c.Search(context.Background(), source.Query{Base: "ou=hidden," + server.Base, Scope: ldap.ScopeWholeSubtree, Attributes: []string{"1.1"}}, func([]directory.Entry) error { return nil })
+	assert.ErrorIs(t, err, source.ErrNotFound)
+}
+
+func TestASurveyIsWholeOrNotThere(t *testing.T) {
+	s := practiceSubject(t)
+	c := s.connect(t)
+	for i := range 40 {
+		s.person(t, c, "Person "+strings.Repeat("x", i+1), "person"+strings.Repeat("x", i+1))
+	}
+	s.yard.PageSize = 7
+	for name, fault := range map[string]practice.Fault{"dropped": {DropAfter: true}, "refused": {Code: ldap.LDAPResultSizeLimitExceeded}} {
+		t.Run(name, func(t *testing.T) {
+			c := s.connect(t)
+			want, err := c.Survey(context.Background())
+			require.NoError(t, err)
+			dir := t.TempDir()
+			for n := 1; n < 25; n += 3 {
+				hit := s.faultAt(n, fault)
+				got, err := c.Survey(context.Background())
+				s.server.SetFault(nil)
+				if name == "dropped" {
+					require.NoError(t, err, "it is read again, from the beginning")
+					require.Equal(t, want.Entries, got.Entries, "nothing twice, nothing missing")
+					continue
+				}
+				if hit.Load() {
+					require.ErrorContains(t, err, "gives only a part of its entries")
+				}
+			}
+			s.faultAt(5, practice.Fault{Code: ldap.LDAPResultSizeLimitExceeded})
+			_, err = source.Keep(context.Background(), c, dir, "part")
+			s.server.SetFault(nil)
+			require.Error(t, err)
+			left, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			assert.Empty(t, left, "no half survey lies around")
+			m, err := source.Keep(context.Background(), c, dir, "whole")
+			require.NoError(t, err)
+			f, err := source.OpenKept(dir, "whole")
+			require.NoError(t, err)
+			kept, err := f.Survey(context.Background())
+			require.NoError(t, err)
+			assert.Equal(t, want.Accounts.Len(), kept.Accounts.Len())
+			assert.Equal(t, m.Entries, kept.Entries)
+		})
+	}
+}
+
+func TestAKeptSurveyJudgesAsTheServerDid(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		ada := s.person(t, c, "Ada Quill", "aquill")
+		s.person(t, c, "Bram Tern", "btern")
+		s.lock(t, ada, "aquill")
+		ctx := context.Background()
+		live, err := c.Survey(ctx)
+		require.NoError(t, err)
+		dir := t.TempDir()
+		_, err = source.Keep(ctx, c, dir, "now")
+		require.NoError(t, err)
+		f, err := source.OpenKept(dir, "now")
+		require.NoError(t, err)
+		f.DefaultPolicy = s.yard.DefaultPolicy
+		kept, err := f.Survey(ctx)
+		require.NoError(t, err)
+		later := time.Now().AddDate(0, 0, 300)
+		judge := func(survey *directory.Survey) []audit.Finding {
+			r, err := audit.Run(survey, settings.Defaults(), audit.Options{AsOf: later})
+			require.NoError(t, err)
+			for i := range r.Findings {
+				r.Findings[i].Evidence = nil // names the server or not
+			}
+			return r.Findings
+		}
+		assert.Equal(t, judge(live), judge(kept))
+		assert.NotEmpty(t, judge(kept))
+	})
+}
