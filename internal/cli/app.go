@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
-	"github.com/google/renameio/v2"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -23,6 +22,7 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
+	"yardbroom/internal/whole"
 )
 
 // Exit statuses.
@@ -243,13 +243,8 @@ func (a *app) result(path string, write func(w io.Writer) error) error {
 	if path == "" || path == "-" {
 		return write(a.out)
 	}
-	file, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o600), renameio.WithExistingPermissions())
-	if err != nil {
-		return fmt.Errorf("--output: %w", err)
+	if err := whole.Write(path, write); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	defer file.Cleanup()
-	if err := write(file); err != nil {
-		return err
-	}
-	return file.CloseAtomicallyReplace()
+	return nil
 }

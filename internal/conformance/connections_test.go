@@ -54,9 +54,13 @@ func TestWaysToConnect(t *testing.T) {
 			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "printf 'admin-secret\nmore'"}
 		}), ""},
 		{"another server in reserve", with(func(y *settings.Yard) { y.Servers = []string{"ldap://127.0.0.1:1", server.TLSURL} }), ""},
-		{"an unknown authority", with(func(y *settings.Yard) { y.Servers, y.CAFile = []string{server.TLSURL}, filepath.Join(stranger, "ca.pem") }), "signed by nobody known here"},
+		{"an unknown authority", with(func(y *settings.Yard) {
+			y.Servers, y.CAFile = []string{server.TLSURL}, filepath.Join(stranger, "ca.pem")
+		}), "signed by nobody known here"},
 		{"no authority at all", with(func(y *settings.Yard) { y.Servers, y.CAFile = []string{server.TLSURL}, "" }), "signed by nobody known here"},
-		{"another name", with(func(y *settings.Yard) { y.Servers = []string{strings.Replace(server.TLSURL, "127.0.0.1", "127.0.0.2", 1)} }), "cannot connect|another name"},
+		{"another name", with(func(y *settings.Yard) {
+			y.Servers = []string{strings.Replace(server.TLSURL, "127.0.0.1", "127.0.0.2", 1)}
+		}), "cannot connect|another name"},
 		{"an unknown authority with StartTLS", with(func(y *settings.Yard) { y.StartTLS, y.CAFile = true, filepath.Join(stranger, "ca.pem") }), "StartTLS"},
 		{"a wrong password", with(func(y *settings.Yard) {
 			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "echo wrong"}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,13 +14,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ldif"
+	"yardbroom/internal/whole"
 )
 
 // Manifest describes a kept survey. It is written last, so a survey without
@@ -70,31 +71,28 @@ func Keep(ctx context.Context, src Source, dir, name string) (*Manifest, error) 
 	if err != nil {
 		return nil, err
 	}
-	return m, renameio.WriteFile(manifest, append(text, '\n'), 0o600)
+	return m, whole.Write(manifest, func(w io.Writer) error {
+		_, err := w.Write(append(text, '\n'))
+		return err
+	})
 }
 
 // keepEntries writes the entries to a compressed file, whole or not at all.
 func keepEntries(ctx context.Context, src Source, path string, m *Manifest) error {
 	write := func(entries func(take func(*directory.Entry) error) error) error {
 		m.Entries = 0
-		file, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o600))
-		if err != nil {
-			return err
-		}
-		defer file.Cleanup()
-		z, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
-		if err != nil {
-			return err
-		}
-		out := ldif.NewWriter(z)
-		err = entries(func(e *directory.Entry) error {
-			m.Entries++
-			return out.Write(e)
+		return whole.Write(path, func(w io.Writer) error {
+			z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest))
+			if err != nil {
+				return err
+			}
+			out := ldif.NewWriter(z)
+			err = entries(func(e *directory.Entry) error {
+				m.Entries++
+				return out.Write(e)
+			})
+			return errors.Join(err, out.Flush(), z.Close())
 		})
-		if err = errors.Join(err, out.Flush(), z.Close()); err != nil {
-			return err
-		}
-		return file.CloseAtomicallyReplace()
 	}
 	switch s := src.(type) {
 	case *Server:

@@ -1,0 +1,47 @@
+// Package whole writes files whole or not at all, on every system that the
+// tool is built for.
+package whole
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+)
+
+// Write gives write a temporary file beside path, syncs it, and renames it
+// to path. If anything fails, path is as it was and nothing is left beside
+// it. The file has mode 0600, or the mode of the file that it replaces.
+func Write(path string, write func(w io.Writer) error) (err error) {
+	temp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*") // mode 0600
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, ignoreClosed(temp.Close()), os.Remove(temp.Name()))
+		}
+	}()
+	if info, statErr := os.Stat(path); statErr == nil {
+		if err := temp.Chmod(info.Mode().Perm()); err != nil {
+			return err
+		}
+	}
+	if err := write(temp); err != nil {
+		return err
+	}
+	if err := temp.Sync(); err != nil {
+		return err
+	}
+	if err := temp.Close(); err != nil {
+		return err
+	}
+	return os.Rename(temp.Name(), path)
+}
+
+func ignoreClosed(err error) error {
+	if errors.Is(err, os.ErrClosed) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,37 @@
+package whole
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "findings.csv")
+	put := func(text string, fail error) error {
+		return Write(path, func(w io.Writer) error {
+			_, err := io.WriteString(w, text)
+			return errors.Join(err, fail)
+		})
+	}
+	require.NoError(t, put("first", nil))
+	require.NoError(t, os.Chmod(path, 0o644))
+	broken := errors.New("broken")
+	require.ErrorIs(t, put("half", broken), broken)
+	require.NoError(t, put("second", nil))
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "second", string(text))
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o644), info.Mode().Perm())
+	left, err := os.ReadDir(filepath.Dir(path))
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+	assert.Error(t, Write(filepath.Join(path, "below a file"), func(io.Writer) error { return nil }))
+}
