@@ -312,10 +312,10 @@ func TestEveryCheckIsDocumented(t *testing.T) {
 // plain is an account for the oracle: what the random directory was made
 // from, in days, not in attributes.
 type plain struct {
-	name                           string
-	service, off, builtin, room    bool
-	logon, stamp, created          float64 // days ago; logon and stamp below 0: never
-	expired, lockedMinutes, astray float64 // below 0: not
+	name                        string
+	service, off, builtin, room bool
+	logon, stamp, created       float64 // days ago; logon and stamp below 0: never
+	expired, lockedMinutes      float64 // below 0: not
 }
 
 // randomPlain makes one account and its entry.

@@ -100,14 +100,18 @@ func (p *Protection) isBound(e *directory.Entry) bool {
 	return false
 }
 
-// Finder finds whole entries: a source, or a server.
-type Finder interface {
-	Find(ctx context.Context, filter string) ([]directory.Entry, error)
+// Reader reads entries: a source, or a server.
+type Reader interface {
+	Select(ctx context.Context, filter string, attributes []string) ([]directory.Entry, error)
+	Get(ctx context.Context, dns []string) ([]directory.Entry, error)
 }
 
 // Privilege knows who belongs to the privileged groups of a directory.
 type Privilege struct {
 	Groups []PrivilegedGroup
+	// Judged tells whether the groups could be read at all. On the `ad`
+	// schema those of the administrators (RID 512 and 544) must be there.
+	Judged bool
 }
 
 // PrivilegedGroup is one of them, with everybody it reaches.
@@ -133,8 +137,8 @@ const builtinSID = "S-1-5-32-"
 
 // ReadPrivilege reads the groups and their members. On dialects without SIDs
 // only the groups that the settings name are privileged.
-func ReadPrivilege(ctx context.Context, from Finder, d *directory.Dialect, named []string, at time.Time) (*Privilege, error) {
-	groups, err := from.Find(ctx, "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))")
+func ReadPrivilege(ctx context.Context, from Reader, d *directory.Dialect, named []string, at time.Time) (*Privilege, error) {
+	groups, err := from.Select(ctx, "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))", []string{"objectSid", "member", "uniqueMember"})
 	if err != nil {
 		return nil, fmt.Errorf("reading the groups: %w", err)
 	}
@@ -143,13 +147,16 @@ func ReadPrivilege(ctx context.Context, from Finder, d *directory.Dialect, named
 		byDN[directory.FoldDN(groups[i].DN)] = &groups[i]
 	}
 	p := &Privilege{}
+	rids := map[uint32]bool{}
 	for i := range groups {
 		g := &groups[i]
+		rids[directory.RID(g.First("objectSid"))] = true
 		if !isPrivileged(g) && !slices.ContainsFunc(named, func(n string) bool { return directory.FoldDN(n) == directory.FoldDN(g.DN) }) {
 			continue
 		}
 		p.Groups = append(p.Groups, PrivilegedGroup{Name: directory.LeafValue(g.DN), DN: g.DN, Members: reach(g, byDN)})
 	}
+	p.Judged = d != directory.AD || rids[512] && rids[544]
 	if err := p.addPrimary(ctx, from, d, groups, byDN); err != nil {
 		return nil, err
 	}
@@ -192,11 +199,11 @@ func reach(g *directory.Entry, groups map[string]*directory.Entry) map[string]*M
 
 // addPrimary adds accounts whose primary group is, or leads to, a privileged
 // one.
-func (p *Privilege) addPrimary(ctx context.Context, from Finder, d *directory.Dialect, groups []directory.Entry, byDN map[string]*directory.Entry) error {
+func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Dialect, groups []directory.Entry, byDN map[string]*directory.Entry) error {
 	if d != directory.AD {
 		return nil
 	}
-	users, err := from.Find(ctx, "(&(objectClass=user)(!(primaryGroupID=513))(!(primaryGroupID=515)))")
+	users, err := from.Select(ctx, "(&(objectClass=user)(!(primaryGroupID=513))(!(primaryGroupID=515)))", []string{"primaryGroupID"})
 	if err != nil {
 		return err
 	}
@@ -247,13 +254,7 @@ func leadsTo(groups map[string]*directory.Entry, group *directory.Entry, inner s
 
 // readState finds out which of the members can sign in. One that cannot be
 // read does not count as enabled.
-func (p *Privilege) readState(ctx context.Context, from Finder, d *directory.Dialect, at time.Time) error {
-	getter, ok := from.(interface {
-		Get(ctx context.Context, dns []string) ([]directory.Entry, error)
-	})
-	if !ok {
-		return nil
-	}
+func (p *Privilege) readState(ctx context.Context, from Reader, d *directory.Dialect, at time.Time) error {
 	wanted := map[string]bool{}
 	var dns []string
 	for _, g := range p.Groups {
@@ -268,7 +269,7 @@ func (p *Privilege) readState(ctx context.Context, from Finder, d *directory.Dia
 		return nil
 	}
 	slices.Sort(dns)
-	entries, err := getter.Get(ctx, dns)
+	entries, err := from.Get(ctx, dns)
 	if err != nil {
 		return fmt.Errorf("reading the members of privileged groups: %w", err)
 	}

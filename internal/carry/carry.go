@@ -154,8 +154,13 @@ func (r *Runner) ready(ctx context.Context) error {
 		return err
 	}
 	r.policies, r.others = map[string]batch.LockPolicy{}, map[string]*source.Server{}
-	r.privilege, err = batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Named, r.Now())
-	return err
+	if r.privilege, err = batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Named, r.Now()); err != nil {
+		return err
+	}
+	if !r.privilege.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() }) {
+		return fmt.Errorf("%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them", r.Server.URL, r.Server.Bound)
+	}
+	return nil
 }
 
 // sameServer holds a begun batch to the server it was begun on, as long as

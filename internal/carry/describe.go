@@ -72,6 +72,10 @@ func (s *Step) describe() string {
 		var parts []string
 		for _, m := range s.Mods {
 			c := batch.Describe(m)
+			if c.Old == c.New {
+				parts = append(parts, fmt.Sprintf("make sure that %s of %s is still %s", c.What, name, c.Old))
+				continue
+			}
 			parts = append(parts, fmt.Sprintf("%s of %s: %s → %s", c.What, name, c.Old, c.New))
 		}
 		return strings.Join(parts, "; ")

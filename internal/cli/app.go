@@ -81,8 +81,10 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):
 		fmt.Fprintln(errOut, "yardbroom: interrupted")
 	case err.Error() != "":
+		prefix := "yardbroom: "
 		for line := range strings.SplitSeq(strings.TrimRight(err.Error(), "\n"), "\n") {
-			fmt.Fprintln(errOut, "yardbroom:", render.Visible(line))
+			fmt.Fprintln(errOut, prefix+render.Visible(line))
+			prefix = ""
 		}
 	}
 	return status

@@ -44,7 +44,7 @@ func (a *app) undoCommand() *cli.Command {
 			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
 				back, refusals, err := carry.Inverse(ctx, s, b, actor(), a.now().UTC())
 				for _, r := range refusals {
-					fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not undone: %s (%s): %s", r.Account, r.DN, r.Why)))
+					fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not undone: %s (%s): %s", r.Account, render.Place(r.DN), r.Why)))
 				}
 				if err != nil {
 					return err
@@ -223,11 +223,11 @@ func (a *app) tellResult(b *batch.Batch, res carry.Result, dry bool) error {
 			fmt.Fprintf(a.err, "yardbroom: to go on when that is settled: yardbroom apply %d; to take back what was done: yardbroom undo %d\n", b.ID, b.ID)
 		}
 	}
+	if !dry && b.UndoOf == 0 && res.Counts[batch.Applied] > 0 && res.Halted == "" {
+		fmt.Fprintf(a.out, "To take it back: yardbroom undo %d\n", b.ID)
+	}
 	if res.NotDone() > 0 || res.Halted != "" {
 		return &exitError{status: exitNotDone}
-	}
-	if !dry && b.UndoOf == 0 {
-		fmt.Fprintf(a.out, "To take it back: yardbroom undo %d\n", b.ID)
 	}
 	return nil
 }

@@ -20,7 +20,7 @@ func (a *app) auditCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "check", Usage: "only this check; may be given several times"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table, csv, json or jsonl"},
 			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},
-			&cli.IntFlag{Name: "limit", Value: 10, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
+			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
 			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"},
 		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {

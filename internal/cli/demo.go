@@ -180,7 +180,7 @@ type step struct {
 func (d *demonstration) steps() []step {
 	parked := "OU=Parked," + demo.Base
 	return []step{
-		{"What is untidy? The directory is read over LDAP and judged, check by check.", []string{"audit", "--limit", "5"}},
+		{"What is untidy? The directory is read over LDAP and judged, check by check.", []string{"audit"}},
 		{"One of them, closely: a service account that nobody has used for over a year.", []string{"show", "svc-plate-scanner"}},
 		{"Stage a cleanup: disable what is stale and park it. Only sure findings come in. Nothing is changed yet.",
 			[]string{"stage", "disable,move", "--check", "stale", "--to", parked, "--why", "yearly cleanup"}},

@@ -141,6 +141,9 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 
 // stageCommandFor is the command that would clear the first finding.
 func stageCommandFor(c *render.AccountCard, from string) string {
+	if c.Account.BuiltIn {
+		return "" // it would be refused
+	}
 	for _, f := range c.Findings {
 		if len(f.Suggest) > 0 {
 			line := "yardbroom stage " + f.Suggest[0]

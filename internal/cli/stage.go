@@ -311,6 +311,6 @@ func nameColumn(header []string, want string) (at int, isHeader bool) {
 // tellRefusals says which of the chosen accounts are not in the batch.
 func (a *app) tellRefusals(refusals []batch.Refusal) {
 	for _, r := range refusals {
-		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not staged: %s (%s): %s", r.Account, r.DN, r.Why)))
+		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not staged: %s (%s): %s", r.Account, render.Place(r.DN), r.Why)))
 	}
 }

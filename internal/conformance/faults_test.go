@@ -242,3 +242,16 @@ func TestAServerThatGoesDownInTheMiddleOfAStepLeavesItToBeSettled(t *testing.T) 
 		})
 	}
 }
+
+func TestNobodyIsSwitchedOffWherePrivilegeCannotBeJudged(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	b := st.mustStage("disable", "", ada)
+	s.dir.Edit("CN=Administrators,CN=Builtin,DC=larkmoor,DC=example", func(e *directory.Entry) { e.Set("objectSid") })
+	kept, err := batch.Load(context.Background(), st.Store, b.ID)
+	require.NoError(t, err)
+	_, err = st.runner(kept).Run(context.Background())
+	assert.ErrorContains(t, err, "cannot be judged")
+	assert.Equal(t, "512", s.entry(t, st.c, ada).First("userAccountControl"))
+}

@@ -110,7 +110,6 @@ func each(t *testing.T, test func(t *testing.T, s *subject)) {
 
 func practiceSubject(t *testing.T) *subject {
 	dir := practice.New("DC=larkmoor,DC=example", "S-1-5-21-1-2-3", time.Now)
-	require.NoError(t, dir.Add(directory.Entry{DN: "CN=Users,DC=larkmoor,DC=example", Attrs: []directory.Attribute{{Name: "objectClass", Values: []string{"container"}}}}))
 	server := &practice.Server{Dir: dir, Account: "keeper", Password: "keeper-secret"}
 	url, err := server.Listen(t.Context(), "127.0.0.1:0")
 	require.NoError(t, err)

@@ -60,8 +60,8 @@ var serverOnly = []string{"objectGUID", "objectSid", "memberOf", "directReports"
 var singleValued = []string{"userAccountControl", "sAMAccountName", "userPrincipalName", "displayName", "manager", "managedBy", "employeeID",
 	"lockoutTime", "accountExpires", "pwdLastSet", "primaryGroupID", "mail", "givenName", "sn", "department"}
 
-// New returns a directory with its base entry and its container of deleted
-// objects. The clock dates what is written.
+// New returns a directory with what every domain has: its top entry, the
+// groups of its administrators, and its container of deleted objects. The clock dates what is written.
 func New(base, domainSID string, now func() time.Time) *Directory {
 	d := &Directory{base: base, sid: domainSID, nextRID: 1103, now: now,
 		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}}
@@ -76,6 +76,21 @@ func New(base, domainSID string, now func() time.Time) *Directory {
 	top.Set("lockoutThreshold", "5")
 	top.Set("msDS-LogonTimeSyncInterval", "14")
 	d.put(&top)
+	for _, e := range []struct{ dn, class, sid string }{{"CN=Users," + base, "container", ""}, {"CN=Builtin," + base, "container", ""},
+		{"CN=Domain Admins,CN=Users," + base, "group", domainSID + "-512"}, {"CN=Administrators,CN=Builtin," + base, "group", "S-1-5-32-544"}} {
+		made := directory.Entry{DN: e.dn}
+		made.Set("objectClass", "top", e.class)
+		made.Set("isCriticalSystemObject", "TRUE")
+		if e.sid != "" {
+			raw, err := directory.EncodeSID(e.sid)
+			if err != nil {
+				panic(err)
+			}
+			made.Set("objectSid", raw)
+			made.Set("sAMAccountName", directory.LeafValue(e.dn))
+		}
+		d.put(&made)
+	}
 	deleted := directory.Entry{DN: d.deletedObjects()}
 	deleted.Set("objectClass", "top", "container")
 	deleted.Set("isDeleted", "TRUE")

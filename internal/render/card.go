@@ -69,7 +69,7 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 	for i := range c.Findings {
 		f := &c.Findings[i]
 		days := ""
-		if !f.Since.IsZero() {
+		if f.Days > 0 {
 			days = ", " + Count(f.Days, "day")
 		}
 		fmt.Fprintf(w, "  %s %s (%s%s): %s\n", st.severity(f.Severity), f.Check, f.Confidence, days, Visible(evidenceText(f)))

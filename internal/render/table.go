@@ -20,6 +20,9 @@ type Style struct {
 	Limit int // rows a check; 0 means all
 }
 
+// numeric are the titles of columns of numbers, which stand to the right.
+var numeric = map[string]bool{"Days": true, "Found": true, "#": true, "Entries": true}
+
 // Table writes rows under a header, clipped to the terminal: the columns in
 // shrink give way, the others keep their width.
 func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...int) {
@@ -54,7 +57,11 @@ func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...in
 	}
 	var configs []table.ColumnConfig
 	for i, n := range widths {
-		configs = append(configs, table.ColumnConfig{Number: i + 1, WidthMax: n, WidthMaxEnforcer: func(s string, most int) string { return clipColumns(s, most) }})
+		align := text.AlignDefault
+		if numeric[header[i]] {
+			align = text.AlignRight
+		}
+		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: func(s string, most int) string { return clipColumns(s, most) }})
 	}
 	t.SetColumnConfigs(configs)
 	t.AppendHeader(row(header))
@@ -93,17 +100,28 @@ func (st Style) severity(s audit.Severity) string {
 	case audit.High:
 		return st.paint(s.String(), text.FgRed, text.Bold)
 	case audit.Medium:
-		return st.paint(s.String(), text.FgYellow)
+		return st.paint(s.String(), text.Bold)
 	}
 	return s.String()
 }
 
-// Report writes a report for people: what was read, what was found by check,
-// then the findings themselves.
+// Report writes a report for people: what was read, the findings by check,
+// and last, where a terminal leaves the reader, the summary.
 func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
-	fmt.Fprintf(w, "%s: %s in %s, as of %s\n\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
+	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
 		entries(s.Entries), Moment(r.AsOf, st.Zone))
+	for _, sum := range r.Summary {
+		if sum.Findings > 0 {
+			findings(w, r, sum, st)
+		}
+	}
+	fmt.Fprintln(w)
+	summary(w, r, st)
+}
+
+// summary writes a line a check, and what was not looked at.
+func summary(w io.Writer, r *audit.Report, st Style) {
 	var rows [][]string
 	var reasons []string
 	blind := map[string][]string{} // why → the checks not looked at
@@ -127,23 +145,18 @@ func Report(w io.Writer, r *audit.Report, st Style) {
 			blind[why] = append(blind[why], sum.Check)
 		}
 	}
-	Table(w, st, []string{"Check", "Severity", "Found", ""}, rows, 3)
+	Table(w, st, []string{"Check", "Severity", "Found", "Reports"}, rows, 3)
 	for _, why := range reasons {
 		fmt.Fprintln(w, Wrap(strings.Join(blind[why], ", ")+" not looked at: "+Visible(why), st.Width, "  "))
 	}
-	for _, sum := range r.Summary {
-		if sum.Findings > 0 {
-			findings(w, r, sum.Check, st)
-		}
-	}
 }
 
-func findings(w io.Writer, r *audit.Report, check string, st Style) {
+func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
 	var rows [][]string
 	total := 0
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		if f.Check != check {
+		if f.Check != sum.Check {
 			continue
 		}
 		total++
@@ -156,24 +169,20 @@ func findings(w io.Writer, r *audit.Report, check string, st Style) {
 		}
 		rows = append(rows, []string{Visible(f.Account), f.Kind, Place(f.DN), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
 	}
-	c, err := audit.Named(check)
-	if err != nil {
-		return
-	}
-	fmt.Fprintf(w, "\n%s: %s\n", st.paint(check, text.Bold), c.Short)
+	fmt.Fprintf(w, "\n%s (%s)\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity))
 	Table(w, st, []string{"Account", "Kind", "Where", "Days", "", "Evidence"}, rows, 5, 2)
 	if more := total - len(rows); more > 0 {
-		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, check)
+		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, sum.Check)
 	}
 }
 
-// shortEvidence is the evidence for a table: times as days, and the server
-// only where the survey has more than one.
+// shortEvidence is the evidence for a table, where it has to be brief: times
+// as days, and nothing that another column says.
 func shortEvidence(f *audit.Finding, loc *time.Location) string {
 	var parts []string
 	for _, e := range f.Evidence {
-		if e.Attr == "server" {
-			continue
+		if e.Attr == "server" || e.Attr == "container" || e.Value == "locked out" {
+			continue // the place is a column, the server the same for all
 		}
 		value := e.Value
 		if t, err := time.Parse(time.RFC3339, value); err == nil {

@@ -35,6 +35,7 @@ type File struct {
 	temp   bool      // path is ours, to be removed
 	taken  time.Time // of a kept survey
 	server string    // that a kept survey was read from
+	read   *directory.Survey
 }
 
 // OpenFile opens a file; "-" is standard input, which is copied to a
@@ -151,9 +152,20 @@ type judged struct {
 	wrong *ldif.Record // a change record, which is no entry
 }
 
-// Survey reads the whole file. The dialect is guessed by its first block; if
+// Survey reads the whole file, once. The dialect is guessed by its first block; if
 // the rest of the file shows another, it is read again.
 func (f *File) Survey(ctx context.Context) (*directory.Survey, error) {
+	if f.read == nil {
+		s, err := f.readSurvey(ctx)
+		if err != nil {
+			return nil, err
+		}
+		f.read = s
+	}
+	return f.read, nil
+}
+
+func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 	d := f.Dialect
 	if d == nil {
 		d = f.guess(ctx)
@@ -258,6 +270,11 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 		return nil, err
 	}
 	return f.pick(ctx, func(e *directory.Entry) bool { return cond.Match(e) == filter.True })
+}
+
+// Select is Find: whoever reads a whole file has all its attributes.
+func (f *File) Select(ctx context.Context, text string, _ []string) ([]directory.Entry, error) {
+	return f.Find(ctx, text)
 }
 
 // Get returns the entries with these names.

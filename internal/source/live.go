@@ -434,11 +434,12 @@ func (s *Server) Find(ctx context.Context, filter string) (found []directory.Ent
 	return found, err
 }
 
-// Select returns the named attributes of the entries that a filter selects.
+// Select returns the named attributes of the entries that a filter selects,
+// in the whole directory: groups and references may stand outside the base.
 func (s *Server) Select(ctx context.Context, filter string, attributes []string) (found []directory.Entry, err error) {
 	err = s.retry(ctx, func() error {
 		found = nil
-		_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes}, func(page []directory.Entry) error {
+		_, err := s.Search(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes}, func(page []directory.Entry) error {
 			found = append(found, page...)
 			return nil
 		})
@@ -559,15 +560,19 @@ func ShowIdentity(d *directory.Dialect, id string) string {
 	return id
 }
 
-// Identity reads the top entry of the base's naming context.
-func (s *Server) Identity(ctx context.Context) (Identity, error) {
-	top := s.Base
+// Top is the naming context that the base stands in.
+func (s *Server) Top() string {
 	for _, context := range append([]string{s.Root.Default}, s.Root.NamingContexts...) {
 		if context != "" && directory.Under(directory.FoldDN(s.Base), directory.FoldDN(context)) {
-			top = context
-			break
+			return context
 		}
 	}
+	return s.Base
+}
+
+// Identity reads the top entry of the base's naming context.
+func (s *Server) Identity(ctx context.Context) (Identity, error) {
+	top := s.Top()
 	var found []directory.Entry
 	err := s.retry(ctx, func() error {
 		_, err := s.Search(ctx, Query{Base: top, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectSid", s.Dialect.Identity.String()}},

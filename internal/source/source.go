@@ -20,6 +20,9 @@ type Source interface {
 	Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error)
 	// Find returns whole entries that an RFC 4515 filter selects.
 	Find(ctx context.Context, filter string) ([]directory.Entry, error)
+	// Select returns at least the named attributes of the entries that a
+	// filter selects, from the whole directory.
+	Select(ctx context.Context, filter string, attributes []string) ([]directory.Entry, error)
 	// Get returns the whole entries with these names, in any order; names
 	// that do not exist are left out.
 	Get(ctx context.Context, dns []string) ([]directory.Entry, error)

@@ -11,8 +11,13 @@ import (
 
 // Write gives write a temporary file beside path, syncs it, and renames it
 // to path. If anything fails, path is as it was and nothing is left beside
-// it. The file has mode 0600, or the mode of the file that it replaces.
+// it. The file has mode 0600, or the mode of the file that it replaces. What
+// is no regular file, such as a device or a pipe, is written to as it is.
 func Write(path string, write func(w io.Writer) error) (err error) {
+	info, statErr := os.Stat(path)
+	if statErr == nil && !info.Mode().IsRegular() {
+		return writeTo(path, write)
+	}
 	temp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*") // mode 0600
 	if err != nil {
 		return err
@@ -22,7 +27,7 @@ func Write(path string, write func(w io.Writer) error) (err error) {
 			err = errors.Join(err, ignoreClosed(temp.Close()), os.Remove(temp.Name()))
 		}
 	}()
-	if info, statErr := os.Stat(path); statErr == nil {
+	if statErr == nil {
 		if err := temp.Chmod(info.Mode().Perm()); err != nil {
 			return err
 		}
@@ -44,4 +49,12 @@ func ignoreClosed(err error) error {
 		return nil
 	}
 	return err
+}
+
+func writeTo(path string, write func(w io.Writer) error) error {
+	file, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(write(file), file.Close())
 }

@@ -35,3 +35,13 @@ func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	assert.Len(t, left, 1)
 	assert.Error(t, Write(filepath.Join(path, "below a file"), func(io.Writer) error { return nil }))
 }
+
+func TestADeviceIsNotReplaced(t *testing.T) {
+	require.NoError(t, Write(os.DevNull, func(w io.Writer) error {
+		_, err := io.WriteString(w, "gone")
+		return err
+	}))
+	info, err := os.Stat(os.DevNull)
+	require.NoError(t, err)
+	assert.False(t, info.Mode().IsRegular())
+}
