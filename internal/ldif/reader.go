@@ -287,6 +287,7 @@ type parser struct {
 	line    int // number of the line at pos
 	first   bool
 	known   bool
+	naming  bool // the line being read names the record
 	records []Record
 	attrs   []directory.Attribute
 	values  []string
@@ -383,7 +384,10 @@ func (p *parser) record(rec *Record) (bool, *Error) {
 	fail := func(number int, format string, args ...any) *Error {
 		return &Error{Line: number, DN: rec.DN, Err: fmt.Errorf(format, args...)}
 	}
-	l, err := p.split(line)
+	var l pair
+	p.naming = true // the first line is a name or a version, wanted in any case
+	err := p.split(line, &l)
+	p.naming = false
 	if err != nil {
 		return false, fail(rec.Line, "%w", err)
 	}
@@ -413,6 +417,7 @@ func (p *parser) body(rec *Record, fail func(int, string, ...any) *Error) *Error
 	start := len(p.attrs)
 	p.seen = directory.AttrSet{}
 	var controls []string
+	var l pair
 	for {
 		line, number, ok := p.logical()
 		if !ok || line == "" {
@@ -421,9 +426,11 @@ func (p *parser) body(rec *Record, fail func(int, string, ...any) *Error) *Error
 		if line[0] == ' ' {
 			return fail(number, "a continued line with nothing before it")
 		}
-		l, err := p.split(line)
-		if err != nil {
+		if err := p.split(line, &l); err != nil {
 			return fail(number, "%w", err)
+		}
+		if p.known && l.id == directory.AttrUnknown && len(p.attrs) > start {
+			continue
 		}
 		if len(p.attrs) == start && l.id == directory.AttrUnknown {
 			switch {
@@ -491,21 +498,22 @@ var nameByte = func() (t [256]bool) {
 	return t
 }()
 
-func (p *parser) split(line string) (pair, error) {
-	l, ok := p.expected(line)
-	if !ok {
+// split takes a line apart. Of an attribute that nobody wants it leaves the
+// value as it stands in the line.
+func (p *parser) split(line string, l *pair) error {
+	if !p.expected(line, l) {
 		colon := strings.IndexByte(line, ':')
 		if colon <= 0 {
-			return pair{}, fmt.Errorf("no \"name: value\" in %q", clip(line))
+			return fmt.Errorf("no \"name: value\" in %q", clip(line))
 		}
 		l.name, l.value = line[:colon], line[colon+1:]
 		for i := range len(l.name) {
 			if !nameByte[l.name[i]] {
-				return pair{}, fmt.Errorf("%q is not an attribute name", clip(l.name))
+				return fmt.Errorf("%q is not an attribute name", clip(l.name))
 			}
 		}
 		l.id = directory.LookupAttr(l.name)
-		p.learn(&l)
+		p.learn(l)
 	}
 	switch {
 	case l.value == "":
@@ -515,13 +523,15 @@ func (p *parser) split(line string) (pair, error) {
 		var err error
 		p.buf, err = base64.StdEncoding.AppendDecode(p.buf[:0], []byte(strings.Trim(l.value[1:], " ")))
 		if err != nil {
-			return pair{}, fmt.Errorf("broken base64 in the value of %s", l.name)
+			return fmt.Errorf("broken base64 in the value of %s", l.name)
 		}
-		l.value = string(p.buf)
+		if l.id != directory.AttrUnknown || !p.known || p.naming {
+			l.value = string(p.buf)
+		}
 	case l.value[0] == '<':
-		return pair{}, fmt.Errorf("the value of %s is behind a URL; values from other files are not read", l.name)
+		return fmt.Errorf("the value of %s is behind a URL; values from other files are not read", l.name)
 	}
-	return l, nil
+	return nil
 }
 
 // knownName is an attribute description met before in this file. Entries of
@@ -537,18 +547,19 @@ const maxKnownNames = 4096
 
 // expected takes a line apart if its name is the one before again, or the
 // one that followed it the last time.
-func (p *parser) expected(line string) (pair, bool) {
+func (p *parser) expected(line string, l *pair) bool {
 	if p.last >= len(p.names) {
-		return pair{}, false
+		return false
 	}
 	for _, at := range [2]int{p.names[p.last].next, p.last} {
 		k := &p.names[at]
 		if n := len(k.name); len(line) > n && line[n] == ':' && line[:n] == k.name {
 			p.last = at
-			return pair{name: k.name, value: line[n+1:], id: k.id}, true
+			l.name, l.value, l.id = k.name, line[n+1:], k.id
+			return true
 		}
 	}
-	return pair{}, false
+	return false
 }
 
 func (p *parser) learn(l *pair) {
@@ -599,8 +610,8 @@ func (p *parser) change(c *Change, fail func(int, string, ...any) *Error) *Error
 			mod = nil
 			continue
 		}
-		l, err := p.split(line)
-		if err != nil {
+		var l pair
+		if err := p.split(line, &l); err != nil {
 			return fail(number, "%w", err)
 		}
 		name, value := l.name, l.value
