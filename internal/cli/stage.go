@@ -153,15 +153,12 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 		}
 		names = append(names, listed...)
 	}
-	for _, name := range names {
-		found, err := findAccounts(ctx, p, name)
-		if err != nil {
-			return nil, err
-		}
-		if len(found) > 1 {
-			return nil, ambiguous(name, found)
-		}
-		all = append(all, batch.Candidate{Entry: found[0]})
+	named, err := findAll(ctx, p, s.Dialect, names)
+	if err != nil {
+		return nil, err
+	}
+	for i := range named {
+		all = append(all, batch.Candidate{Entry: named[i]})
 	}
 	if match := cmd.StringSlice("match"); len(match) > 0 {
 		found, err := matching(ctx, p, match)
@@ -215,6 +212,49 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 	var all []batch.Candidate
 	for i := range entries {
 		all = append(all, batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)]})
+	}
+	return all, nil
+}
+
+// namesAtOnce is how many logon names one search asks for.
+const namesAtOnce = 100
+
+// findAll finds one account for each name. Most lists hold logon names,
+// which are looked up many at once; what is none is looked up by itself.
+func findAll(ctx context.Context, src source.Source, d *directory.Dialect, names []string) ([]directory.Entry, error) {
+	logon := "uid"
+	if d == directory.AD {
+		logon = "sAMAccountName"
+	}
+	byLogon := map[string][]directory.Entry{}
+	for chunk := range slices.Chunk(names, namesAtOnce) {
+		filter := "(|"
+		for _, name := range chunk {
+			filter += "(" + logon + "=" + ldap.EscapeFilter(name) + ")"
+		}
+		found, err := src.Find(ctx, filter+")")
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range found {
+			if key := strings.ToLower(e.First(logon)); !notAccount(e) {
+				byLogon[key] = append(byLogon[key], e)
+			}
+		}
+	}
+	var all []directory.Entry
+	for _, name := range names {
+		found := byLogon[strings.ToLower(name)]
+		if len(found) == 0 {
+			var err error
+			if found, err = findAccounts(ctx, src, name); err != nil {
+				return nil, err
+			}
+		}
+		if len(found) > 1 {
+			return nil, ambiguous(name, found)
+		}
+		all = append(all, found[0])
 	}
 	return all, nil
 }
