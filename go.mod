@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/adrg/xdg v0.5.3
+	github.com/creack/pty v1.1.24
 	github.com/go-asn1-ber/asn1-ber v1.5.8
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/goccy/go-yaml v1.19.2

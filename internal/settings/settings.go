@@ -5,6 +5,7 @@ package settings
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -92,6 +93,10 @@ func Load(file string, mustExist bool) (*Settings, error) {
 	}
 	if err != nil {
 		return nil, fmt.Errorf("settings: %w", err)
+	}
+	var anything any
+	if err := yaml.Unmarshal(text, &anything); (err == nil || errors.Is(err, io.EOF)) && anything == nil {
+		return s, nil // no line sets anything
 	}
 	if err := yaml.UnmarshalWithOptions(text, s, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("settings %s: %s", file, yaml.FormatError(err, false, true))

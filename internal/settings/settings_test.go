@@ -69,6 +69,11 @@ func TestAMissingFileGivesTheDefaultsOnlyWhereItMay(t *testing.T) {
 	s, err := Load(filepath.Join(t.TempDir(), "none"), false)
 	require.NoError(t, err)
 	assert.Equal(t, Defaults(), s)
+	for _, empty := range []string{"", "\n", "# only a comment\n"} {
+		s, err := load(t, empty)
+		require.NoError(t, err)
+		assert.Equal(t, Defaults().Batch, s.Batch)
+	}
 	_, err = Load(filepath.Join(t.TempDir(), "none"), true)
 	assert.Error(t, err)
 }

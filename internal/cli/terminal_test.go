@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// terminal is the tool on a terminal, with somebody typing.
+type terminal struct {
+	t      *testing.T
+	tty    *os.File
+	mu     sync.Mutex
+	screen bytes.Buffer
+	wait   func() int
+}
+
+func (y *smallYard) onTerminal(t *testing.T, args ...string) *terminal {
+	t.Helper()
+	cmd := program(t, y.env, args...)
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 24, Cols: 80})
+	require.NoError(t, err)
+	term := &terminal{t: t, tty: tty}
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		buf := make([]byte, 4096)
+		for {
+			n, err := tty.Read(buf)
+			term.mu.Lock()
+			term.screen.Write(buf[:n])
+			term.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	term.wait = func() int {
+		_ = cmd.Wait()
+		<-read
+		tty.Close()
+		return cmd.ProcessState.ExitCode()
+	}
+	return term
+}
+
+func (term *terminal) text() string {
+	term.mu.Lock()
+	defer term.mu.Unlock()
+	return term.screen.String()
+}
+
+// answer waits for a prompt and types a line.
+func (term *terminal) answer(prompt, line string) {
+	term.t.Helper()
+	for range 1000 {
+		if strings.Contains(term.text(), prompt) {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	require.Contains(term.t, term.text(), prompt)
+	time.Sleep(20 * time.Millisecond) // the echo is switched off right after the prompt
+	_, err := io.WriteString(term.tty, line+"\n")
+	require.NoError(term.t, err)
+}
+
+func TestApplyAsksOnATerminal(t *testing.T) {
+	y := newSmallYard(t)
+	y.mustRun(t, "stage", "disable", "adaquill")
+	no := y.onTerminal(t, "apply", "1")
+	no.answer("Type yes: ", "y")
+	assert.Equal(t, exitFailed, no.wait())
+	assert.Contains(t, no.text(), "nothing was done")
+	assert.Contains(t, no.text(), "adaquill", "what would be done is shown before it is asked")
+	assert.Equal(t, "512", y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase).First("userAccountControl"))
+
+	yes := y.onTerminal(t, "apply", "1")
+	yes.answer("Type yes: ", "yes")
+	assert.Equal(t, exitDone, yes.wait())
+	assert.Equal(t, "514", y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase).First("userAccountControl"))
+}
+
+func TestAPasswordIsAskedForWithoutEcho(t *testing.T) {
+	y := newSmallYard(t)
+	url := strings.Fields(y.mustRun(t, "yard", "test"))[2]
+	audit := y.onTerminal(t, "--config", os.DevNull, "audit", "--from", strings.TrimSuffix(url, ","), "--bind", "keeper@larkmoor.example")
+	audit.answer("Password for keeper@larkmoor.example: ", "practice only")
+	assert.Equal(t, exitDone, audit.wait())
+	assert.NotContains(t, audit.text(), "practice only")
+	assert.Contains(t, audit.text(), "never-used")
+	assert.Contains(t, audit.text(), "\x1b[1m", "a terminal gets its headings in bold")
+	for line := range strings.Lines(audit.text()) {
+		assert.LessOrEqual(t, len([]rune(strings.NewReplacer("\x1b[1m", "", "\x1b[0m", "", "\x1b[22m", "").Replace(strings.TrimRight(line, "\r\n")))), 120, line)
+	}
+
+	out, status := y.run(t, "--config", os.DevNull, "audit", "--from", strings.TrimSuffix(url, ","), "--bind", "keeper@larkmoor.example")
+	assert.Equal(t, exitFailed, status)
+	assert.Contains(t, out, "there is no terminal")
+}
+
+func TestTwoPeopleCannotCarryOutAtOnce(t *testing.T) {
+	y := newSmallYard(t)
+	y.mustRun(t, "stage", "disable", "adaquill")
+	y.mustRun(t, "stage", "disable", "bramtern")
+	s, err := (&app{state: y.state}).openStore(t.Context())
+	require.NoError(t, err)
+	defer s.Close()
+	unlock, err := s.Lock()
+	require.NoError(t, err)
+	out, status := y.run(t, "apply", "1", "--yes")
+	assert.Equal(t, exitFailed, status)
+	assert.Contains(t, out, "another yardbroom is carrying out a batch")
+	unlock()
+	y.mustRun(t, "apply", "1", "--yes")
+}
+
+func TestNamesTakenAtTheTargetAreRefusedOrChanged(t *testing.T) {
+	y := newSmallYard(t)
+	y.mustRun(t, "stage", "move", "--to", "OU=Parked,"+smallBase, "adaquill")
+	y.mustRun(t, "apply", "1", "--yes")
+	// A second Ada Quill comes, and is to follow.
+	add := y.dir.Entry("CN=Bram Tern,OU=Staff," + smallBase)
+	require.NotNil(t, add)
+	require.NoError(t, y.dir.ModifyDN(add.DN, "CN=Ada Quill", nil))
+	out, status := y.run(t, "stage", "move", "--to", "OU=Parked,"+smallBase, "bramtern")
+	assert.Equal(t, exitFailed, status)
+	assert.Contains(t, out, "has an entry named CN=Ada Quill already")
+	y.mustRun(t, "stage", "move", "--to", "OU=Parked,"+smallBase, "--on-collision", "append-account", "bramtern")
+	y.mustRun(t, "apply", "2", "--yes")
+	require.NotNil(t, y.dir.Entry("CN=Ada Quill bramtern,OU=Parked,"+smallBase))
+	y.mustRun(t, "undo", "2", "--yes")
+	require.NotNil(t, y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase), "the name comes back too")
+}
+
+func TestTheManualAndCompletionAreThere(t *testing.T) {
+	y := newSmallYard(t)
+	assert.Contains(t, y.mustRun(t, "manual"), ".SH")
+	for shell, part := range map[string]string{"bash": "yardbroom", "zsh": "yardbroom", "fish": "yardbroom", "pwsh": "Register-ArgumentCompleter"} {
+		assert.Contains(t, y.mustRun(t, "completion", shell), part, shell)
+	}
+	assert.Contains(t, y.mustRun(t, "--version"), "yardbroom version")
+	assert.Contains(t, y.mustRun(t), "restore")
+}
