@@ -161,7 +161,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: folded(set.Audit.Parking),
+	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking),
 		staleLine: set.Audit.StaleAfter.Before(opt.AsOf), freshLine: set.Audit.NewAccountGrace.Before(opt.AsOf)}
 	looked := make([][]bool, len(chosen))
 	for i, c := range chosen {
@@ -345,7 +345,7 @@ func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]
 }
 
 func scope(opt Options) func(*directory.Account) bool {
-	in, out := folded(opt.Scope), folded(opt.LeaveOut)
+	in, out := directory.FoldAll(opt.Scope), directory.FoldAll(opt.LeaveOut)
 	if len(in) == 0 && len(out) == 0 {
 		return func(*directory.Account) bool { return true }
 	}
@@ -358,14 +358,6 @@ func InScope(dn string, in, out []string) bool {
 	dn = directory.FoldDN(dn)
 	under := func(base string) bool { return directory.Under(dn, base) }
 	return (len(in) == 0 || slices.ContainsFunc(in, under)) && !slices.ContainsFunc(out, under)
-}
-
-func folded(dns []string) []string {
-	out := make([]string, len(dns))
-	for i, dn := range dns {
-		out[i] = directory.FoldDN(dn)
-	}
-	return out
 }
 
 // evidence writes a moment for people, with the attribute that shows it.

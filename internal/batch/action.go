@@ -100,7 +100,7 @@ func planAD(name string, e *directory.Entry) ([]Mod, error) {
 
 func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, error) {
 	const attr = "pwdAccountLockedTime"
-	now := octets(e.Get(attr))
+	now := OctetsOf(e.Get(attr))
 	permanent := len(now) == 1 && (now[0] == directory.PermanentLockValue || now[0] == "00000101000000Z")
 	switch name {
 	case Disable:
@@ -135,8 +135,11 @@ func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, erro
 
 // Describe writes a Mod for people.
 func Describe(m Mod) Change {
-	return Change{What: m.Attr, Old: readable(m.Attr, m.Old), New: readable(m.Attr, m.New)}
+	return Change{What: m.Attr, Old: text(readable(m.Attr, m.Old)), New: text(readable(m.Attr, m.New))}
 }
+
+// text makes a value fit for JSON, which cannot hold every octet.
+func text(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }
 
 func readable(attr string, values []Octets) string {
 	if len(values) == 0 {
@@ -195,7 +198,7 @@ func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e
 		}
 	}
 	equal := func(id directory.AttrID) {
-		add(Guard{Attr: id.String(), Rule: Equal, Values: octets(e.Get(id.String()))})
+		add(Guard{Attr: id.String(), Rule: Equal, Values: OctetsOf(e.Get(id.String()))})
 	}
 	for _, a := range actions {
 		switch a.Name {
@@ -224,7 +227,7 @@ func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e
 	for _, id := range rested {
 		switch {
 		case slices.Contains(d.LastLogon, id):
-			g := Guard{Attr: id.String(), Rule: NoLater, Values: octets(e.Get(id.String()))}
+			g := Guard{Attr: id.String(), Rule: NoLater, Values: OctetsOf(e.Get(id.String()))}
 			if id == directory.AttrLastLogon {
 				g.Server = server
 			}

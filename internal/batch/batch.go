@@ -156,7 +156,7 @@ type Reference struct {
 func (im *Image) Entry() directory.Entry {
 	e := directory.Entry{DN: im.DN}
 	for _, a := range im.Attrs {
-		e.Set(a.Name, plain(a.Values)...)
+		e.Set(a.Name, Plain(a.Values)...)
 	}
 	return e
 }
@@ -171,7 +171,7 @@ func ImageOf(e *directory.Entry) Image {
 		if e.Incomplete(a.Name) {
 			im.Incomplete = append(im.Incomplete, a.Name)
 		}
-		im.Attrs = append(im.Attrs, ImageAttr{a.Name, octets(a.Values)})
+		im.Attrs = append(im.Attrs, ImageAttr{a.Name, OctetsOf(a.Values)})
 	}
 	return im
 }
@@ -202,7 +202,8 @@ func (o *Octets) UnmarshalText(text []byte) error {
 	return err
 }
 
-func octets(values []string) []Octets {
+// OctetsOf turns values as they are read into values of a batch.
+func OctetsOf(values []string) []Octets {
 	out := make([]Octets, len(values))
 	for i, v := range values {
 		out[i] = Octets(v)
@@ -210,7 +211,8 @@ func octets(values []string) []Octets {
 	return out
 }
 
-func plain(values []Octets) []string {
+// Plain is the inverse of OctetsOf.
+func Plain(values []Octets) []string {
 	out := make([]string, len(values))
 	for i, v := range values {
 		out[i] = string(v)

@@ -35,7 +35,7 @@ func Drift(guards []Guard, e *directory.Entry, done []Mod) string {
 					want = m.New
 				}
 			}
-			if now := octets(e.Get(g.Attr)); !sameValues(now, want) {
+			if now := OctetsOf(e.Get(g.Attr)); !sameValues(now, want) {
 				return fmt.Sprintf("%s is %s now, it was %s", g.Attr, readable(g.Attr, now), readable(g.Attr, want))
 			}
 		}

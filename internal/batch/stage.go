@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
@@ -175,7 +176,10 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if why := s.Protection.Why(e); why != "" {
 		return nil, errors.New(why)
 	}
-	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: a.Name(), Kind: a.Kind.String(), Reason: "named", Confidence: string(audit.Sure)}
+	if !utf8.ValidString(e.DN) {
+		return nil, errors.New("its name is not valid UTF-8, so no batch can hold it")
+	}
+	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: text(a.Name()), Kind: a.Kind.String(), Reason: "named", Confidence: string(audit.Sure)}
 	var rested []directory.AttrID
 	if f := c.Finding; f != nil {
 		if f.Confidence == audit.Likely && !o.IncludeLikely {
@@ -206,11 +210,11 @@ func reason(f *audit.Finding) string {
 	for _, e := range f.Evidence {
 		parts = append(parts, e.Attr+" "+e.Value)
 	}
-	text := f.Check
+	out := f.Check
 	if f.Days > 0 {
-		text += fmt.Sprintf(" %d days", f.Days)
+		out += fmt.Sprintf(" %d days", f.Days)
 	}
-	return text + " (" + strings.Join(parts, ", ") + ")"
+	return text(out + " (" + strings.Join(parts, ", ") + ")")
 }
 
 // action plans one action and adds it to the line.

@@ -145,7 +145,7 @@ func keptFlags(im *batch.Image, grave *directory.Entry) int64 {
 func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
 	old := a.Image.Entry()
 	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To}
-	s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "objectClass", Values: octets(old.Get("objectClass"))})
+	s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "objectClass", Values: batch.OctetsOf(old.Get("objectClass"))})
 	for _, attr := range a.Image.Attrs {
 		if !serverOwned[strings.ToLower(attr.Name)] {
 			s.Attrs = append(s.Attrs, attr)
@@ -160,14 +160,6 @@ func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, pa
 	}
 	past.notes = append(past.notes, "it has no password")
 	return r.do(ctx, l, past, s, nil, "")
-}
-
-func octets(values []string) []batch.Octets {
-	out := make([]batch.Octets, len(values))
-	for i, v := range values {
-		out[i] = batch.Octets(v)
-	}
-	return out
 }
 
 // lockRestored disables what came back enabled.
@@ -195,8 +187,8 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 			slices.ContainsFunc(linkAttributes[:2], func(n string) bool { return strings.EqualFold(n, attr.Name) }) {
 			continue
 		}
-		now := octets(e.Get(attr.Name))
-		if sameList(plain(now), attr.Values) {
+		now := batch.OctetsOf(e.Get(attr.Name))
+		if sameList(batch.Plain(now), attr.Values) {
 			continue
 		}
 		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
@@ -269,7 +261,7 @@ func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, im *batch.I
 		return nil
 	}
 	err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
-		s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: octets(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
+		s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: batch.OctetsOf(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
 	}), nil, "")
 	return r.noteRefusal(past, err, "its primary group could not be put back")
 }

@@ -202,7 +202,7 @@ func (r *Runner) write(s *Step, assertion string) error {
 	case OpAdd:
 		req := ldap.NewAddRequest(s.DN, nil)
 		for _, a := range s.Attrs {
-			req.Attribute(a.Name, plain(a.Values))
+			req.Attribute(a.Name, batch.Plain(a.Values))
 		}
 		return conn.Add(req)
 	case OpReanimate:
@@ -210,7 +210,7 @@ func (r *Runner) write(s *Step, assertion string) error {
 		req.Delete("isDeleted", nil)
 		req.Replace("distinguishedName", []string{s.target()})
 		for _, m := range s.Mods {
-			req.Replace(m.Attr, plain(m.New))
+			req.Replace(m.Attr, batch.Plain(m.New))
 		}
 		return conn.Modify(req)
 	}
@@ -232,19 +232,11 @@ func (s *Step) address(d *directory.Dialect) string {
 // so that the server refuses where the old value is no longer there.
 func compareAndSwap(req *ldap.ModifyRequest, m batch.Mod) {
 	if len(m.Old) > 0 {
-		req.Delete(m.Attr, plain(m.Old))
+		req.Delete(m.Attr, batch.Plain(m.Old))
 	}
 	if len(m.New) > 0 {
-		req.Add(m.Attr, plain(m.New))
+		req.Add(m.Attr, batch.Plain(m.New))
 	}
-}
-
-func plain(values []batch.Octets) []string {
-	out := make([]string, len(values))
-	for i, v := range values {
-		out[i] = string(v)
-	}
-	return out
 }
 
 // readBack reads what the step was about. Nil means that the entry is not

@@ -121,17 +121,9 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 }
 
 func (a *app) protection(p *place, d *directory.Dialect) batch.Protection {
-	out := batch.Protection{Dialect: d, Scope: folded(p.yard.Scope), LeaveOut: folded(p.yard.LeaveOut), Bound: []string{p.yard.Bind.DN}}
+	out := batch.Protection{Dialect: d, Scope: directory.FoldAll(p.yard.Scope), LeaveOut: directory.FoldAll(p.yard.LeaveOut), Bound: []string{p.yard.Bind.DN}}
 	if server, ok := p.server(); ok {
 		out.Bound = append(out.Bound, server.Bound)
-	}
-	return out
-}
-
-func folded(dns []string) []string {
-	out := make([]string, len(dns))
-	for i, dn := range dns {
-		out[i] = directory.FoldDN(dn)
 	}
 	return out
 }

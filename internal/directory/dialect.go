@@ -177,56 +177,26 @@ func readAD(a *Account, e *Entry) {
 	}
 }
 
-// kindOfClasses goes by the most telling class, since a computer is a user
-// too and a managed service account a computer.
+// adClasses are the classes that tell an entry's kind. The most telling one
+// counts, since a computer is a user too and a managed service account a
+// computer.
+var adClasses = []struct {
+	name string
+	kind Kind
+	rank int
+}{
+	{"user", KindUser, 1}, {"computer", KindComputer, 2}, {"msDS-ManagedServiceAccount", KindService, 3},
+	{"msDS-GroupManagedServiceAccount", KindService, 3}, {"group", KindGroup, 1}, {"contact", KindContact, 1}, {"domainDNS", KindDomain, 1},
+	{"organizationalUnit", KindOU, 1}, {"groupPolicyContainer", KindPolicyContainer, 1}, {"msDS-PasswordSettings", KindPasswordPolicy, 1},
+}
+
 func kindOfClasses(classes []string) Kind {
 	best, rank := KindOther, 0
-	for _, c := range classes {
-		k, r := KindOther, 0
-		switch len(c) {
-		case 4:
-			if strings.EqualFold(c, "user") {
-				k, r = KindUser, 1
+	for _, class := range classes {
+		for i := range adClasses {
+			if c := &adClasses[i]; c.rank > rank && equalFoldASCII(c.name, class) {
+				best, rank = c.kind, c.rank
 			}
-		case 5:
-			if strings.EqualFold(c, "group") {
-				k, r = KindGroup, 1
-			}
-		case 7:
-			if strings.EqualFold(c, "contact") {
-				k, r = KindContact, 1
-			}
-		case 8:
-			if strings.EqualFold(c, "computer") {
-				k, r = KindComputer, 2
-			}
-		case 9:
-			if strings.EqualFold(c, "domainDNS") {
-				k, r = KindDomain, 1
-			}
-		case 18:
-			if strings.EqualFold(c, "organizationalUnit") {
-				k, r = KindOU, 1
-			}
-		case 20:
-			if strings.EqualFold(c, "groupPolicyContainer") {
-				k, r = KindPolicyContainer, 1
-			}
-		case 21:
-			if strings.EqualFold(c, "msDS-PasswordSettings") {
-				k, r = KindPasswordPolicy, 1
-			}
-		case 26:
-			if strings.EqualFold(c, "msDS-ManagedServiceAccount") {
-				k, r = KindService, 3
-			}
-		case 31:
-			if strings.EqualFold(c, "msDS-GroupManagedServiceAccount") {
-				k, r = KindService, 3
-			}
-		}
-		if r > rank {
-			best, rank = k, r
 		}
 	}
 	return best

@@ -141,6 +141,15 @@ func FoldDN(dn string) string {
 	return b.String()
 }
 
+// FoldAll folds each of the names.
+func FoldAll(dns []string) []string {
+	out := make([]string, len(dns))
+	for i, dn := range dns {
+		out[i] = FoldDN(dn)
+	}
+	return out
+}
+
 func (r RDN) fold() string {
 	parts := make([]string, len(r))
 	for i, p := range r {

@@ -1,0 +1,293 @@
+package batch
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/store"
+)
+
+// entry makes an entry from "name=value" texts.
+func entry(dn string, attrs ...string) *directory.Entry {
+	e := &directory.Entry{DN: dn}
+	for _, a := range attrs {
+		name, value, _ := strings.Cut(a, "=")
+		e.Set(name, append(e.Get(name), value)...)
+	}
+	return e
+}
+
+func TestPlan(t *testing.T) {
+	honoured, inVain := LockPolicy{Known: true, Honoured: true}, LockPolicy{Known: true}
+	for _, c := range []struct {
+		name    string
+		d       *directory.Dialect
+		action  string
+		e       *directory.Entry
+		lock    LockPolicy
+		want    string // "attr old → new"
+		refusal string
+	}{
+		{"disable keeps the other flags", directory.AD, Disable, entry("CN=a", "userAccountControl=66048"), LockPolicy{}, "userAccountControl 66048 (enabled) → 66050 (disabled)", ""},
+		{"disable twice", directory.AD, Disable, entry("CN=a", "userAccountControl=514"), LockPolicy{}, "", "disabled already"},
+		{"disable without flags", directory.AD, Disable, entry("CN=a"), LockPolicy{}, "", "cannot be read"},
+		{"enable", directory.AD, Enable, entry("CN=a", "userAccountControl=514"), LockPolicy{}, "userAccountControl 514 (disabled) → 512 (enabled)", ""},
+		{"enable twice", directory.AD, Enable, entry("CN=a", "userAccountControl=512"), LockPolicy{}, "", "enabled already"},
+		{"unlock", directory.AD, Unlock, entry("CN=a", "lockoutTime=134398939261212720"), LockPolicy{}, "lockoutTime 2026-11-23T07:52:06Z → 0 (never)", ""},
+		{"unlock what is not locked", directory.AD, Unlock, entry("CN=a", "lockoutTime=0"), LockPolicy{}, "", "not locked"},
+		{"disable on OpenLDAP", directory.OpenLDAP, Disable, entry("uid=a"), honoured, "pwdAccountLockedTime (none) → 000001010000Z (disabled)", ""},
+		{"disable a locked one", directory.OpenLDAP, Disable, entry("uid=a", "pwdAccountLockedTime=20261123075206Z"), honoured, "pwdAccountLockedTime 20261123075206Z → 000001010000Z (disabled)", ""},
+		{"disable in vain", directory.OpenLDAP, Disable, entry("uid=a"), inVain, "", "no effect"},
+		{"disable under who knows what", directory.OpenLDAP, Disable, entry("uid=a"), LockPolicy{}, "", "cannot be read"},
+		{"enable on OpenLDAP", directory.OpenLDAP, Enable, entry("uid=a", "pwdAccountLockedTime=000001010000Z"), honoured, "pwdAccountLockedTime 000001010000Z (disabled) → (none)", ""},
+		{"enable what another attribute disables", directory.OpenLDAP, Enable, entry("uid=a", "pwdEndTime=20200101000000Z"), honoured, "", "pwdEndTime"},
+		{"unlock must not enable a leaver", directory.OpenLDAP, Unlock, entry("uid=a", "pwdAccountLockedTime=000001010000Z"), honoured, "", "use enable"},
+		{"unlock on OpenLDAP", directory.OpenLDAP, Unlock, entry("uid=a", "pwdAccountLockedTime=20261123075206Z"), honoured, "pwdAccountLockedTime 20261123075206Z → (none)", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			mods, err := Plan(c.d, c.action, c.e, c.lock)
+			if c.refusal != "" {
+				assert.ErrorContains(t, err, c.refusal)
+				return
+			}
+			require.NoError(t, err)
+			require.Len(t, mods, 1)
+			d := Describe(mods[0])
+			assert.Equal(t, c.want, d.What+" "+d.Old+" → "+d.New)
+		})
+	}
+}
+
+func TestParseActions(t *testing.T) {
+	got, err := ParseActions("disable, move")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"disable", "move"}, got)
+	for list, want := range map[string]string{"": "not an action", "disable,disable": "twice", "delete,move": "nothing can follow", "enable,disable": "undo each other", "restore": "not an action"} {
+		_, err := ParseActions(list)
+		assert.ErrorContains(t, err, want, list)
+	}
+}
+
+func TestDrift(t *testing.T) {
+	guard := func(attr string, rule Rule, values ...Octets) Guard {
+		return Guard{Attr: attr, Rule: rule, Values: values}
+	}
+	const early, late = "134398939261212720", "134399939261212720"
+	logons := []Guard{guard("lastLogon", NoLater, early), guard("lastLogonTimestamp", NoLater)}
+	for _, c := range []struct {
+		name   string
+		guards []Guard
+		e      *directory.Entry
+		done   []Mod
+		want   string // part of the drift, "" for none
+	}{
+		{"same value", []Guard{guard("userAccountControl", Equal, "512")}, entry("CN=a", "userAccountControl=512"), nil, ""},
+		{"other value", []Guard{guard("userAccountControl", Equal, "512")}, entry("CN=a", "userAccountControl=66048"), nil, "is 66048 (enabled) now, it was 512 (enabled)"},
+		{"gone", []Guard{guard("userAccountControl", Equal, "512")}, entry("CN=a"), nil, "is (none) now"},
+		{"still absent", []Guard{guard("pwdEndTime", Equal)}, entry("CN=a"), nil, ""},
+		{"came up", []Guard{guard("pwdEndTime", Equal)}, entry("CN=a", "pwdEndTime=x"), nil, "pwdEndTime is x now"},
+		{"order and case do not count", []Guard{guard("mail", Equal, "A", "b")}, entry("CN=a", "mail=B", "mail=a"), nil, ""},
+		{"our own change", []Guard{guard("userAccountControl", Equal, "512")}, entry("CN=a", "userAccountControl=514"), []Mod{{Attr: "useraccountcontrol", Old: []Octets{"512"}, New: []Octets{"514"}}}, ""},
+		{"same place", []Guard{guard("container", Container, "OU=Staff,DC=x")}, entry("CN=b,ou=staff,dc=X"), nil, ""},
+		{"other place", []Guard{guard("container", Container, "OU=Staff,DC=x")}, entry("CN=a,OU=Parked,DC=x"), nil, "it is in OU=Parked,DC=x now"},
+		{"no new sign-in", logons, entry("CN=a", "lastLogon="+early), nil, ""},
+		{"the same sign-in, replicated late", logons, entry("CN=a", "lastLogon="+early, "lastLogonTimestamp="+early), nil, ""},
+		{"a new sign-in", logons, entry("CN=a", "lastLogon="+late), nil, "signed in since"},
+		{"a new sign-in elsewhere", logons, entry("CN=a", "lastLogon="+early, "lastLogonTimestamp="+late), nil, "signed in since"},
+		{"the first sign-in", []Guard{guard("lastLogon", NoLater, "0")}, entry("CN=a", "lastLogon="+early), nil, "signed in since"},
+		{"unreadable", logons, entry("CN=a", "lastLogon=soon"), nil, "cannot be read"},
+		{"OpenLDAP's form", []Guard{guard("pwdLastSuccess", NoLater, "20260101000000Z")}, entry("uid=a", "pwdLastSuccess=20260102000000.000000Z"), nil, "signed in since"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got := Drift(c.guards, c.e, c.done)
+			if c.want == "" {
+				assert.Empty(t, got)
+				return
+			}
+			assert.Contains(t, got, c.want)
+		})
+	}
+}
+
+func TestProtectionSaysWhy(t *testing.T) {
+	guid := "objectGUID=" + strings.Repeat("g", 16)
+	p := Protection{Dialect: directory.AD, Scope: directory.FoldAll([]string{"OU=Staff,DC=x"}), LeaveOut: directory.FoldAll([]string{"OU=Robots,OU=Staff,DC=x"}),
+		Bound: []string{"", `LARKMOOR\keeper`, "cn=direct,ou=staff,dc=x"}}
+	staff := func(attrs ...string) *directory.Entry {
+		return entry("CN=a,OU=Staff,DC=x", append([]string{"objectClass=user", guid, "userAccountControl=512"}, attrs...)...)
+	}
+	computer := func(attrs ...string) *directory.Entry {
+		return entry("CN=a,OU=Staff,DC=x", append([]string{"objectClass=user", "objectClass=computer", guid}, attrs...)...)
+	}
+	for _, c := range []struct {
+		e    *directory.Entry
+		want string
+	}{
+		{staff("sAMAccountName=ada"), ""},
+		{computer("userAccountControl=4096", "primaryGroupID=515"), ""},
+		{staff("isCriticalSystemObject=TRUE"), "built-in"},
+		{computer("userAccountControl=532480"), "domain controller"},
+		{computer("userAccountControl=4096", "primaryGroupID=521"), "domain controller"},
+		{computer("userAccountControl=83890176"), "domain controller"},
+		{staff("msExchRecipientTypeDetails=4"), "mailbox of a room"},
+		{staff("userAccountControl=2080"), ""},
+		{computer("userAccountControl=4096", "servicePrincipalName=MSServerCluster/x"), "cluster"},
+		{staff("sAMAccountName=HealthMailbox12", "homeMDB=x"), "mail system"},
+		{entry("CN=a,OU=Staff,DC=x", "objectClass=user", "objectClass=msExchSystemMailbox", guid), "mail system"},
+		{staff("sAMAccountName=KEEPER"), "bound as"},
+		{entry("CN=Direct,OU=Staff,DC=x", "objectClass=user", guid), "bound as"},
+		{entry("CN=a,OU=Robots,OU=Staff,DC=x", "objectClass=user", guid), "outside the yard's scope"},
+		{entry("CN=a,DC=x", "objectClass=user", guid), "outside the yard's scope"},
+		{entry("OU=a,OU=Staff,DC=x", "objectClass=organizationalUnit", guid), "not an account"},
+		{entry("CN=a,OU=Staff,DC=x", "objectClass=user"), "cannot be read"},
+	} {
+		why := p.Why(c.e)
+		switch {
+		case c.e.First("userAccountControl") == "2080":
+			assert.Contains(t, why, "trust")
+		case c.want == "":
+			assert.Empty(t, why)
+		default:
+			assert.Contains(t, why, c.want)
+		}
+	}
+}
+
+// directoryOf is a Reader over a few entries.
+type directoryOf []directory.Entry
+
+func (d directoryOf) Select(_ context.Context, filter string, _ []string) (found []directory.Entry, _ error) {
+	class := "group"
+	if strings.Contains(filter, "primaryGroupID") {
+		class = "user"
+	}
+	for _, e := range d {
+		if e.HasClass(class) && (class == "group" || e.First("primaryGroupID") != "513") {
+			found = append(found, e)
+		}
+	}
+	return found, nil
+}
+
+func (d directoryOf) Get(_ context.Context, dns []string) (found []directory.Entry, _ error) {
+	for _, e := range d {
+		for _, dn := range dns {
+			if directory.FoldDN(e.DN) == directory.FoldDN(dn) {
+				found = append(found, e)
+			}
+		}
+	}
+	return found, nil
+}
+
+func TestPrivilegeFollowsNestingLoopsAndPrimaryGroups(t *testing.T) {
+	sid := func(s string) string {
+		raw, err := directory.EncodeSID(s)
+		require.NoError(t, err)
+		return "objectSid=" + raw
+	}
+	user := func(cn, flags, primary string) directory.Entry {
+		return *entry("CN="+cn+",DC=x", "objectClass=user", "userAccountControl="+flags, "primaryGroupID="+primary)
+	}
+	d := directoryOf{
+		*entry("CN=Domänen-Admins,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-512"), "member=CN=Inner,DC=x", "member=CN=ada,DC=x"),
+		*entry("CN=Inner,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1200"), "member=cn=domänen-admins,dc=x", "member=CN=bram,DC=x"),
+		*entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member=CN=Domänen-Admins,DC=x"),
+		*entry("CN=Ordinary,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1512"), "member=CN=eve,DC=x"),
+		user("ada", "512", "513"), user("bram", "514", "513"), user("clara", "512", "512"), user("eve", "512", "513"),
+	}
+	p, err := ReadPrivilege(context.Background(), d, directory.AD, nil, time.Now())
+	require.NoError(t, err)
+	assert.True(t, p.Judged)
+	for dn, want := range map[string][]string{"CN=ada,DC=x": {"Administrators", "Domänen-Admins"}, "CN=bram,DC=x": {"Administrators", "Domänen-Admins"},
+		"cn=CLARA,dc=x": {"Administrators", "Domänen-Admins"}, "CN=eve,DC=x": nil} {
+		assert.Equal(t, want, p.Of(dn), dn)
+	}
+	assert.Empty(t, p.WouldEmpty([]string{"CN=ada,DC=x"}), "Clara stays")
+	assert.Equal(t, []string{"Administrators", "Domänen-Admins"}, p.WouldEmpty([]string{"CN=ada,DC=x", "CN=clara,DC=x"}), "Bram is disabled")
+	assert.Empty(t, p.WouldEmpty([]string{"CN=bram,DC=x"}), "he kept nobody's lights on")
+
+	p, err = ReadPrivilege(context.Background(), d[1:2], directory.AD, nil, time.Now())
+	require.NoError(t, err)
+	assert.False(t, p.Judged)
+	p, err = ReadPrivilege(context.Background(), d[3:], directory.AD, []string{"cn=ordinary,dc=X"}, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Ordinary"}, p.Of("CN=eve,DC=x"))
+}
+
+func TestOctetsSurviveJSON(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		values := OctetsOf([]string{string(rapid.SliceOf(rapid.Byte()).Draw(t, "octets")), "base64:" + rapid.String().Draw(t, "text")})
+		text, err := json.Marshal(values)
+		require.NoError(t, err)
+		var back []Octets
+		require.NoError(t, json.Unmarshal(text, &back))
+		require.Equal(t, values, back)
+	})
+}
+
+func TestImagesHoldNoSecrets(t *testing.T) {
+	im := ImageOf(entry("CN=a", "cn=a", "userPassword=x", "unicodePwd=y"))
+	assert.Equal(t, Image{DN: "CN=a", Attrs: []ImageAttr{{Name: "cn", Values: []Octets{"a"}}}}, im)
+}
+
+func TestTheDigestCoversEverythingThatDecides(t *testing.T) {
+	make := func() *Batch {
+		return &Batch{Why: "x", Actions: []string{Move}, Lines: []Line{{N: 1, DN: "CN=a", ID: "1", Actions: []Action{{Name: Move, To: "OU=x"}}, Guard: []Guard{{Attr: "a", Rule: Equal}}}}}
+	}
+	base, err := make().Digest()
+	require.NoError(t, err)
+	for name, change := range map[string]func(*Batch){
+		"why": func(b *Batch) { b.Why = "y" }, "directory": func(b *Batch) { b.Identity.ID = "z" }, "target": func(b *Batch) { b.Lines[0].Actions[0].To = "OU=y" },
+		"entry": func(b *Batch) { b.Lines[0].ID = "2" }, "guard": func(b *Batch) { b.Lines[0].Guard = nil }, "dropping": func(b *Batch) { b.Lines[0].State = Dropped },
+		"a line more": func(b *Batch) { b.Lines = append(b.Lines, Line{N: 2}) },
+	} {
+		b := make()
+		change(b)
+		got, err := b.Digest()
+		require.NoError(t, err)
+		assert.NotEqual(t, base, got, name)
+	}
+	b := make()
+	b.Lines[0].State, b.Lines[0].Note = Applied, "done"
+	got, err := b.Digest()
+	require.NoError(t, err)
+	assert.Equal(t, base, got, "carrying out changes no decision")
+}
+
+func TestABatchIsKeptAsItWasStaged(t *testing.T) {
+	ctx := context.Background()
+	s, err := store.Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer s.Close()
+	b := &Batch{Created: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), By: "ada", Actions: []string{Disable}, Lines: []Line{
+		{N: 1, DN: "CN=a", ID: "1", Account: "ada", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{Describe(Mod{Attr: "x", Old: []Octets{"\x00\xff"}, New: []Octets{"b"}})}},
+		{N: 2, DN: "CN=b", ID: "2", Account: "bram", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{}}}}
+	require.NoError(t, b.Save(ctx, s))
+	kept, err := Load(ctx, s, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, Staged, kept.State)
+	require.Len(t, kept.Lines, 2)
+	n, err := kept.Drop(ctx, s, []string{"cn=B"}, "clara", time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	kept, err = Load(ctx, s, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, kept.Open())
+	require.NoError(t, kept.Discard(ctx, s, "clara", time.Now()))
+	kept, err = Load(ctx, s, b.ID)
+	require.NoError(t, err)
+	assert.Error(t, kept.Discard(ctx, s, "clara", time.Now()))
+	_, err = kept.Drop(ctx, s, []string{"ada"}, "clara", time.Now())
+	assert.Error(t, err)
+	_, err = Load(ctx, s, 99)
+	assert.ErrorIs(t, err, store.ErrNoBatch)
+}
