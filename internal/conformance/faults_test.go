@@ -3,6 +3,7 @@ package conformance
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -15,6 +16,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/practice"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
 )
 
@@ -254,4 +256,95 @@ func TestNobodyIsSwitchedOffWherePrivilegeCannotBeJudged(t *testing.T) {
 	_, err = st.runner(kept).Run(context.Background())
 	assert.ErrorContains(t, err, "cannot be judged")
 	assert.Equal(t, "512", s.entry(t, st.c, ada).First("userAccountControl"))
+}
+
+func TestAnAccountWhoseDeletedObjectIsOfNoUseComesBackAsANewEntry(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	crew := s.group(t, st.c, "Crew", ada)
+	before := s.entry(t, st.c, ada)
+	b := st.mustStage("disable,delete", "", ada)
+	st.apply(b)
+	s.server.SetFault(func(op practice.Operation) (f practice.Fault) {
+		if op.Name == "modify" && strings.Contains(op.DN, "DEL:") {
+			f.Code = ldap.LDAPResultUnwillingToPerform
+		}
+		return f
+	})
+	res, kept := st.undo(b)
+	s.server.SetFault(nil)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+	assert.Contains(t, kept.Lines[0].Note, "its SID and GUID are new")
+	after := s.entry(t, st.c, ada)
+	require.NotNil(t, after)
+	assert.NotEqual(t, before.First("objectSid"), after.First("objectSid"))
+	assert.Equal(t, before.First("mail"), after.First("mail"))
+	assert.Equal(t, "514", after.First("userAccountControl"))
+	assert.Equal(t, []string{ada}, s.entry(t, st.c, crew).Get("member"))
+}
+
+func TestADirectoryThatDisablesOnReturnNeverShowsTheAccountEnabled(t *testing.T) {
+	s := practiceSubject(t)
+	s.dir.ChangeOnReturn = true
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	b := st.mustStage("disable,delete", "", ada)
+	st.apply(b)
+	enabled := false
+	s.server.SetFault(func(practice.Operation) (f practice.Fault) {
+		if e := s.dir.Entry(ada); e != nil && e.First("userAccountControl") != "514" {
+			enabled = true
+		}
+		return f
+	})
+	res, kept := st.undo(b)
+	s.server.SetFault(nil)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
+	assert.False(t, enabled)
+	assert.NotContains(t, kept.Lines[0].Note, "right after")
+	assert.Equal(t, "514", s.entry(t, st.c, ada).First("userAccountControl"))
+}
+
+func TestAPrivilegedGroupIsNotGivenBack(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+	const admins = "CN=Domain Admins,CN=Users,DC=larkmoor,DC=example"
+	s.dir.Edit(admins, func(e *directory.Entry) { e.Set("member", ada, bram) })
+	b := st.mustStage("disable,delete", "", ada)
+	st.apply(b)
+	res, kept := st.undo(b)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
+	assert.Contains(t, kept.Lines[0].Note, "not put back into the privileged group "+admins)
+	assert.Equal(t, []string{bram}, s.entry(t, st.c, admins).Get("member"))
+}
+
+func TestAServerThatStallsIsGivenUpInTime(t *testing.T) {
+	s := practiceSubject(t)
+	s.yard.Timeout = settings.Wait(200 * time.Millisecond)
+	c := s.connect(t)
+	s.server.SetFault(func(practice.Operation) practice.Fault { return practice.Fault{Stall: time.Second} })
+	defer s.server.SetFault(nil)
+	_, err := c.Survey(context.Background())
+	assert.ErrorContains(t, err, "the connection was lost 3 times")
+}
+
+func TestEntriesProtectedAgainstDeletionAreRefused(t *testing.T) {
+	server := sambaServer(t)
+	s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server}
+	s.fresh(t)
+	t.Cleanup(func() { s.sweep(t) })
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	st.apply(st.mustStage("disable", "", ada))
+	b := st.mustStage("delete", "", ada)
+	server.Tool(t, "dsacl", "set", "--action=deny", "--objectdn="+ada, "--sddl=(D;;SD;;;WD)", "-H", filepath.Join(server.Dir, "private", "sam.ldb"))
+	_, refusals, err := st.stage("delete", "", ada)
+	require.ErrorIs(t, err, batch.ErrNothing)
+	assert.Contains(t, refusals[0].Why, "protected against accidental deletion")
+	res, kept := st.apply(b)
+	assert.Equal(t, map[batch.LineState]int{batch.Refused: 1}, res.Counts)
+	assert.Contains(t, kept.Lines[0].Note, "protected against accidental deletion")
+	assert.NotNil(t, s.entry(t, st.c, ada))
 }

@@ -391,11 +391,12 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	return c.answer(id, tagSearchDone, nil, answer)
 }
 
-// attributeNames stands for the schema: what any entry carries, any may.
+// attributeNames stands for the schema: what any entry carries, any may, and
+// links besides.
 func (d *Directory) attributeNames() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	names := map[string]bool{"memberOf": true, "directReports": true, "managedObjects": true}
+	names := map[string]bool{"member": true, "memberOf": true, "manager": true, "directReports": true, "managedBy": true, "managedObjects": true}
 	for _, e := range d.entries {
 		for _, a := range e.Attrs {
 			names[a.Name] = true

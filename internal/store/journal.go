@@ -25,8 +25,8 @@ type Record struct {
 
 // Sealed is a record in its place in the chain.
 type Sealed struct {
-	Seq  int
-	Hash string // hex SHA-256 over the hash before and the record's octets
+	Seq  int    `json:"seq"`
+	Hash string `json:"hash"` // hex SHA-256 over the hash before and the record's octets
 	Record
 }
 
