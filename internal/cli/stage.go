@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/urfave/cli/v3"
@@ -203,10 +204,26 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 	}
 	var all []batch.Candidate
 	for i := range entries {
-		all = append(all, batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)]})
+		c := batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)]}
+		c.NotNow = signedInMeanwhile(report.Survey, &c)
+		all = append(all, c)
 	}
 	return all, nil
 }
+
+// signedInMeanwhile tells of an entry, read again for staging, that it shows
+// a later sign-in than the survey its finding rests on.
+func signedInMeanwhile(s *directory.Survey, c *batch.Candidate) string {
+	a := s.Dialect.Account(&c.Entry)
+	last := s.LastLogon(&a, farFuture)
+	rests := c.Finding.Check == "stale" || c.Finding.Check == "never-used"
+	if rests && last.Known() && (c.Finding.Check == "never-used" || last.Time().After(c.Finding.Since)) {
+		return "it has signed in since it was judged"
+	}
+	return ""
+}
+
+var farFuture = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // namesAtOnce is how many logon names one search asks for.
 const namesAtOnce = 100
