@@ -292,7 +292,8 @@ type parser struct {
 	attrs   []directory.Attribute
 	values  []string
 	seen    directory.AttrSet // of the record being read
-	buf     []byte
+	buf     []byte // of a line being unfolded
+	decoded []byte // values out of base64
 	names   []knownName
 	index   map[string]int // of names
 	last    int            // the name of the line before
@@ -520,18 +521,34 @@ func (p *parser) split(line string, l *pair) error {
 	case l.value[0] == ' ':
 		l.value = strings.TrimLeft(l.value[1:], " ")
 	case l.value[0] == ':':
-		var err error
-		p.buf, err = base64.StdEncoding.AppendDecode(p.buf[:0], []byte(strings.Trim(l.value[1:], " ")))
+		keep := l.id != directory.AttrUnknown || !p.known || p.naming
+		value, err := p.decode(strings.Trim(l.value[1:], " "), keep)
 		if err != nil {
 			return fmt.Errorf("broken base64 in the value of %s", l.name)
 		}
-		if l.id != directory.AttrUnknown || !p.known || p.naming {
-			l.value = string(p.buf)
-		}
+		l.value = value
 	case l.value[0] == '<':
 		return fmt.Errorf("the value of %s is behind a URL; values from other files are not read", l.name)
 	}
 	return nil
+}
+
+// decodedSize is how much room for decoded values is taken at a time.
+const decodedSize = 64 << 10
+
+// decode decodes base64. Values that are kept stand side by side in buffers
+// that are never written twice, so that each costs no allocation.
+func (p *parser) decode(text string, keep bool) (string, error) {
+	if need := base64.StdEncoding.DecodedLen(len(text)); cap(p.decoded)-len(p.decoded) < need {
+		p.decoded = make([]byte, 0, max(decodedSize, need))
+	}
+	start := len(p.decoded)
+	out, err := base64.StdEncoding.AppendDecode(p.decoded, unsafe.Slice(unsafe.StringData(text), len(text)))
+	if err != nil || !keep || len(out) == start {
+		return "", err
+	}
+	p.decoded = out
+	return unsafe.String(&out[start], len(out)-start), nil
 }
 
 // knownName is an attribute description met before in this file. Entries of
