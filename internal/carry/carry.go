@@ -103,6 +103,11 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 	if err := r.ready(ctx); err != nil {
 		return res, err
 	}
+	defer func() {
+		for _, s := range r.others {
+			s.Close()
+		}
+	}()
 	if !r.DryRun {
 		sealed, err := r.Store.SetBatchState(ctx, r.Batch.ID, string(batch.Begun), r.record(eventBegin, 0, beginning{
 			Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open()}))
@@ -125,9 +130,6 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 	sealed, endErr := r.Store.SetBatchState(context.WithoutCancel(ctx), r.Batch.ID, string(state), r.record(eventEnd, 0, res))
 	if endErr == nil {
 		res.Head = sealed.Hash
-	}
-	for _, s := range r.others {
-		s.Close()
 	}
 	return res, errors.Join(err, endErr)
 }

@@ -175,6 +175,13 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			return err
 		}
 		defer unlock()
+		// Somebody else may have carried it out while it was being asked.
+		if b, err = batch.Load(ctx, s, b.ID); err != nil {
+			return err
+		}
+		if b.Open() == 0 {
+			return fmt.Errorf("batch %d has no line left to carry out", b.ID)
+		}
 	}
 	p, err := a.target(ctx, cmd, b)
 	if err != nil {

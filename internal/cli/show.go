@@ -58,7 +58,7 @@ func (a *app) showCommand() *cli.Command {
 func findAccounts(ctx context.Context, src source.Source, name string) ([]directory.Entry, error) {
 	var found []directory.Entry
 	var err error
-	if levels, dnErr := directory.ParseDN(name); dnErr == nil && len(levels) > 1 {
+	if isDN(name) {
 		found, err = src.Get(ctx, []string{name})
 	} else {
 		v := ldap.EscapeFilter(name)

@@ -228,34 +228,18 @@ var farFuture = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 // namesAtOnce is how many logon names one search asks for.
 const namesAtOnce = 100
 
-// findAll finds one account for each name. Most lists hold logon names,
-// which are looked up many at once; what is none is looked up by itself.
+// findAll finds one account for each name. Most lists hold logon names or
+// DNs, which are looked up many at once; what is neither is looked up by
+// itself.
 func findAll(ctx context.Context, src source.Source, d *directory.Dialect, names []string) ([]directory.Entry, error) {
-	logon := "uid"
-	if d == directory.AD {
-		logon = "sAMAccountName"
-	}
-	byLogon := map[string][]directory.Entry{}
-	for chunk := range slices.Chunk(names, namesAtOnce) {
-		filter := "(|"
-		for _, name := range chunk {
-			filter += "(" + logon + "=" + ldap.EscapeFilter(name) + ")"
-		}
-		found, err := src.Find(ctx, filter+")")
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range found {
-			if key := strings.ToLower(e.First(logon)); !notAccount(e) {
-				byLogon[key] = append(byLogon[key], e)
-			}
-		}
+	known, err := lookUp(ctx, src, d, names)
+	if err != nil {
+		return nil, err
 	}
 	var all []directory.Entry
 	for _, name := range names {
-		found := byLogon[strings.ToLower(name)]
+		found := known[nameKey(name)]
 		if len(found) == 0 {
-			var err error
 			if found, err = findAccounts(ctx, src, name); err != nil {
 				return nil, err
 			}
@@ -266,6 +250,63 @@ func findAll(ctx context.Context, src source.Source, d *directory.Dialect, names
 		all = append(all, found[0])
 	}
 	return all, nil
+}
+
+// nameKey makes names that mean the same equal.
+func nameKey(name string) string {
+	if isDN(name) {
+		return directory.FoldDN(name)
+	}
+	return strings.ToLower(name)
+}
+
+func isDN(name string) bool {
+	levels, err := directory.ParseDN(name)
+	return err == nil && len(levels) > 1
+}
+
+// lookUp finds accounts by logon name and by DN, under the keys of their
+// names.
+func lookUp(ctx context.Context, src source.Source, d *directory.Dialect, names []string) (map[string][]directory.Entry, error) {
+	logon := "uid"
+	if d == directory.AD {
+		logon = "sAMAccountName"
+	}
+	var dns, logons []string
+	for _, name := range names {
+		if isDN(name) {
+			dns = append(dns, name)
+		} else {
+			logons = append(logons, name)
+		}
+	}
+	byName := map[string][]directory.Entry{}
+	keep := func(entries []directory.Entry, key func(*directory.Entry) string) {
+		for i := range entries {
+			if k := key(&entries[i]); !notAccount(entries[i]) {
+				byName[k] = append(byName[k], entries[i])
+			}
+		}
+	}
+	if len(dns) > 0 {
+		found, err := src.Get(ctx, dns)
+		if err != nil {
+			return nil, err
+		}
+		keep(found, func(e *directory.Entry) string { return directory.FoldDN(e.DN) })
+	}
+	for chunk := range slices.Chunk(logons, namesAtOnce) {
+		filter := "(|"
+		for _, name := range chunk {
+			filter += "(" + logon + "=" + ldap.EscapeFilter(name) + ")"
+		}
+		found, err := src.Find(ctx, filter+")")
+		if err != nil {
+			return nil, err
+		}
+		keep(found, func(e *directory.Entry) string { return strings.ToLower(e.First(logon)) })
+	}
+	return byName, nil
 }
 
 // matching finds accounts by exact attribute values.

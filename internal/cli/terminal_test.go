@@ -123,6 +123,18 @@ func TestTwoPeopleCannotCarryOutAtOnce(t *testing.T) {
 	y.mustRun(t, "apply", "1", "--yes")
 }
 
+func TestABatchThatSomebodyElseCarriedOutMeanwhileIsLeftAlone(t *testing.T) {
+	y := newSmallYard(t)
+	y.mustRun(t, "stage", "disable", "adaquill")
+	slow := y.onTerminal(t, "apply", "1")
+	require.Eventually(t, func() bool { return strings.Contains(slow.text(), "Type yes: ") }, 10*time.Second, 10*time.Millisecond)
+	y.mustRun(t, "apply", "1", "--yes")
+	slow.answer("Type yes: ", "yes")
+	assert.Equal(t, exitFailed, slow.wait())
+	assert.Contains(t, slow.text(), "no line left")
+	assert.Contains(t, y.mustRun(t, "batch", "list"), "1 done")
+}
+
 func TestNamesTakenAtTheTargetAreRefusedOrChanged(t *testing.T) {
 	y := newSmallYard(t)
 	y.mustRun(t, "stage", "move", "--to", "OU=Parked,"+smallBase, "adaquill")

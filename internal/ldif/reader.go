@@ -292,8 +292,8 @@ type parser struct {
 	attrs   []directory.Attribute
 	values  []string
 	seen    directory.AttrSet // of the record being read
-	buf     []byte // of a line being unfolded
-	decoded []byte // values out of base64
+	buf     []byte            // of a line being unfolded
+	decoded []byte            // values out of base64
 	names   []knownName
 	index   map[string]int // of names
 	last    int            // the name of the line before
