@@ -30,7 +30,7 @@ func init() {
 		// OpenLDAP
 		"structuralObjectClass", "entryUUID", "entryCSN", "creatorsName", "createTimestamp", "modifiersName", "modifyTimestamp", "entryDN",
 		"subschemaSubentry", "hasSubordinates", "contextCSN", "pwdChangedTime", "pwdFailureTime", "pwdLastSuccess", "authTimestamp",
-		"pwdAccountLockedTime", "pwdReset", "pwdGraceUseTime", "pwdPolicySubentry", "pwdHistory"} {
+		"pwdAccountLockedTime", "pwdReset", "pwdGraceUseTime", "pwdHistory"} {
 		serverOwned[strings.ToLower(name)] = true
 	}
 }
@@ -147,7 +147,8 @@ func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, pa
 	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To}
 	s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "objectClass", Values: batch.OctetsOf(old.Get("objectClass"))})
 	for _, attr := range a.Image.Attrs {
-		if !serverOwned[strings.ToLower(attr.Name)] {
+		// An operational attribute is taken in a modify, not in an add.
+		if !serverOwned[strings.ToLower(attr.Name)] && !strings.EqualFold(attr.Name, "pwdPolicySubentry") {
 			s.Attrs = append(s.Attrs, attr)
 		}
 	}

@@ -187,6 +187,9 @@ func TestADeletedAccountComesBackDisabledWithItsGroups(t *testing.T) {
 		st := newStory(t, s)
 		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
 		crew := s.group(t, st.c, "Crew", ada, bram)
+		if s.dialect == directory.OpenLDAP {
+			require.Zero(t, modify(st.c, ada, func(r *ldap.ModifyRequest) { r.Add("pwdPolicySubentry", []string{s.yard.DefaultPolicy}) }))
+		}
 		b := st.mustStage("disable", "", ada)
 		st.apply(b)
 		before := s.entry(t, st.c, ada)
@@ -208,7 +211,7 @@ func TestADeletedAccountComesBackDisabledWithItsGroups(t *testing.T) {
 
 		after := s.entry(t, st.c, ada)
 		require.NotNil(t, after)
-		for _, name := range []string{"mail", "displayName", "department", "departmentNumber", "sn", "uid", "sAMAccountName", "cn"} {
+		for _, name := range []string{"mail", "displayName", "department", "departmentNumber", "sn", "uid", "sAMAccountName", "cn", "pwdPolicySubentry"} {
 			assert.Equal(t, before.Get(name), after.Get(name), name)
 		}
 		if s.dialect == directory.AD {

@@ -69,6 +69,11 @@ func (s *Server) passwordFile(t testing.TB) string {
 // run starts the server's process and ends it with the test.
 func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 	t.Helper()
+	if c, err := net.Dial("tcp", addr); err == nil {
+		c.Close()
+		t.Fatalf("%s cannot be started: something answers at %s already", s.Name, addr)
+	}
+	tie(cmd)
 	s.log = &bytes.Buffer{}
 	cmd.Stdout, cmd.Stderr = s.log, s.log
 	require.NoError(t, cmd.Start())
@@ -87,7 +92,7 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 // Stop ends the server at once.
 func (s *Server) Stop() {
 	if s.process != nil {
-		_ = s.process.Process.Kill()
+		killAll(s.process)
 		_ = s.process.Wait()
 		s.process = nil
 	}
