@@ -137,21 +137,21 @@ func readAD(a *Account, e *Entry) {
 				a.HasComputed, a.ComputedLock = true, flags&UACLockedOut != 0
 			}
 		case AttrLockoutTime:
-			a.LockedAt = readMoment(v, attr.ID, ParseFileTime)
+			a.LockedAt = readTicks(v, attr.ID)
 		case AttrResultantPSO:
 			a.Policy = FoldDN(v)
 		case AttrLastLogon:
-			a.LastLogon = readMoment(v, attr.ID, ParseFileTime)
+			a.LastLogon = readTicks(v, attr.ID)
 		case AttrLastLogonTimestamp:
-			a.LastLogonTS = readMoment(v, attr.ID, ParseFileTime)
+			a.LastLogonTS = readTicks(v, attr.ID)
 		case AttrWhenCreated:
 			a.Created = readMoment(v, attr.ID, ParseGeneralizedTime)
 		case AttrWhenChanged:
 			a.Changed = readMoment(v, attr.ID, ParseGeneralizedTime)
 		case AttrPwdLastSet:
-			a.PasswordSet = readMoment(v, attr.ID, ParseFileTime)
+			a.PasswordSet = readTicks(v, attr.ID)
 		case AttrAccountExpires:
-			a.Expires = readMoment(v, attr.ID, ParseFileTime)
+			a.Expires = readTicks(v, attr.ID)
 		case AttrIsCriticalSystemObject:
 			critical = v == "TRUE"
 		case AttrSecondaryKrbTgtNumber:

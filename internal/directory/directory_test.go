@@ -62,7 +62,11 @@ func TestParseFileTime(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, at, back)
 		require.Equal(t, at, MomentOf(at, AttrLastLogon).Time())
+		require.Equal(t, MomentOf(at, AttrLastLogon), readTicks(FormatFileTime(at), AttrLastLogon))
 	})
+	for _, odd := range []string{"0", "00", "9223372036854775807", "-1", "x", ""} {
+		require.Equal(t, readMoment(odd, AttrLastLogon, ParseFileTime), readTicks(odd, AttrLastLogon), odd)
+	}
 }
 
 func TestIdentitiesReadBack(t *testing.T) {

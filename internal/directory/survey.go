@@ -201,6 +201,14 @@ func (s *Survey) Merge(p *Part) {
 	}
 }
 
+// SeenAnywhere is what any entry of the survey carries.
+func (s *Survey) SeenAnywhere() (seen AttrSet) {
+	for _, of := range s.Seen {
+		seen = seen.Union(of)
+	}
+	return seen
+}
+
 // Shows tells whether at least one entry of the kind carries one of the
 // attributes, without which their absence proves nothing.
 func (s *Survey) Shows(k Kind, ids ...AttrID) bool {

@@ -148,7 +148,6 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 // judged is what one block of a file gives to a survey.
 type judged struct {
 	part  *directory.Part
-	seen  directory.AttrSet
 	wrong *ldif.Record // a change record, which is no entry
 }
 
@@ -170,16 +169,16 @@ func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 	if d == nil {
 		d = f.guess(ctx)
 	}
-	s, seen, err := f.survey(ctx, d)
+	s, err := f.survey(ctx, d)
 	if err != nil || f.Dialect != nil {
 		return s, err
 	}
-	real, err := directory.DialectOf(seen)
+	real, err := directory.DialectOf(s.SeenAnywhere())
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", f.name, err)
 	}
 	if real != d {
-		s, _, err = f.survey(ctx, real)
+		s, err = f.survey(ctx, real)
 	}
 	return s, err
 }
@@ -207,12 +206,11 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 	return seen
 }
 
-func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, directory.AttrSet, error) {
+func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, error) {
 	s := directory.NewSurvey(d)
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
-	var seen directory.AttrSet
 	work := func(records []ldif.Record) (j judged) {
-		j.seen, j.part = seenIn(records), directory.NewPart(len(records))
+		j.part = directory.NewPart(len(records))
 		for i := range records {
 			if records[i].Change != nil && records[i].Change.Type != "add" {
 				j.wrong = &records[i]
@@ -231,7 +229,6 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 		if j.wrong != nil {
 			return &ldif.Error{Line: j.wrong.Line, DN: j.wrong.DN, Err: fmt.Errorf("a %s record: this file holds changes, not entries", j.wrong.Change.Type)}
 		}
-		seen = seen.Union(j.seen)
 		s.Merge(j.part)
 		return nil
 	})
@@ -239,7 +236,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	if err == nil && s.Entries == 0 && broken == 0 {
 		err = fmt.Errorf("%s holds no entries", f.name)
 	}
-	return s, seen, err
+	return s, err
 }
 
 // pick returns the entries of the file for which the test says yes.
