@@ -420,17 +420,29 @@ func (p *parser) body(rec *Record, fail func(int, string, ...any) *Error) *Error
 	var controls []string
 	var l pair
 	for {
-		line, number, ok := p.logical()
-		if !ok || line == "" {
-			break
+		number := p.line
+		if !p.usual(&l) {
+			var line string
+			var ok bool
+			line, number, ok = p.logical()
+			if !ok || line == "" {
+				break
+			}
+			if line[0] == ' ' {
+				return fail(number, "a continued line with nothing before it")
+			}
+			if err := p.name(line, &l); err != nil {
+				return fail(number, "%w", err)
+			}
 		}
-		if line[0] == ' ' {
-			return fail(number, "a continued line with nothing before it")
+		unwanted := p.known && l.id == directory.AttrUnknown && len(p.attrs) > start
+		if unwanted && (l.value == "" || l.value[0] == ' ') {
+			continue
 		}
-		if err := p.split(line, &l); err != nil {
+		if err := p.value(&l); err != nil {
 			return fail(number, "%w", err)
 		}
-		if p.known && l.id == directory.AttrUnknown && len(p.attrs) > start {
+		if unwanted {
 			continue
 		}
 		if len(p.attrs) == start && l.id == directory.AttrUnknown {
@@ -499,23 +511,35 @@ var nameByte = func() (t [256]bool) {
 	return t
 }()
 
-// split takes a line apart. Of an attribute that nobody wants it leaves the
-// value as it stands in the line.
+// split takes a line apart, into its name and its value.
 func (p *parser) split(line string, l *pair) error {
-	if !p.expected(line, l) {
-		colon := strings.IndexByte(line, ':')
-		if colon <= 0 {
-			return fmt.Errorf("no \"name: value\" in %q", clip(line))
-		}
-		l.name, l.value = line[:colon], line[colon+1:]
-		for i := range len(l.name) {
-			if !nameByte[l.name[i]] {
-				return fmt.Errorf("%q is not an attribute name", clip(l.name))
-			}
-		}
-		l.id = directory.LookupAttr(l.name)
-		p.learn(l)
+	if err := p.name(line, l); err != nil {
+		return err
 	}
+	return p.value(l)
+}
+
+// name finds the attribute description of a line. The value is left as it
+// stands behind the colon.
+func (p *parser) name(line string, l *pair) error {
+	colon := strings.IndexByte(line, ':')
+	if colon <= 0 {
+		return fmt.Errorf("no \"name: value\" in %q", clip(line))
+	}
+	l.name, l.value = line[:colon], line[colon+1:]
+	for i := range len(l.name) {
+		if !nameByte[l.name[i]] {
+			return fmt.Errorf("%q is not an attribute name", clip(l.name))
+		}
+	}
+	l.id = directory.LookupAttr(l.name)
+	p.learn(l)
+	return nil
+}
+
+// value reads what stands behind the colon: text, base64, or a URL, which is
+// refused. The octets of an attribute that nobody wants are only tested.
+func (p *parser) value(l *pair) error {
 	switch {
 	case l.value == "":
 	case l.value[0] == ' ':
@@ -562,19 +586,32 @@ type knownName struct {
 
 const maxKnownNames = 4096
 
-// expected takes a line apart if its name is the one before again, or the
-// one that followed it the last time.
-func (p *parser) expected(line string, l *pair) bool {
+// usual reads the next line in one go, where it is as most lines are: not
+// folded, with the name of the line before again or the one that followed
+// that the last time. It reports false, with nothing read, for any other.
+func (p *parser) usual(l *pair) bool {
 	if p.last >= len(p.names) {
 		return false
 	}
+	rest := p.text[p.pos:]
 	for _, at := range [2]int{p.names[p.last].next, p.last} {
 		k := &p.names[at]
-		if n := len(k.name); len(line) > n && line[n] == ':' && line[:n] == k.name {
-			p.last = at
-			l.name, l.value, l.id = k.name, line[n+1:], k.id
-			return true
+		n := len(k.name)
+		if len(rest) <= n || rest[n] != ':' || rest[:n] != k.name {
+			continue
 		}
+		end := strings.IndexByte(rest[n:], '\n') + n
+		if end < n || end+1 < len(rest) && rest[end+1] == ' ' {
+			return false
+		}
+		p.pos += end + 1
+		p.line++
+		p.last = at
+		if rest[end-1] == '\r' {
+			end--
+		}
+		l.name, l.value, l.id = k.name, rest[n+1:end], k.id
+		return true
 	}
 	return false
 }
