@@ -265,7 +265,7 @@ func (a *app) otherServer(yard settings.Yard) func(context.Context, string) (*so
 		for _, url := range yard.Servers {
 			one := yard
 			one.Servers = []string{url}
-			s, err := source.Connect(ctx, source.Target{Yard: one, Ask: a.ask()})
+			s, err := source.Connect(ctx, source.Target{Yard: one, Ask: a.ask(), Now: a.now})
 			if err != nil {
 				tried = append(tried, err)
 				continue

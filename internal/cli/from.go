@@ -116,7 +116,7 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 }
 
 func (a *app) connect(ctx context.Context, name string, yard settings.Yard) (*place, error) {
-	s, err := source.Connect(ctx, source.Target{Yard: yard, Ask: a.ask()})
+	s, err := source.Connect(ctx, source.Target{Yard: yard, Ask: a.ask(), Now: a.now})
 	if err != nil {
 		return nil, err
 	}

@@ -204,7 +204,7 @@ func (a *app) surveyCommand() *cli.Command {
 				}
 				name = prefix + "-" + a.now().UTC().Format("20060102-150405")
 			}
-			m, err := source.Keep(ctx, p.Source, a.surveys(), name)
+			m, err := source.Keep(ctx, p.Source, a.surveys(), name, a.now)
 			if err != nil {
 				return err
 			}

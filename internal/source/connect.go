@@ -26,6 +26,15 @@ type Target struct {
 	// Ask asks a person for a password without echo. Nil where nobody can be
 	// asked.
 	Ask func(prompt string) (string, error)
+	// Now is the clock that surveys are dated by; nil means the system's.
+	Now func() time.Time
+}
+
+func (t *Target) now() time.Time {
+	if t.Now == nil {
+		return time.Now()
+	}
+	return t.Now()
 }
 
 // Server is a bound connection to one LDAP server.
@@ -313,7 +322,7 @@ const adCapability = "1.2.840.113556.1.4.800"
 const readOnlyCapability = "1.2.840.113556.1.4.1920"
 
 func (s *Server) readRoot(u *url.URL) error {
-	asked := time.Now()
+	asked := s.target.now()
 	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
 		[]string{"*", "+", "namingContexts", "supportedControl", "supportedFeatures", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "currentTime", "supportedCapabilities", "vendorName"}, nil))
 	if err != nil {

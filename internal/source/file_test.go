@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf16"
 
 	"github.com/klauspost/compress/zstd"
@@ -116,13 +117,13 @@ func TestSurveysAreKeptWithoutSecretsAndUnderTheirNames(t *testing.T) {
 	dir := t.TempDir()
 	ctx := context.Background()
 	f := write(t, "a.ldif", []byte(adText))
-	m, err := Keep(ctx, f, dir, "monday")
+	m, err := Keep(ctx, f, dir, "monday", time.Now)
 	require.NoError(t, err)
 	assert.Equal(t, 2, m.Entries)
-	_, err = Keep(ctx, f, dir, "monday")
+	_, err = Keep(ctx, f, dir, "monday", time.Now)
 	assert.ErrorContains(t, err, "kept already")
 	for _, bad := range []string{"", "../x", "a/b", ".hidden"} {
-		_, err = Keep(ctx, f, dir, bad)
+		_, err = Keep(ctx, f, dir, bad, time.Now)
 		assert.Error(t, err, bad)
 		_, err = OpenKept(dir, bad)
 		assert.ErrorIs(t, err, os.ErrNotExist, bad)

@@ -45,8 +45,9 @@ const (
 
 var surveyName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 
-// Keep reads everything from a source and keeps it in dir under a name.
-func Keep(ctx context.Context, src Source, dir, name string) (*Manifest, error) {
+// Keep reads everything from a source and keeps it in dir under a name, dated
+// by a clock.
+func Keep(ctx context.Context, src Source, dir, name string, now func() time.Time) (*Manifest, error) {
 	if !surveyName.MatchString(name) {
 		return nil, fmt.Errorf("%q cannot be the name of a survey: use letters, digits, dots, dashes", name)
 	}
@@ -57,7 +58,7 @@ func Keep(ctx context.Context, src Source, dir, name string) (*Manifest, error) 
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	m := &Manifest{Name: name, Source: src.Where(), Taken: time.Now().UTC()}
+	m := &Manifest{Name: name, Source: src.Where(), Taken: now().UTC()}
 	id, err := src.Identity(ctx)
 	if err != nil {
 		return nil, err
@@ -66,7 +67,7 @@ func Keep(ctx context.Context, src Source, dir, name string) (*Manifest, error) 
 	if err := keepEntries(ctx, src, filepath.Join(dir, name+dataSuffix), m); err != nil {
 		return nil, err
 	}
-	m.Finished = time.Now().UTC()
+	m.Finished = now().UTC()
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return nil, err

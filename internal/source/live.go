@@ -208,7 +208,7 @@ func (s *Server) newSurvey() *directory.Survey {
 	out := directory.NewSurvey(s.Dialect)
 	out.Source, out.Server = s.URL, s.HostName()
 	out.DefaultPolicy = directory.FoldDN(s.target.Yard.DefaultPolicy)
-	out.Taken = time.Now().UTC()
+	out.Taken = s.target.now().UTC()
 	return out
 }
 
