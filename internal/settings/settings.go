@@ -32,6 +32,7 @@ type Settings struct {
 // Yard is one directory in somebody's care.
 type Yard struct {
 	Servers       []string `yaml:"servers"`
+	Avoid         []string `yaml:"avoid"`
 	Base          string   `yaml:"base"`
 	Scope         []string `yaml:"scope"`
 	LeaveOut      []string `yaml:"leave_out"`

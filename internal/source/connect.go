@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"time"
 
@@ -78,6 +79,9 @@ const (
 func Connect(ctx context.Context, t Target) (*Server, error) {
 	var skipped []error
 	for _, u := range t.Yard.Servers {
+		if avoided(t.Yard.Avoid, u) {
+			continue
+		}
 		s := &Server{URL: u, target: t, allowed: map[string][]string{}}
 		err := s.dial(ctx)
 		if err == nil {
@@ -93,7 +97,18 @@ func Connect(ctx context.Context, t Target) (*Server, error) {
 			break // the other servers would count it as one more wrong password
 		}
 	}
+	if len(skipped) == 0 {
+		return nil, errors.New("every server of the yard is one to avoid")
+	}
 	return nil, errors.Join(skipped...)
+}
+
+// avoided tells whether a server's host is in a list of hosts or URLs.
+func avoided(avoid []string, text string) bool {
+	u, err := parseURL(text)
+	return err == nil && slices.ContainsFunc(avoid, func(a string) bool {
+		return strings.EqualFold(a, u.Hostname()) || strings.EqualFold(a, u.Host) || strings.EqualFold(a, text)
+	})
 }
 
 // dial makes the connection, binds and reads the root DSE.

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 )
 
 const adText = `dn: DC=x
@@ -145,4 +146,13 @@ func TestPasswordsStayOffTheWire(t *testing.T) {
 	assert.True(t, isLoopback("localhost"))
 	assert.False(t, isLoopback("dc1.larkmoor.example"))
 	assert.False(t, isLoopback("10.0.0.1"))
+}
+
+func TestServersToAvoidAreNotAsked(t *testing.T) {
+	avoid := []string{"dc3.larkmoor.example", "ldaps://dc4.larkmoor.example:636"}
+	assert.True(t, avoided(avoid, "ldaps://DC3.larkmoor.example"))
+	assert.True(t, avoided(avoid, "ldaps://dc4.larkmoor.example:636"))
+	assert.False(t, avoided(avoid, "ldaps://dc1.larkmoor.example"))
+	_, err := Connect(context.Background(), Target{Yard: settings.Yard{Servers: []string{"ldaps://dc3.larkmoor.example"}, Avoid: avoid}})
+	assert.ErrorContains(t, err, "one to avoid")
 }
