@@ -3,6 +3,7 @@ package settings
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -92,4 +93,24 @@ func TestSpansAndTimes(t *testing.T) {
 	assert.Equal(t, "2026-07-01T22:59:59.999999999Z", end.UTC().Format(time.RFC3339Nano), "the end of that day there")
 	_, err = ParseTime("1.7.2026", dublin)
 	assert.Error(t, err)
+}
+
+func TestTheDocumentedSettingsAreTheRealOnes(t *testing.T) {
+	for _, doc := range []string{"../../docs/settings.md", "../../README.md"} {
+		text, err := os.ReadFile(doc)
+		require.NoError(t, err)
+		_, rest, ok := strings.Cut(string(text), "    default: observatory")
+		require.True(t, ok, doc)
+		yaml := "default: observatory"
+		for line := range strings.Lines(rest) {
+			if line != "\n" && !strings.HasPrefix(line, "    ") && !strings.HasPrefix(line, " ") {
+				break
+			}
+			yaml += strings.TrimPrefix(line, "    ")
+		}
+		s, err := load(t, yaml)
+		require.NoError(t, err, doc)
+		assert.Equal(t, Days(90), s.Audit.StaleAfter)
+		assert.NotEmpty(t, s.Yards["observatory"].Servers)
+	}
 }
