@@ -69,8 +69,13 @@ func (a *app) saveAndCarry(ctx context.Context, cmd *cli.Command, s *store.Store
 		return err
 	}
 	err := a.carryOut(ctx, cmd, s, b)
-	if errors.Is(err, errNotAgreed) {
-		return errors.Join(err, b.Discard(ctx, s, actor(), a.now().UTC()))
+	if err == nil {
+		return nil
+	}
+	// One that was never begun is not left lying about: the command that
+	// made it makes another.
+	if kept, loadErr := batch.Load(ctx, s, b.ID); loadErr == nil && kept.State == batch.Staged {
+		return errors.Join(err, kept.Discard(ctx, s, actor(), a.now().UTC()))
 	}
 	return err
 }

@@ -31,6 +31,9 @@ func (a *app) batchCommand() *cli.Command {
 // argument names.
 func (a *app) withBatch(ctx context.Context, cmd *cli.Command, do func(s *store.Store, b *batch.Batch) error) error {
 	word := cmd.Args().First()
+	if word == "" {
+		return usage("give the number of a batch; \"yardbroom batch list\" shows them")
+	}
 	id, err := strconv.Atoi(word)
 	if err != nil || id < 1 {
 		return usage("%q is not the number of a batch; \"yardbroom batch list\" shows them", word)

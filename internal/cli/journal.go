@@ -73,6 +73,9 @@ func (a *app) journalCommand() *cli.Command {
 				rows = append(rows, []string{fmt.Sprint(r.Seq), r.At.In(time.Local).Format("2006-01-02 15:04:05"), render.Visible(r.By), place, r.Event, render.Visible(strings.TrimSpace(carry.Describe(r)))})
 			}
 			if len(rows) == 0 {
+				if n := cmd.Int("batch"); n != 0 {
+					return fmt.Errorf("the journal has no record of batch %d", n)
+				}
 				a.note("the journal is empty")
 				return nil
 			}
