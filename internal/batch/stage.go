@@ -31,11 +31,10 @@ type Order struct {
 	To            string // the parent for move
 	AppendAccount bool   // on a name collision at the target, put the logon name into the RDN
 	IncludeLikely bool
-	EvenEnabled   bool // stage a delete although the account is not long disabled
-	MaxLines      int  // 0 means the settings' limit
+	MaxLines      int // 0 means the settings' limit
 	MaxShare      int
 	Why, By       string
-	At            time.Time
+	At            time.Time // of staging, by the clock
 	Yard, Source  string
 	Server        string // whose own values the candidates carry, "" where unknown
 }

@@ -98,18 +98,15 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 	if err != nil {
 		return nil, nil, err
 	}
-	asOf, err := a.asOf(cmd, p.location(), nil)
-	if err != nil {
-		return nil, nil, err
-	}
-	privilege, err := batch.ReadPrivilege(ctx, p.Source, d, a.set.Audit.PrivilegedGroups, asOf)
+	now := a.now().UTC() // --as-of is for judging; what is staged is staged now
+	privilege, err := batch.ReadPrivilege(ctx, p.Source, d, a.set.Audit.PrivilegedGroups, now)
 	if err != nil {
 		return nil, nil, err
 	}
 	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, DefaultPolicy: p.yard.DefaultPolicy,
 		Protection: a.protection(p, d)}
 	o := &batch.Order{To: cmd.String("to"), AppendAccount: cmd.String("on-collision") != "", IncludeLikely: cmd.Bool("include-likely"),
-		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: asOf, Source: p.Where()}
+		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: now, Source: p.Where()}
 	if _, ok := a.set.Yards[p.name]; ok {
 		o.Yard = p.name
 	} else if _, live := p.server(); live {
@@ -182,7 +179,7 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 			a.note("note: %s not looked at: %s", sum.Check, why)
 		}
 	}
-	s.Accounts, o.At = report.Survey.Accounts.Len(), report.AsOf
+	s.Accounts = report.Survey.Accounts.Len()
 	if report.Survey.Server != "" {
 		o.Server = report.Survey.Server
 	}
