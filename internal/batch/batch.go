@@ -90,7 +90,6 @@ type Action struct {
 	RDN   string `json:"rdn,omitempty"`   // move, restore: the leaf of the name
 	Put   []Mod  `json:"put,omitempty"`   // put-back: what an undo changes
 	Image *Image `json:"image,omitempty"` // restore: the entry as it was
-	Grave bool   `json:"grave,omitempty"` // restore: only from the directory's own deleted object
 }
 
 // Mod changes one attribute from Old to New, whole lists of values.

@@ -123,7 +123,6 @@ type Account struct {
 	LastLogon   Moment // of this server
 	LastLogonTS Moment // replicated, late (ad only)
 	Created     Moment
-	Changed     Moment
 	PasswordSet Moment
 	Expires     Moment
 	ExpiresAlso Moment // a second expiry: pwdEndTime

@@ -83,16 +83,16 @@ func DialectOf(seen AttrSet) (*Dialect, error) {
 // Attributes returns the names to ask a server for when its entries are to
 // be judged. Secrets are never among them.
 func (d *Dialect) Attributes() []string {
-	names := []string{"objectClass", "cn", "displayName", "mail", "uid"}
-	ids := []AttrID{AttrObjectGUID, AttrObjectSID, AttrSAMAccountName, AttrUserPrincipalName, AttrEmployeeID,
+	names := []string{AttrObjectClass.String()}
+	ids := []AttrID{AttrObjectGUID, AttrObjectSID, AttrSAMAccountName,
 		AttrUserAccountControl, AttrUserAccountControlComputed, AttrLockoutTime, AttrLockoutDuration, AttrPSOLockoutDuration,
-		AttrResultantPSO, AttrLastLogon, AttrLastLogonTimestamp, AttrLogonTimeSyncInterval, AttrWhenCreated, AttrWhenChanged,
+		AttrResultantPSO, AttrLastLogon, AttrLastLogonTimestamp, AttrLogonTimeSyncInterval, AttrWhenCreated,
 		AttrPwdLastSet, AttrAccountExpires, AttrIsCriticalSystemObject, AttrSecondaryKrbTgtNumber, AttrRecipientTypeDetails,
-		AttrMasterAccountSID, AttrPrimaryGroupID}
+		AttrMasterAccountSID}
 	if d == OpenLDAP {
-		ids = []AttrID{AttrEntryUUID, AttrEmployeeNumber, AttrCreateTimestamp, AttrModifyTimestamp, AttrPwdLastSuccess,
+		ids = []AttrID{AttrEntryUUID, AttrUID, AttrCreateTimestamp, AttrPwdLastSuccess,
 			AttrAuthTimestamp, AttrPwdAccountLockedTime, AttrPwdStartTime, AttrPwdEndTime, AttrPwdPolicySubentry,
-			AttrPwdChangedTime, AttrPwdLockout, AttrPwdLockoutDuration, AttrShadowExpire, AttrStructuralObjectClass}
+			AttrPwdChangedTime, AttrPwdLockout, AttrPwdLockoutDuration, AttrShadowExpire}
 	}
 	for _, id := range ids {
 		names = append(names, id.String())
@@ -146,8 +146,6 @@ func readAD(a *Account, e *Entry) {
 			a.LastLogonTS = readTicks(v, attr.ID)
 		case AttrWhenCreated:
 			a.Created = readMoment(v, attr.ID, ParseGeneralizedTime)
-		case AttrWhenChanged:
-			a.Changed = readMoment(v, attr.ID, ParseGeneralizedTime)
 		case AttrPwdLastSet:
 			a.PasswordSet = readTicks(v, attr.ID)
 		case AttrAccountExpires:
@@ -249,8 +247,6 @@ func readOpenLDAP(a *Account, e *Entry) {
 			a.Logon = v
 		case AttrCreateTimestamp:
 			a.Created = readMoment(v, attr.ID, ParseGeneralizedTime)
-		case AttrModifyTimestamp:
-			a.Changed = readMoment(v, attr.ID, ParseGeneralizedTime)
 		case AttrPwdLastSuccess:
 			a.LastLogon = readMoment(v, attr.ID, ParseGeneralizedTime)
 		case AttrAuthTimestamp:

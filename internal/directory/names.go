@@ -12,14 +12,8 @@ const (
 	AttrObjectSID
 	AttrEntryUUID
 	AttrNsUniqueID
-	AttrCN
 	AttrUID
 	AttrSAMAccountName
-	AttrUserPrincipalName
-	AttrDisplayName
-	AttrMail
-	AttrEmployeeID
-	AttrEmployeeNumber
 	AttrUserAccountControl
 	AttrUserAccountControlComputed
 	AttrLockoutTime
@@ -30,7 +24,6 @@ const (
 	AttrLastLogonTimestamp
 	AttrLogonTimeSyncInterval
 	AttrWhenCreated
-	AttrWhenChanged
 	AttrPwdLastSet
 	AttrAccountExpires
 	AttrIsCriticalSystemObject
@@ -38,11 +31,7 @@ const (
 	AttrRecipientTypeDetails
 	AttrMasterAccountSID
 	AttrReplPropertyMetaData
-	AttrMemberOf
-	AttrMember
-	AttrPrimaryGroupID
 	AttrCreateTimestamp
-	AttrModifyTimestamp
 	AttrPwdLastSuccess
 	AttrAuthTimestamp
 	AttrPwdAccountLockedTime
@@ -53,8 +42,6 @@ const (
 	AttrPwdLockout
 	AttrPwdLockoutDuration
 	AttrShadowExpire
-	AttrStructuralObjectClass
-	AttrIsDeleted
 	attrCount
 )
 
@@ -64,14 +51,8 @@ var attrNames = [attrCount]string{
 	AttrObjectSID:                  "objectSid",
 	AttrEntryUUID:                  "entryUUID",
 	AttrNsUniqueID:                 "nsUniqueId",
-	AttrCN:                         "cn",
 	AttrUID:                        "uid",
 	AttrSAMAccountName:             "sAMAccountName",
-	AttrUserPrincipalName:          "userPrincipalName",
-	AttrDisplayName:                "displayName",
-	AttrMail:                       "mail",
-	AttrEmployeeID:                 "employeeID",
-	AttrEmployeeNumber:             "employeeNumber",
 	AttrUserAccountControl:         "userAccountControl",
 	AttrUserAccountControlComputed: "msDS-User-Account-Control-Computed",
 	AttrLockoutTime:                "lockoutTime",
@@ -82,7 +63,6 @@ var attrNames = [attrCount]string{
 	AttrLastLogonTimestamp:         "lastLogonTimestamp",
 	AttrLogonTimeSyncInterval:      "msDS-LogonTimeSyncInterval",
 	AttrWhenCreated:                "whenCreated",
-	AttrWhenChanged:                "whenChanged",
 	AttrPwdLastSet:                 "pwdLastSet",
 	AttrAccountExpires:             "accountExpires",
 	AttrIsCriticalSystemObject:     "isCriticalSystemObject",
@@ -90,11 +70,7 @@ var attrNames = [attrCount]string{
 	AttrRecipientTypeDetails:       "msExchRecipientTypeDetails",
 	AttrMasterAccountSID:           "msExchMasterAccountSid",
 	AttrReplPropertyMetaData:       "replPropertyMetaData",
-	AttrMemberOf:                   "memberOf",
-	AttrMember:                     "member",
-	AttrPrimaryGroupID:             "primaryGroupID",
 	AttrCreateTimestamp:            "createTimestamp",
-	AttrModifyTimestamp:            "modifyTimestamp",
 	AttrPwdLastSuccess:             "pwdLastSuccess",
 	AttrAuthTimestamp:              "authTimestamp",
 	AttrPwdAccountLockedTime:       "pwdAccountLockedTime",
@@ -105,8 +81,6 @@ var attrNames = [attrCount]string{
 	AttrPwdLockout:                 "pwdLockout",
 	AttrPwdLockoutDuration:         "pwdLockoutDuration",
 	AttrShadowExpire:               "shadowExpire",
-	AttrStructuralObjectClass:      "structuralObjectClass",
-	AttrIsDeleted:                  "isDeleted",
 }
 
 // String returns the attribute's name as the schema spells it.

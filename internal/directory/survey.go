@@ -4,7 +4,6 @@ import (
 	"iter"
 	"math"
 	"strconv"
-	"strings"
 	"time"
 )
 
@@ -59,7 +58,6 @@ func (a *Accounts) All() iter.Seq[*Account] {
 // Domain is what the entry at the top of an `ad` directory says.
 type Domain struct {
 	DN              string
-	SID             string // raw
 	LockoutDuration LockDuration
 	LogonLag        time.Duration // how late the replicated last logon may be
 	LogonLagKnown   bool
@@ -137,7 +135,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 }
 
 func (p *Part) addDomain(e *Entry) {
-	dom := Domain{DN: FoldDN(e.DN), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag}
+	dom := Domain{DN: FoldDN(e.DN), LogonLag: defaultLogonLag}
 	dom.LockoutDuration = lockDuration(e.First("lockoutDuration"))
 	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {
 		dom.LogonLag, dom.LogonLagKnown = time.Duration(days)*24*time.Hour, true

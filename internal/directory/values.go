@@ -109,9 +109,6 @@ func ParseGeneralizedTime(s string) (time.Time, error) {
 	return t.Add(fraction - offset), nil
 }
 
-// FormatGeneralizedTime writes whole seconds in UTC, as servers store them.
-func FormatGeneralizedTime(t time.Time) string { return t.UTC().Format("20060102150405Z") }
-
 // ParseSID reads a binary security identifier (MS-DTYP 2.4.2.2) into its
 // S-1-… form.
 func ParseSID(raw string) (string, error) {

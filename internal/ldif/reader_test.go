@@ -94,7 +94,7 @@ func big(n int) string {
 	var b strings.Builder
 	b.WriteString("version: 1\n")
 	for i := range n {
-		fmt.Fprintf(&b, "\ndn: cn=Person %d,ou=Staff,dc=larkmoor,dc=example\nobjectClass: user\ncn: Person %d\nsAMAccountName: p%d\nx-note: %s\n", i, i, i, strings.Repeat("x", i%200))
+		fmt.Fprintf(&b, "\ndn: cn=Person %d,ou=Staff,dc=larkmoor,dc=example\nobjectClass: user\nsAMAccountName: p%d\nx-note: %s\ncn: Person %d\n", i, i, strings.Repeat("x", i%200), i)
 	}
 	return b.String()
 }

@@ -21,12 +21,6 @@ type Writer struct {
 // NewWriter returns a Writer on w.
 func NewWriter(w io.Writer) *Writer { return &Writer{w: bufio.NewWriterSize(w, 1<<16)} }
 
-// Comment writes a line for people to read. It must be a single line.
-func (w *Writer) Comment(text string) error {
-	_, err := w.w.WriteString("# " + text + "\n")
-	return err
-}
-
 // Write writes one entry. Secret attributes are left out, whatever holds them.
 func (w *Writer) Write(e *directory.Entry) error {
 	if !w.started {

@@ -12,7 +12,6 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
-	"fmt"
 	"math/big"
 	"net"
 	"os"
@@ -142,5 +141,3 @@ func command(t testing.TB, dir, name string, args ...string) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s %v:\n%s", name, args, out)
 }
-
-func (s *Server) String() string { return fmt.Sprintf("%s at %v", s.Name, s.Yard.Servers) }

@@ -56,15 +56,6 @@ func (s *Server) Tool(t testing.TB, args ...string) {
 	command(t, s.Dir, find(t, "samba-tool", "samba"), append(args, "-s", filepath.Join(s.Dir, "etc", "smb.conf"))...)
 }
 
-// Edit changes the server's database past all rules, with LDIF change
-// records: times of sign-ins, for example, which no client may write.
-func (s *Server) Edit(t testing.TB, ldif string) {
-	t.Helper()
-	file := filepath.Join(t.TempDir(), "edit.ldif")
-	require.NoError(t, os.WriteFile(file, []byte(ldif), 0o600))
-	command(t, s.Dir, find(t, "ldbmodify", "ldb-tools"), "-H", filepath.Join(s.Dir, "private", "sam.ldb"), "--relax", file)
-}
-
 // Kinit gets a ticket for an account into a credential cache and returns the
 // cache and the Kerberos configuration.
 func (s *Server) Kinit(t testing.TB, account, password string) (cache, conf string) {

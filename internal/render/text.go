@@ -67,15 +67,6 @@ func Place(dn string) string {
 	return Visible(strings.Join(parts, "/"))
 }
 
-// Clip shortens a text to n columns, with a mark that it did.
-func Clip(s string, n int) string {
-	if utf8.RuneCountInString(s) <= n || n < 2 {
-		return s
-	}
-	r := []rune(s)
-	return string(r[:n-1]) + "…"
-}
-
 // Count writes a number with its noun: "1 line", "17 lines".
 func Count(n int, noun string) string {
 	if n == 1 {

@@ -62,7 +62,6 @@ type Root struct {
 	Config         string
 	HostName       string
 	Controls       map[string]bool
-	Features       map[string]bool
 	Time           time.Time // the server's clock, zero where it does not say
 	Asked          time.Time // our clock at that moment
 	ReadOnly       bool
@@ -339,7 +338,7 @@ const readOnlyCapability = "1.2.840.113556.1.4.1920"
 func (s *Server) readRoot(u *url.URL) error {
 	asked := s.target.now()
 	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
-		[]string{"*", "+", "namingContexts", "supportedControl", "supportedFeatures", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "currentTime", "supportedCapabilities", "vendorName"}, nil))
+		[]string{"*", "+", "namingContexts", "supportedControl", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "currentTime", "supportedCapabilities", "vendorName"}, nil))
 	if err != nil {
 		return connectError(s.URL, err)
 	}
@@ -356,7 +355,7 @@ func (s *Server) readRoot(u *url.URL) error {
 	}
 	capabilities := set("supportedCapabilities")
 	s.Root = Root{NamingContexts: e.Get("namingContexts"), Default: e.First("defaultNamingContext"), Config: e.First("configurationNamingContext"),
-		HostName: e.First("dnsHostName"), Controls: set("supportedControl"), Features: set("supportedFeatures"), Asked: asked,
+		HostName: e.First("dnsHostName"), Controls: set("supportedControl"), Asked: asked,
 		AD: capabilities[adCapability], ReadOnly: capabilities[readOnlyCapability], Vendor: e.First("vendorName")}
 	if t, err := directory.ParseGeneralizedTime(e.First("currentTime")); err == nil {
 		s.Root.Time = t
