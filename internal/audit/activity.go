@@ -1,49 +1,127 @@
 package audit
 
 import (
+	"time"
+
 	"yardbroom/internal/directory"
 )
 
-var people = []directory.Kind{directory.KindUser, directory.KindService}
+// The kinds of accounts, by what checks are about.
+var (
+	people   = []directory.Kind{directory.KindUser, directory.KindService}
+	users    = []directory.Kind{directory.KindUser}
+	services = []directory.Kind{directory.KindService}
+	machines = []directory.Kind{directory.KindComputer}
+	accounts = []directory.Kind{directory.KindUser, directory.KindService, directory.KindComputer}
+	anything = []directory.Kind{directory.KindOther}
+)
 
 var activity = []*Check{
 	{
 		Name: "stale", Severity: Medium, Short: "enabled account that nobody has signed in to for a long time",
 		Suggest: []string{"disable", "move"}, Kinds: people,
-		Guard: func(d *directory.Dialect) []directory.AttrID { return append(enabledAttrs(d), d.LastLogon...) },
-		needs: func(d *directory.Dialect) [][]directory.AttrID {
-			return append(enabledNeeds(d), d.LastLogon)
-		},
+		Guard: restsOn(logonAttrs),
+		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
 		judge: stale,
+	},
+	{
+		Name: "stale-computer", Severity: Medium, Short: "enabled computer that has shown no sign of life for a long time",
+		Suggest: []string{"disable", "move"}, Kinds: machines,
+		Guard: restsOn(logonAttrs, passwordAttrs),
+		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
+		judge: staleComputer,
 	},
 	{
 		Name: "never-used", Severity: Medium, Short: "enabled account that nobody has ever signed in to",
 		Suggest: []string{"disable", "move"}, Kinds: people,
-		Guard: func(d *directory.Dialect) []directory.AttrID { return append(enabledAttrs(d), d.LastLogon...) },
+		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
-			return append(enabledNeeds(d), d.LastLogon, createdAttrs(d))
+			return append(enabledNeeds(d), d.LastLogon, []directory.AttrID{d.Created})
 		},
 		judge: neverUsed,
 	},
 	{
-		Name: "expired", Severity: Low, Short: "account past its expiry date that was never disabled",
-		Suggest: []string{"disable"}, Kinds: []directory.Kind{directory.KindUser, directory.KindService, directory.KindComputer},
-		Guard: func(d *directory.Dialect) []directory.AttrID { return append(enabledAttrs(d), d.Expiry...) },
+		Name: "unjoined-computer", Severity: Low, Short: "computer account that no computer has ever joined with",
+		Suggest: []string{"disable", "delete"}, Kinds: machines,
+		Guard: restsOn(logonAttrs, passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
-			if d == directory.AD {
+			return append(enabledNeeds(d), d.LastLogon, []directory.AttrID{d.Created}, d.PasswordSet)
+		},
+		judge: unjoined,
+	},
+	{
+		Name: "must-change-overdue", Severity: Low, Short: "account whose first password was never changed",
+		Suggest: []string{"disable"}, Kinds: users,
+		Guard: restsOn(func(d *directory.Dialect) []directory.AttrID { return d.MustChange }),
+		needs: func(d *directory.Dialect) [][]directory.AttrID {
+			return append(enabledNeeds(d), d.MustChange, []directory.AttrID{d.Created})
+		},
+		judge: mustChangeOverdue,
+	},
+	{
+		Name: "expired", Severity: Low, Short: "account past its expiry date that was never disabled",
+		Suggest: []string{"disable"}, Kinds: accounts,
+		Guard: restsOn(),
+		needs: func(d *directory.Dialect) [][]directory.AttrID {
+			if d.EverybodyShowsState {
 				return [][]directory.AttrID{d.Enabled, d.Expiry}
 			}
 			return [][]directory.AttrID{d.Expiry}
 		},
 		judge: expired,
 	},
+	{
+		Name: "expiring", Severity: Info, Short: "account that will soon be past its expiry date", Off: true,
+		Kinds: users, Guard: restsOn(),
+		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.Expiry) },
+		judge: expiring,
+	},
+	{
+		Name: "password-expiring", Severity: Info, Short: "account whose password will soon have to be changed", Off: true,
+		Kinds: users, Guard: restsOn(passwordAttrs),
+		needs: func(d *directory.Dialect) [][]directory.AttrID {
+			return append(enabledNeeds(d), append([]directory.AttrID{directory.AttrPasswordExpiryComputed, directory.AttrPasswordExpirationTime}, d.PasswordSet...))
+		},
+		judge: passwordExpiring,
+	},
+	{
+		Name: "early", Severity: Medium, Short: "account that is enabled before its first day",
+		Suggest: []string{"disable"}, Kinds: users,
+		Guard: func(d *directory.Dialect) []directory.AttrID { return enabledAttrs(d) },
+		needs: enabledNeeds,
+		wants: func(p *pass) string {
+			if p.rules.start == directory.AttrUnknown {
+				return "the settings name no attribute with the first day (audit: start_attribute)"
+			}
+			if !p.Shows(directory.KindUser, p.rules.start) && p.Count[directory.KindUser] > 0 {
+				return "users: none shows " + p.rules.start.String()
+			}
+			return ""
+		},
+		judge: early,
+	},
 }
 
+// restsOn returns the attributes that a decision about enabled accounts
+// rests on, with more of them.
+func restsOn(more ...func(*directory.Dialect) []directory.AttrID) func(*directory.Dialect) []directory.AttrID {
+	return func(d *directory.Dialect) []directory.AttrID {
+		all := enabledAttrs(d)
+		for _, m := range more {
+			all = append(all, m(d)...)
+		}
+		return all
+	}
+}
+
+func logonAttrs(d *directory.Dialect) []directory.AttrID    { return d.LastLogon }
+func passwordAttrs(d *directory.Dialect) []directory.AttrID { return d.PasswordSet }
+
 // enabledNeeds are the attributes without which "enabled" cannot be told. On
-// the `ad` schema every account carries them. On OpenLDAP a healthy
-// directory may carry none, so there a finding becomes likely instead.
+// the `ad` schema every account carries them. Elsewhere a healthy directory
+// may carry none, so there a finding becomes likely instead.
 func enabledNeeds(d *directory.Dialect) [][]directory.AttrID {
-	if d == directory.AD {
+	if d.EverybodyShowsState {
 		return [][]directory.AttrID{d.Enabled, d.Expiry}
 	}
 	return nil
@@ -53,37 +131,87 @@ func enabledAttrs(d *directory.Dialect) []directory.AttrID {
 	return append(append([]directory.AttrID{}, d.Enabled...), d.Expiry...)
 }
 
-func createdAttrs(d *directory.Dialect) []directory.AttrID {
-	if d == directory.AD {
-		return []directory.AttrID{directory.AttrWhenCreated}
+// atOrBefore tells whether a moment is known and not after a time.
+func atOrBefore(m directory.Moment, t time.Time) bool { return m.Known() && !m.Time().After(t) }
+
+// enabled returns a finding for an enabled account, to be filled; nil for
+// any other.
+func (p *pass) enabled(a *directory.Account) *Finding {
+	on := p.Enabled(a, p.asOf)
+	if !on.Yes {
+		return nil
 	}
-	return []directory.AttrID{directory.AttrCreateTimestamp}
+	return &Finding{Confidence: confidence(on)}
+}
+
+// lastSignIn is the latest sign-in that is known of, in the directory or
+// elsewhere.
+type lastSignIn struct {
+	directory.Moment
+	elsewhere string // the system that recorded it, "" for the directory
+}
+
+func (p *pass) lastSignIn(a *directory.Account) lastSignIn {
+	last := lastSignIn{Moment: p.LastLogon(a, p.asOf)}
+	if len(p.Elsewhere) == 0 {
+		return last
+	}
+	if seen, ok := p.Elsewhere[directory.TextKey(a.Logon)]; ok && !seen.At.After(p.asOf) {
+		if m := directory.MomentOf(seen.At, directory.AttrUnknown); m.After(last.Moment) {
+			return lastSignIn{m, seen.Source}
+		}
+	}
+	return last
 }
 
 func stale(p *pass, a *directory.Account) *Finding {
-	last := p.LastLogon(a, p.asOf)
-	if !last.Known() || last.Time().After(p.staleLine) {
+	last := p.lastSignIn(a)
+	if !atOrBefore(last.Moment, p.lines.stale) {
 		return nil
 	}
-	enabled := p.Enabled(a, p.asOf)
-	if !enabled.Yes {
+	f := p.enabled(a)
+	if f == nil {
 		return nil
 	}
-	f := &Finding{Confidence: confidence(enabled), Since: last.Time(), Evidence: p.logonEvidence(last)}
-	if !p.everySignInShown(a, last) {
+	f.Since, f.Evidence = last.Time(), p.logonEvidence(a, last)
+	if !p.everySignInShown(a, last.Time(), p.lines.stale) {
+		f.Confidence = Likely
+	}
+	return f
+}
+
+func staleComputer(p *pass, a *directory.Account) *Finding {
+	last, set := p.lastSignIn(a), p.PasswordSet(a)
+	if set.Known() && set.Time().After(p.asOf) {
+		return nil // no sign of when it lived, and unreadable-value says so
+	}
+	since, by := last.Time(), p.logonEvidence(a, last)
+	if set.After(last.Moment) {
+		since = set.Time()
+		by = append([]Evidence{evidence(set)}, by...)
+	}
+	if since.IsZero() || since.After(p.lines.staleComputer) {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	f.Since, f.Evidence = since, by
+	if !p.everySignInShown(a, since, p.lines.staleComputer) {
 		f.Confidence = Likely
 	}
 	return f
 }
 
 // everySignInShown tells whether a last logon is proved to be the last: all
-// servers were asked, or it is so old that even the replicated value, which
-// comes late, would show a later one.
-func (p *pass) everySignInShown(a *directory.Account, last directory.Moment) bool {
+// servers were asked, or it is so long before the line that even the
+// replicated value, which comes late, would show a later one.
+func (p *pass) everySignInShown(a *directory.Account, last, line time.Time) bool {
 	if p.EveryServerAsked() && (p.Dialect != directory.AD || p.Shows(a.Kind, directory.AttrLastLogon)) {
 		return true
 	}
-	return p.replicated(a) && !last.Time().After(p.staleLine.Add(-p.Domain.LogonLag))
+	return p.replicated(a) && !last.After(line.Add(-p.Domain.LogonLag))
 }
 
 // replicated tells whether the directory keeps the replicated last logon.
@@ -91,27 +219,72 @@ func (p *pass) replicated(a *directory.Account) bool {
 	return p.Domain.LogonLag > 0 && p.Shows(a.Kind, directory.AttrLastLogonTimestamp)
 }
 
-func (p *pass) logonEvidence(last directory.Moment) []Evidence {
-	out := []Evidence{evidence(last)}
-	if last.Attr == directory.AttrLastLogon && p.Server != "" {
-		out = append(out, Evidence{"server", p.Server})
+func (p *pass) logonEvidence(a *directory.Account, last lastSignIn) []Evidence {
+	if last.elsewhere != "" {
+		return []Evidence{{"activity", last.Time().Format(time.RFC3339)}, {"source", last.elsewhere}}
+	}
+	if !last.Known() {
+		return []Evidence{{p.Dialect.LastLogon[0].String(), "never"}}
+	}
+	out := []Evidence{evidence(last.Moment)}
+	if server := p.LogonServer(a); last.Attr() == directory.AttrLastLogon && server != "" {
+		out = append(out, Evidence{"server", server})
 	}
 	return out
 }
 
 func neverUsed(p *pass, a *directory.Account) *Finding {
-	last := p.LastLogon(a, p.asOf)
-	if last.Known() || last.Unreadable() || !a.Created.Known() || a.Created.Time().After(p.freshLine) {
+	last := p.lastSignIn(a)
+	if last.Known() || last.Unreadable() || !atOrBefore(a.Created, p.lines.fresh) {
 		return nil
 	}
-	enabled := p.Enabled(a, p.asOf)
-	if !enabled.Yes {
+	f := p.enabled(a)
+	if f == nil {
 		return nil
 	}
-	f := &Finding{Confidence: confidence(enabled), Since: a.Created.Time(), Evidence: []Evidence{{p.Dialect.LastLogon[0].String(), "never"}, evidence(a.Created)}}
+	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidence(a.Created))
 	if !p.EveryServerAsked() && !p.replicated(a) {
 		f.Confidence = Likely
 	}
+	return f
+}
+
+// sameDay is how long after its creation an account's password may have been
+// set by the one who created it.
+const sameDay = 24 * time.Hour
+
+func unjoined(p *pass, a *directory.Account) *Finding {
+	last, set := p.lastSignIn(a), p.PasswordSet(a)
+	if last.Known() || last.Unreadable() || set.Unreadable() || !atOrBefore(a.Created, p.lines.fresh) {
+		return nil
+	}
+	if set.Known() && set.Time().Sub(a.Created.Time()).Abs() > sameDay {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidence(a.Created))
+	if set.Present() {
+		f.Evidence = append(f.Evidence, evidence(set))
+	}
+	if !p.EveryServerAsked() && !p.replicated(a) {
+		f.Confidence = Likely
+	}
+	return f
+}
+
+func mustChangeOverdue(p *pass, a *directory.Account) *Finding {
+	if !a.MustChange || !atOrBefore(a.Created, p.lines.fresh) {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	mark := Evidence{p.Dialect.MustChange[0].String(), "must change at next logon"}
+	f.Since, f.Evidence = a.Created.Time(), []Evidence{mark, evidence(a.Created)}
 	return f
 }
 
@@ -121,4 +294,65 @@ func expired(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	return &Finding{Confidence: confidence(x, disabled), Since: a.Expires.Time(), Evidence: []Evidence{evidence(a.Expires)}}
+}
+
+// within returns a finding for an enabled account if a moment lies between
+// the time of the audit and the end of what is soon.
+func (p *pass) within(a *directory.Account, m directory.Moment) *Finding {
+	if !m.Known() || !m.Time().After(p.asOf) || m.Time().After(p.lines.soon) {
+		return nil
+	}
+	return p.enabled(a)
+}
+
+func expiring(p *pass, a *directory.Account) *Finding {
+	for _, m := range []directory.Moment{a.Expires, a.ExpiresAlso} {
+		if f := p.within(a, m); f != nil {
+			f.Evidence = []Evidence{evidence(m)}
+			return f
+		}
+	}
+	return nil
+}
+
+func passwordExpiring(p *pass, a *directory.Account) *Finding {
+	m := p.PasswordExpires(a)
+	f := p.within(a, m)
+	if f == nil {
+		return nil
+	}
+	f.Evidence = []Evidence{{"password expires", m.Time().Format(time.RFC3339)}}
+	if a.PasswordSet.Known() {
+		f.Evidence = append(f.Evidence, evidence(a.PasswordSet))
+	}
+	return f
+}
+
+func early(p *pass, a *directory.Account) *Finding {
+	value := a.Text.First(p.rules.start)
+	first, err := readDay(value)
+	if err != nil || !first.After(p.asOf) {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	f.Evidence = []Evidence{{p.rules.start.String(), value}}
+	return f
+}
+
+// readDay reads a day in the forms that directories hold it in: a date, a
+// GeneralizedTime, or a file time.
+func readDay(value string) (time.Time, error) {
+	if t, err := time.Parse(time.DateOnly, value); err == nil {
+		return t, nil
+	}
+	if t, err := time.Parse(time.RFC3339, value); err == nil {
+		return t.UTC(), nil
+	}
+	if t, err := directory.ParseGeneralizedTime(value); err == nil {
+		return t, nil
+	}
+	return directory.ParseFileTime(value)
 }

@@ -66,7 +66,19 @@ type Finding struct {
 	Evidence   []Evidence
 	Suggest    []string
 	ID         string // raw identity of the entry
+
+	severity *Severity // its own, where a check has several
+	bundle   string    // findings of one check that belong together stand together
+	fix      *Fix
 }
+
+// Fix is the value that a finding wants an attribute to have instead of
+// another.
+type Fix struct{ Attr, Old, New string }
+
+// Fix returns what would clear the finding, nil where it is not the change
+// of one value to a known other.
+func (f *Finding) Fix() *Fix { return f.fix }
 
 // Evidence is one attribute that proves a finding, in readable form.
 type Evidence struct{ Attr, Value string }
@@ -78,18 +90,30 @@ type Check struct {
 	Short    string   // one line: what it reports
 	Suggest  []string // the actions that would clear a finding
 	Kinds    []directory.Kind
+	// Off says that the check runs only where it is asked for.
+	Off bool
 	// Guard names the attributes that a decision resting on a finding of
 	// this check rests on.
 	Guard func(d *directory.Dialect) []directory.AttrID
-	// Administrator includes the built-in Administrator, whom most checks
-	// leave out with the other built-in entries.
-	Administrator bool
+	// builtIn includes some of the built-in entries, which most checks
+	// leave out.
+	builtIn func(a *directory.Account) bool
+	// overAll says that entries are compared with each other, so that a
+	// survey of some of them is not enough.
+	overAll bool
 	// needs are sets of attributes of which one must be carried by some
 	// entry of the kind.
 	needs func(d *directory.Dialect) [][]directory.AttrID
-	// wants says which setting is missing, "" where none is.
-	wants func(s *settings.Settings) string
-	judge func(p *pass, a *directory.Account) *Finding
+	// wants says what else is missing for the check, in the settings or in
+	// the survey, "" where nothing is.
+	wants func(p *pass) string
+	// prepare works out what judging single accounts needs to know of all.
+	prepare func(p *pass)
+	// One of these does the work: for one account, for one account that may
+	// give several findings, or for whatever else the survey holds.
+	judge     func(p *pass, a *directory.Account) *Finding
+	judgeMany func(p *pass, a *directory.Account) []Finding
+	gather    func(p *pass, report func(*directory.Subject, Finding))
 }
 
 //go:embed doc/*.md
@@ -105,16 +129,21 @@ func (c *Check) Doc() string {
 }
 
 // Checks are all checks, in the order of reports.
-var Checks = slices.Concat(activity, state)
+var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, exemptionChecks)
 
 // Named returns a check by its name.
 func Named(name string) (*Check, error) {
-	for _, c := range Checks {
-		if c.Name == name {
-			return c, nil
-		}
+	if c := byName(Checks, name); c != nil {
+		return c, nil
 	}
 	return nil, fmt.Errorf("no check is called %q; \"yardbroom checks\" lists them", name)
+}
+
+func byName(checks []*Check, name string) *Check {
+	if i := slices.IndexFunc(checks, func(c *Check) bool { return c.Name == name }); i >= 0 {
+		return checks[i]
+	}
+	return nil
 }
 
 // Report is the result of an audit.
@@ -123,6 +152,7 @@ type Report struct {
 	Survey   *directory.Survey
 	Findings []Finding
 	Summary  []Summary
+	Exempted int // findings that exemptions left out
 	Notes    []string
 }
 
@@ -131,7 +161,8 @@ type Summary struct {
 	Check    string   `json:"check"`
 	Severity Severity `json:"severity"`
 	Findings int      `json:"findings"`
-	Likely   int      `json:"likely"` // of the findings
+	Likely   int      `json:"likely"`   // of the findings
+	Exempted int      `json:"exempted"` // left out by exemptions, not among the findings
 	Looked   bool     `json:"looked_at"`
 	// NotLooked says for what the check was not looked at, and why.
 	NotLooked []string `json:"not_looked_at,omitempty"`
@@ -139,131 +170,239 @@ type Summary struct {
 
 // Options choose what an audit does.
 type Options struct {
-	AsOf     time.Time
-	Checks   []string // names; none means all
-	Scope    []string // DNs; none means everything
-	LeaveOut []string
+	AsOf       time.Time
+	Checks     []string // names; none means all
+	Scope      []string // DNs; none means everything
+	LeaveOut   []string
+	Exemptions []Exemption
 }
 
 // pass is one run of the checks.
 type pass struct {
 	*directory.Survey
-	asOf      time.Time
-	set       settings.Audit
-	parking   []string
-	staleLine time.Time // a last logon at or before it is stale
-	freshLine time.Time // an account created after it is new
+	asOf    time.Time
+	set     settings.Audit
+	exempt  *exemptions
+	parking []string
+	lines   lines
+	rules   rules
+
+	graph      func() *graph
+	disabled   func() map[directory.Key]*directory.Account
+	entitled   map[directory.Key][]*directory.Group // that disabled users are listed in
+	variants   map[directory.AttrID]map[string]*variant
+	duplicates map[sharedValue][]*directory.Account
+}
+
+// lines are moments that thresholds draw: what happened at or before one of
+// them was long enough ago.
+type lines struct {
+	stale, staleComputer, fresh, password, keyPassword, overdue, soon time.Time
+}
+
+// job is a check that runs, with the severity the settings give it.
+type job struct {
+	*Check
+	severity *Severity // of the settings, nil where they say nothing
+	looked   []bool    // by kind
+	summary  *Summary
 }
 
 // Run judges a survey.
 func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, error) {
-	chosen, severities, summaries, err := choose(set, opt.Checks)
+	jobs, summaries, err := choose(set, opt.Checks)
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking),
-		staleLine: set.Audit.StaleAfter.Before(opt.AsOf), freshLine: set.Audit.NewAccountGrace.Before(opt.AsOf)}
-	looked := make([][]bool, len(chosen))
-	for i, c := range chosen {
-		looked[i] = p.lookedAt(c, set, &summaries[i])
+	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking)}
+	if p.rules, err = compileRules(&set.Audit); err != nil {
+		return nil, err
 	}
+	if p.exempt, err = newExemptions(opt.Exemptions, opt.AsOf); err != nil {
+		return nil, err
+	}
+	a := &set.Audit
+	p.lines = lines{stale: a.StaleAfter.Before(p.asOf), staleComputer: a.StaleComputerAfter.Before(p.asOf), fresh: a.NewAccountGrace.Before(p.asOf),
+		password: a.PasswordMaxAge.Before(p.asOf), keyPassword: a.KeyPasswordMaxAge.Before(p.asOf), overdue: a.DeleteAfter.Before(p.asOf), soon: a.Soon.After(p.asOf)}
+	p.graph = sync.OnceValue(func() *graph { return newGraph(s, set.Audit.PrivilegedGroups) })
+	p.disabled = sync.OnceValue(p.findDisabled)
+	for i := range jobs {
+		j := &jobs[i]
+		if j.looked = p.lookedAt(j.Check, j.summary); j.summary.Looked && j.prepare != nil {
+			j.prepare(p)
+		}
+	}
+	r := &Report{AsOf: opt.AsOf, Survey: s}
 	inScope := scope(opt)
-	findings := eachAccount(s.Accounts.Parts(), func(a *directory.Account, out *[]Finding) {
-		if a.Kind == directory.KindTrust || a.Kind == directory.KindResource {
-			return
+	findings := eachAccount(s.Accounts.Parts(), func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
+	for i := range jobs {
+		j := &jobs[i]
+		if j.gather == nil || !j.summary.Looked {
+			continue
 		}
-		for i, c := range chosen {
-			if !looked[i][a.Kind] || a.BuiltIn && !(c.Administrator && a.RID == 500) {
-				continue
+		j.gather(p, func(about *directory.Subject, f Finding) {
+			if about.Kind != directory.KindExemption && !inScope(about) || !slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
+				return
 			}
-			f := c.judge(p, a)
-			if f == nil || !inScope(a) {
-				continue
-			}
-			p.fill(f, c, severities[i], a)
-			*out = append(*out, *f)
+			p.fill(&f, j, about)
+			findings = append(findings, f)
+		})
+	}
+	r.Findings = p.leaveOut(findings, jobs)
+	r.Summary = summarise(r.Findings, jobs, summaries)
+	for i := range r.Summary {
+		r.Exempted += r.Summary[i].Exempted
+	}
+	sortFindings(r.Findings)
+	r.Notes = p.notes()
+	return r, nil
+}
+
+// judge runs the checks that look at one account at a time.
+func (p *pass) judge(jobs []job, a *directory.Account, inScope func(*directory.Subject) bool, out *[]Finding) {
+	for i := range jobs {
+		j := &jobs[i]
+		if j.gather != nil || !j.looked[a.Kind] || a.BuiltIn && (j.builtIn == nil || !j.builtIn(a)) {
+			continue
 		}
+		var found []Finding
+		if j.judgeMany != nil {
+			found = j.judgeMany(p, a)
+		} else if f := j.Check.judge(p, a); f != nil {
+			found = []Finding{*f}
+		}
+		if len(found) == 0 || !inScope(&a.Subject) {
+			continue
+		}
+		for k := range found {
+			p.fill(&found[k], j, &a.Subject)
+		}
+		*out = append(*out, found...)
+	}
+}
+
+// leaveOut takes away the findings that exemptions cover.
+func (p *pass) leaveOut(findings []Finding, jobs []job) []Finding {
+	if p.exempt.empty() {
+		return findings
+	}
+	byName := map[string]*Summary{}
+	for i := range jobs {
+		byName[jobs[i].Name] = jobs[i].summary
+	}
+	return slices.DeleteFunc(findings, func(f Finding) bool {
+		if f.Kind == directory.KindExemption.String() || !p.exempt.covers(&f) {
+			return false
+		}
+		byName[f.Check].Exempted++
+		return true
 	})
+}
+
+func summarise(findings []Finding, jobs []job, off []Summary) []Summary {
+	byName := map[string]*Summary{}
+	for i := range jobs {
+		byName[jobs[i].Name] = jobs[i].summary
+	}
 	for i := range findings {
-		at := slices.IndexFunc(summaries, func(s Summary) bool { return s.Check == findings[i].Check })
-		summaries[at].Findings++
+		sum := byName[findings[i].Check]
+		sum.Findings++
 		if findings[i].Confidence == Likely {
-			summaries[at].Likely++
+			sum.Likely++
 		}
 	}
+	var all []Summary
+	for i := range jobs {
+		all = append(all, *jobs[i].summary)
+	}
+	return append(all, off...)
+}
+
+func sortFindings(findings []Finding) {
 	order := map[string]int{}
 	for i, c := range Checks {
 		order[c.Name] = i
 	}
 	slices.SortFunc(findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(order[a.Check], order[b.Check]),
-			cmp.Compare(b.Days, a.Days), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(order[a.Check], order[b.Check]), strings.Compare(a.bundle, b.bundle),
+			cmp.Compare(b.Days, a.Days), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN),
+			slices.CompareFunc(a.Evidence, b.Evidence, func(x, y Evidence) int {
+				return cmp.Or(strings.Compare(x.Attr, y.Attr), strings.Compare(x.Value, y.Value))
+			}))
 	})
-	return &Report{AsOf: opt.AsOf, Survey: s, Findings: findings, Summary: summaries, Notes: p.notes()}, nil
 }
 
 // choose returns the checks to run, with their severities and empty
-// summaries. A check that the settings switch off is summarised only, unless
-// it was asked for by name.
-func choose(set *settings.Settings, names []string) (chosen []*Check, severities []Severity, summaries []Summary, err error) {
+// summaries. A check that is switched off is summarised only, unless it was
+// asked for by name.
+func choose(set *settings.Settings, names []string) (jobs []job, off []Summary, err error) {
 	for _, name := range names {
 		if _, err := Named(name); err != nil {
-			return nil, nil, nil, err
+			return nil, nil, err
 		}
 	}
 	for name := range set.Audit.Checks {
 		if _, err := Named(name); err != nil {
-			return nil, nil, nil, fmt.Errorf("settings: audit: checks: %w", err)
+			return nil, nil, fmt.Errorf("settings: audit: checks: %w", err)
 		}
 	}
-	var off []Summary
 	for _, c := range Checks {
 		if len(names) > 0 && !slices.Contains(names, c.Name) {
 			continue
 		}
-		severity, word := c.Severity, set.Audit.Checks[c.Name]
-		if word == "off" || word == "false" {
+		j := job{Check: c, summary: &Summary{Check: c.Name, Severity: c.Severity}}
+		word := set.Audit.Checks[c.Name]
+		switch word {
+		case "off", "false":
 			if len(names) == 0 {
-				off = append(off, Summary{Check: c.Name, Severity: severity, NotLooked: []string{"switched off in the settings"}})
+				j.summary.NotLooked = []string{"switched off in the settings"}
+				off = append(off, *j.summary)
 				continue
 			}
-			word = ""
-		}
-		if word != "" && word != "on" && word != "true" {
-			if severity, err = ParseSeverity(word); err != nil {
-				return nil, nil, nil, fmt.Errorf("settings: audit: checks: %s: %w, or off", c.Name, err)
+		case "":
+			if c.Off && len(names) == 0 {
+				j.summary.NotLooked = []string{"off unless the settings switch it on, or --check names it"}
+				off = append(off, *j.summary)
+				continue
 			}
+		case "on", "true":
+		default:
+			severity, err := ParseSeverity(word)
+			if err != nil {
+				return nil, nil, fmt.Errorf("settings: audit: checks: %s: %w, or on, or off", c.Name, err)
+			}
+			j.severity, j.summary.Severity = &severity, severity
 		}
-		chosen, severities = append(chosen, c), append(severities, severity)
-		summaries = append(summaries, Summary{Check: c.Name, Severity: severity})
+		jobs = append(jobs, j)
 	}
-	return chosen, severities, append(summaries, off...), nil
+	return jobs, off, nil
 }
 
 // lookedAt tells for each kind whether the check can be looked at, and
 // writes into the summary why not.
-func (p *pass) lookedAt(c *Check, set *settings.Settings, sum *Summary) []bool {
+func (p *pass) lookedAt(c *Check, sum *Summary) []bool {
 	yes := make([]bool, 64)
+	if c.overAll && p.Partial {
+		sum.NotLooked = append(sum.NotLooked, "it compares all entries, and only some were read")
+		return yes
+	}
 	if c.wants != nil {
-		if why := c.wants(set); why != "" {
+		if why := c.wants(p); why != "" {
 			sum.NotLooked = append(sum.NotLooked, why)
 			return yes
 		}
 	}
 	present := 0
 	for _, k := range c.Kinds {
+		if k == directory.KindOther { // the check is about entries of any kind
+			yes[k], sum.Looked = true, true
+			present++
+		}
 		if p.Count[k] == 0 {
 			continue
 		}
 		present++
-		missing := ""
-		for _, ids := range c.needs(p.Dialect) {
-			if !p.Shows(k, ids...) {
-				missing = names(ids)
-				break
-			}
-		}
-		if missing != "" {
+		if missing := p.missing(c, k); missing != "" {
 			sum.NotLooked = append(sum.NotLooked, fmt.Sprintf("%ss: none shows %s (not exported, not readable for this account, or not recorded by the server)", k, missing))
 			continue
 		}
@@ -273,6 +412,20 @@ func (p *pass) lookedAt(c *Check, set *settings.Settings, sum *Summary) []bool {
 		sum.Looked = true // there is nothing of these kinds that could be missed
 	}
 	return yes
+}
+
+// missing names the attributes that no entry of a kind shows, though the
+// check needs them; "" where it has all.
+func (p *pass) missing(c *Check, k directory.Kind) string {
+	if c.needs == nil {
+		return ""
+	}
+	for _, ids := range c.needs(p.Dialect) {
+		if !p.Shows(k, ids...) {
+			return names(ids)
+		}
+	}
+	return ""
 }
 
 func names(ids []directory.AttrID) string {
@@ -297,16 +450,20 @@ func (p *pass) notes() []string {
 	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it", "%d entries show no objectClass; nothing can be said of them")
 	note(p.Broken, "one record could not be read and was left out", "%d records could not be read and were left out")
 	note(p.Referrals, "one reference to another server was not followed", "%d references to other servers were not followed")
-	unreadable := 0
-	for a := range p.Accounts.All() {
-		for _, m := range []directory.Moment{a.LastLogon, a.LastLogonTS, a.LockedAt, a.Created, a.PasswordSet, a.Expires, a.ExpiresAlso, a.StartsAt} {
-			if m.Unreadable() {
-				unreadable++
-				break
+	for i, name := range p.Silent {
+		notes = append(notes, fmt.Sprintf("%s did not answer, so later sign-ins may be known there: %s", name, p.SilentWhy[i]))
+	}
+	if servers := p.Servers(); p.Dialect == directory.AD && len(p.Asked) > 0 && len(servers) > 1 && len(p.Silent) == 0 {
+		var unasked []string
+		for _, host := range servers {
+			if !slices.ContainsFunc(p.Asked, func(asked string) bool { return strings.EqualFold(asked, host) }) {
+				unasked = append(unasked, cmp.Or(host, "a server without a name"))
 			}
 		}
+		if len(unasked) > 0 {
+			notes = append(notes, "not asked for sign-ins of their own: "+listed(unasked)+" (not among the yard's servers, or to be avoided)")
+		}
 	}
-	note(unreadable, "one account holds a time that cannot be read; what rests on it was not judged", "%d accounts hold a time that cannot be read; what rests on it was not judged")
 	if p.Dialect != directory.AD && !p.Shows(directory.KindUser, p.Dialect.Enabled...) && p.Count[directory.KindUser] > 0 {
 		notes = append(notes, "no user shows "+names(p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure")
 	}
@@ -314,9 +471,15 @@ func (p *pass) notes() []string {
 }
 
 // fill completes a finding with what every finding has.
-func (p *pass) fill(f *Finding, c *Check, severity Severity, a *directory.Account) {
-	f.Check, f.Severity, f.Suggest = c.Name, severity, c.Suggest
-	f.Kind, f.DN, f.Account, f.ID = a.Kind.String(), a.DN, a.Name(), a.ID
+func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
+	f.Check, f.Suggest, f.Severity = j.Name, j.Suggest, j.Severity
+	switch {
+	case j.severity != nil:
+		f.Severity = *j.severity
+	case f.severity != nil:
+		f.Severity = *f.severity
+	}
+	f.Kind, f.DN, f.Account, f.ID = about.Kind.String(), about.DN, about.Name(), about.ID
 	if f.Confidence == "" {
 		f.Confidence = Sure
 	}
@@ -344,12 +507,32 @@ func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]
 	return slices.Concat(found...)
 }
 
-func scope(opt Options) func(*directory.Account) bool {
+// tally goes over all accounts on all processors; each counts into its own T,
+// made by start.
+func tally[T any](parts [][]directory.Account, start func() T, count func(*directory.Account, T)) []T {
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	all := make([]T, min(runtime.GOMAXPROCS(0), len(parts)))
+	for w := range all {
+		all[w] = start()
+		wg.Go(func() {
+			for n := int(next.Add(1)) - 1; n < len(parts); n = int(next.Add(1)) - 1 {
+				for i := range parts[n] {
+					count(&parts[n][i], all[w])
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return all
+}
+
+func scope(opt Options) func(*directory.Subject) bool {
 	in, out := directory.FoldAll(opt.Scope), directory.FoldAll(opt.LeaveOut)
 	if len(in) == 0 && len(out) == 0 {
-		return func(*directory.Account) bool { return true }
+		return func(*directory.Subject) bool { return true }
 	}
-	return func(a *directory.Account) bool { return InScope(a.DN, in, out) }
+	return func(s *directory.Subject) bool { return InScope(s.DN, in, out) }
 }
 
 // InScope tells whether a name stands below one of the folded names in, or
@@ -364,11 +547,11 @@ func InScope(dn string, in, out []string) bool {
 func evidence(m directory.Moment) Evidence {
 	switch {
 	case m.Known():
-		return Evidence{m.Attr.String(), m.Time().Format(time.RFC3339)}
+		return Evidence{m.Attr().String(), m.Time().Format(time.RFC3339)}
 	case m.Present():
-		return Evidence{m.Attr.String(), "never"}
+		return Evidence{m.Attr().String(), "never"}
 	}
-	return Evidence{m.Attr.String(), "absent"}
+	return Evidence{m.Attr().String(), "absent"}
 }
 
 // confidence is likely where an answer is.

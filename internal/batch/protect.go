@@ -16,6 +16,8 @@ type Protection struct {
 	Dialect         *directory.Dialect
 	Scope, LeaveOut []string // folded DNs
 	Bound           []string // what the account that is bound may be called
+	Exempt          []audit.Exemption
+	At              time.Time // for the end of exemptions
 }
 
 // Why returns the reason why an entry is protected, "" where it is not.
@@ -44,7 +46,7 @@ func (p *Protection) Why(e *directory.Entry) string {
 	if !audit.InScope(e.DN, p.Scope, p.LeaveOut) {
 		return "it is outside the yard's scope"
 	}
-	return ""
+	return audit.Why(p.Exempt, p.At, e.DN, a.Logon)
 }
 
 func domainController(a *directory.Account, e *directory.Entry) bool {

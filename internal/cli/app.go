@@ -19,6 +19,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
@@ -63,6 +64,7 @@ type app struct {
 	set      *settings.Settings
 	state    string // folder
 	quiet    bool
+	keep     directory.AttrSet // attributes that the settings make checks look at
 }
 
 // Main runs the program and returns its exit status.
@@ -114,7 +116,7 @@ func (a *app) root() *cli.Command {
 			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.auditCommand(), a.checksCommand(), a.showCommand(), a.surveyCommand(), a.stageCommand(),
+			a.demoCommand(), a.auditCommand(), a.checksCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
 			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {

@@ -194,7 +194,11 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	}
 	defer p.Close()
 	server, _ := p.server()
-	r := &carry.Runner{Store: s, Batch: b, Server: server, Protection: a.protection(p, server.Dialect), Named: a.set.Audit.PrivilegedGroups,
+	protection, err := a.protection(ctx, p, server.Dialect)
+	if err != nil {
+		return err
+	}
+	r := &carry.Runner{Store: s, Batch: b, Server: server, Protection: protection, Named: a.set.Audit.PrivilegedGroups,
 		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: a.now, DryRun: dry, AcceptUnproved: cmd.Bool("accept-unproved"),
 		Other: a.otherServer(p.yard)}
 	r.Progress = func(l *batch.Line) {

@@ -16,7 +16,7 @@ import (
 func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "report what is untidy, check by check",
-		Flags: append(fromFlags(), asOfFlag(),
+		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "only this check; may be given several times"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table, csv, json or jsonl"},
 			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},

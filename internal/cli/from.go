@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
@@ -29,7 +31,7 @@ func fromFlags() []cli.Flag {
 
 func serverFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "dialect", Usage: "read entries as `NAME`: ad or openldap (default: found out)"},
+		&cli.StringFlag{Name: "dialect", Usage: "read entries as `NAME`: " + directory.DialectNames + " (default: found out)"},
 		&cli.StringFlag{Name: "base", Usage: "the `DN` to read from, for a URL"},
 		&cli.StringFlag{Name: "bind", Usage: "the `NAME` to sign in with, for a URL"},
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` whose first line is the password"},
@@ -75,6 +77,11 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 			return nil, usage("say where to read from with --from, or name a default yard in the settings")
 		}
 	}
+	keep, err := audit.Attributes(&a.set.Audit)
+	if err != nil {
+		return nil, &exitError{exitUsage, err}
+	}
+	a.keep = keep
 	if yard, ok := a.set.Yards[from]; ok {
 		return a.connect(ctx, from, yard)
 	}
@@ -98,7 +105,7 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 	if y, ok := a.set.Yards[a.set.Default]; ok {
 		p.yard.Scope, p.yard.LeaveOut, p.yard.TimeZone, p.yard.DefaultPolicy = y.Scope, y.LeaveOut, y.TimeZone, y.DefaultPolicy
 	}
-	f.DefaultPolicy = p.yard.DefaultPolicy
+	f.DefaultPolicy, f.Keep = p.yard.DefaultPolicy, a.keep
 	if name := cmd.String("dialect"); name != "" {
 		if f.Dialect, err = directory.DialectNamed(name); err != nil {
 			return nil, usage("--dialect: %w", err)
@@ -116,7 +123,7 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 }
 
 func (a *app) connect(ctx context.Context, name string, yard settings.Yard) (*place, error) {
-	s, err := source.Connect(ctx, source.Target{Yard: yard, Ask: a.ask(), Now: a.now})
+	s, err := source.Connect(ctx, source.Target{Yard: yard, Keep: a.keep, Ask: a.ask(), Now: a.now})
 	if err != nil {
 		return nil, err
 	}
@@ -187,9 +194,49 @@ func (a *app) judge(ctx context.Context, cmd *cli.Command, p *place, checks []st
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut})
+	if err := a.addActivity(cmd, p, survey); err != nil {
+		return nil, err
+	}
+	return a.run(ctx, p, survey, asOf, checks)
+}
+
+// run runs checks over a survey of a place.
+func (a *app) run(ctx context.Context, p *place, survey *directory.Survey, asOf time.Time, checks []string) (*audit.Report, error) {
+	exempt, err := a.exemptions(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt})
 	if err != nil {
 		return nil, &exitError{exitUsage, err}
 	}
 	return report, nil
+}
+
+func activityFlag() cli.Flag {
+	return &cli.StringFlag{Name: "activity", Usage: "sign-ins that other systems recorded: a CSV `FILE`, or JSON lines, of account, time, source"}
+}
+
+// addActivity takes the sign-ins of --activity into the survey.
+func (a *app) addActivity(cmd *cli.Command, p *place, survey *directory.Survey) error {
+	path := cmd.String("activity")
+	if path == "" {
+		return nil
+	}
+	in, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("--activity %s: %w", path, errors.Unwrap(err))
+	}
+	defer in.Close()
+	if survey.Elsewhere, err = source.ReadActivity(in, path, p.location()); err != nil {
+		return fmt.Errorf("--activity %w", err)
+	}
+	known := 0
+	for acc := range survey.Accounts.All() {
+		if _, ok := survey.Elsewhere[directory.TextKey(acc.Logon)]; ok {
+			known++
+		}
+	}
+	a.note("note: %s names %s, %d of them here", path, render.Count(len(survey.Elsewhere), "account"), known)
+	return nil
 }

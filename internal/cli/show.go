@@ -11,7 +11,6 @@ import (
 	"github.com/go-ldap/ldap/v3"
 	"github.com/urfave/cli/v3"
 
-	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/source"
@@ -21,7 +20,7 @@ func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "one account: its state, and everything that matters about it", ArgsUsage: "ACCOUNT",
 		Description: "ACCOUNT is a logon name, a user principal name, a mail address, an employee id, a DN, or a part of the display name that only one account has.",
-		Flags:       append(fromFlags(), asOfFlag(), &cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}),
+		Flags:       append(fromFlags(), asOfFlag(), activityFlag(), &cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {
 				return usage("give one account; \"%s --help\" shows how", cmd.FullName())
@@ -113,9 +112,12 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut})
+	if err := a.addActivity(cmd, p, survey); err != nil {
+		return nil, err
+	}
+	report, err := a.run(ctx, p, survey, asOf, nil)
 	if err != nil {
-		return nil, &exitError{exitUsage, err}
+		return nil, err
 	}
 	var acc *directory.Account
 	for one := range survey.Accounts.All() {

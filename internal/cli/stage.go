@@ -25,7 +25,7 @@ func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
 		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".",
-		Flags: append(fromFlags(), asOfFlag(),
+		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that this check finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
@@ -103,8 +103,12 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 	if err != nil {
 		return nil, nil, err
 	}
+	protection, err := a.protection(ctx, p, d)
+	if err != nil {
+		return nil, nil, err
+	}
 	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, DefaultPolicy: p.yard.DefaultPolicy,
-		Protection: a.protection(p, d)}
+		Protection: protection}
 	o := &batch.Order{To: cmd.String("to"), AppendAccount: cmd.String("on-collision") != "", IncludeLikely: cmd.Bool("include-likely"),
 		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: now, Source: p.Where()}
 	if _, ok := a.set.Yards[p.name]; ok {
@@ -118,12 +122,13 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 	return s, o, nil
 }
 
-func (a *app) protection(p *place, d *directory.Dialect) batch.Protection {
-	out := batch.Protection{Dialect: d, Scope: directory.FoldAll(p.yard.Scope), LeaveOut: directory.FoldAll(p.yard.LeaveOut), Bound: []string{p.yard.Bind.DN}}
+func (a *app) protection(ctx context.Context, p *place, d *directory.Dialect) (batch.Protection, error) {
+	exempt, err := a.exemptions(ctx, p)
+	out := batch.Protection{Dialect: d, Exempt: exempt, At: a.now().UTC(), Scope: directory.FoldAll(p.yard.Scope), LeaveOut: directory.FoldAll(p.yard.LeaveOut), Bound: []string{p.yard.Bind.DN}}
 	if server, ok := p.server(); ok {
 		out.Bound = append(out.Bound, server.Bound)
 	}
-	return out
+	return out, err
 }
 
 // candidates collects the entries that were chosen, however they were.

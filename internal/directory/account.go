@@ -1,10 +1,6 @@
 package directory
 
-import (
-	"strconv"
-	"strings"
-	"time"
-)
+import "strings"
 
 // Kind tells what an entry is to an auditor.
 type Kind uint8
@@ -25,128 +21,99 @@ const (
 	KindPolicyContainer
 	KindDomain
 	KindPasswordPolicy
+	KindForeign // stands for an identity outside the domain, or for everybody
+	KindExemption
 	kindCount
 )
 
-var kindNames = [kindCount]string{"other", "user", "service", "computer", "resource", "trust", "group", "contact", "ou", "policy", "domain", "password-policy"}
+var kindNames = [kindCount]string{"other", "user", "service", "computer", "resource", "trust", "group", "contact", "ou", "policy", "domain", "password-policy", "foreign", "exemption"}
 
 func (k Kind) String() string { return kindNames[k] }
 
 // IsAccount tells whether an entry of the kind can sign in.
 func (k Kind) IsAccount() bool { return k >= KindUser && k <= KindTrust }
 
-// Moment is a time that an attribute shows, or the knowledge that it shows
-// none. The zero Moment is an absent attribute.
-type Moment struct {
-	ticks int64 // 100 ns since 1601-01-01 UTC
-	Attr  AttrID
-	state momentState
+// Subject is what a finding is about: an entry with its names and identity.
+type Subject struct {
+	Kind    Kind
+	BuiltIn bool
+	RID     uint32
+	Key     Key // of the DN
+	DN      string
+	Logon   string
+	ID      string // raw value of the dialect's identity attribute
 }
 
-type momentState uint8
-
-const (
-	momentAbsent momentState = iota
-	momentNone               // the attribute is there and says "never"
-	momentSet
-	momentUnreadable
-)
-
-// MomentOf makes a Moment of a time, as if attr had shown it.
-func MomentOf(t time.Time, attr AttrID) Moment {
-	if t.IsZero() {
-		return Moment{Attr: attr, state: momentNone}
+// Name returns what to call the entry: its logon name, or its DN.
+func (s *Subject) Name() string {
+	if s.Logon != "" {
+		return s.Logon
 	}
-	return Moment{ticks: (t.Unix()-fileTimeEpoch)*1e7 + int64(t.Nanosecond()/100), Attr: attr, state: momentSet}
+	return s.DN
 }
 
-// readTicks reads a file time as ParseFileTime does, without the way through
-// a time.Time, since a large directory has millions of them.
-func readTicks(value string, attr AttrID) Moment {
-	if value == "0" {
-		return Moment{Attr: attr, state: momentNone}
-	}
-	ticks, err := strconv.ParseInt(value, 10, 64)
-	switch {
-	case err != nil || ticks < 0:
-		return Moment{Attr: attr, state: momentUnreadable}
-	case ticks == 0 || ticks == NeverExpires:
-		return Moment{Attr: attr, state: momentNone}
-	}
-	return Moment{ticks: ticks, Attr: attr, state: momentSet}
-}
-
-func readMoment(value string, attr AttrID, parse func(string) (time.Time, error)) Moment {
-	t, err := parse(value)
-	if err != nil {
-		return Moment{Attr: attr, state: momentUnreadable}
-	}
-	return MomentOf(t, attr)
-}
-
-// Known tells whether the moment is a time.
-func (m Moment) Known() bool { return m.state == momentSet }
-
-// Present tells whether the attribute was there, whatever it said.
-func (m Moment) Present() bool { return m.state != momentAbsent }
-
-// Unreadable tells whether the attribute was there and could not be read.
-func (m Moment) Unreadable() bool { return m.state == momentUnreadable }
-
-// Time returns the moment in UTC, the zero time where it is not known.
-func (m Moment) Time() time.Time {
-	if m.state != momentSet {
-		return time.Time{}
-	}
-	return time.Unix(fileTimeEpoch+m.ticks/1e7, m.ticks%1e7*100).UTC()
+// clone moves the strings out of the block they were read from.
+func (s Subject) clone() Subject {
+	s.DN, s.Logon, s.ID = strings.Clone(s.DN), strings.Clone(s.Logon), strings.Clone(s.ID)
+	return s
 }
 
 // Account is the one normalised view of an entry. It holds what the
 // attributes say; what follows from it together with the policies of the
 // directory and the time of the audit, the Survey answers.
 type Account struct {
-	Kind  Kind
-	DN    string
-	Logon string
-	ID    string // raw value of the dialect's identity attribute
-	RID   uint32
-
-	BuiltIn       bool
-	FlagsKnown    bool // userAccountControl was there and could be read
-	PermanentLock bool // the lock value that no time ends (OpenLDAP, ppolicy)
-	ComputedLock  bool // the server's own word that the account is locked now
-	HasComputed   bool // the server gave its word at all
+	Subject
+	KeyAccount    bool   // its password protects all tickets of the domain
+	FlagsKnown    bool   // userAccountControl was there and could be read
+	PermanentLock bool   // switched off by the lock value that no time ends (OpenLDAP), or by nsAccountLock
+	ComputedLock  bool   // the server's own word that the account is locked now
+	HasComputed   bool   // the server gave its word at all
+	MustChange    bool   // the password must be changed at the next logon
+	Marked        bool   // adminCount is 1
+	LogonServer   uint8  // which of the servers asked showed LastLogon, from 1; 0 for the survey's own
+	Retries       uint16 // wrong passwords so far, where the server shows it
+	PrimaryGroup  uint32
 	Flags         int64
-	Policy        string // folded DN of the password policy named by the entry, or ""
+	Policy        string  // folded DN of the password policy named by the entry, or ""
+	Manager       Key     // of the name in manager; zero for none
+	Present       AttrSet // the attributes that the entry carries
+	Text          Texts   // values of the attributes that are compared as texts
 
-	LockedAt    Moment
-	LastLogon   Moment // of this server
-	LastLogonTS Moment // replicated, late (ad only)
-	Created     Moment
-	PasswordSet Moment
-	Expires     Moment
-	ExpiresAlso Moment // a second expiry: pwdEndTime
-	StartsAt    Moment // before it the account is disabled: pwdStartTime
-	FlagsSince  Moment // when userAccountControl was last changed
+	LockedAt        Moment
+	LockEnds        Moment // where the server shows the end of a lock instead of its begin
+	LastLogon       Moment // of this server, or of all that were asked
+	LastLogonTS     Moment // replicated, late (ad only)
+	Created         Moment
+	Changed         Moment
+	PasswordSet     Moment
+	PasswordExpires Moment // the server's own word
+	Expires         Moment
+	ExpiresAlso     Moment // a second expiry: pwdEndTime
+	StartsAt        Moment // before it the account is disabled: pwdStartTime
+	FlagsSince      Moment // when userAccountControl was last changed
 }
 
-// Name returns what to call the account: its logon name, or its DN.
-func (a *Account) Name() string {
-	if a.Logon != "" {
-		return a.Logon
-	}
-	return a.DN
+// Times are the moments that lie in the past if they are right.
+func (a *Account) Times() [7]Moment {
+	return [...]Moment{a.LastLogon, a.LastLogonTS, a.Created, a.PasswordSet, a.LockedAt, a.Changed, a.FlagsSince}
 }
 
 // compact moves the strings of an account out of the block they were read
-// from, into one small allocation.
-func (a *Account) compact() {
+// from, into one small allocation, together with the texts to keep of the
+// entry. It returns the buffer, to be used again.
+func (a *Account) compact(e *Entry, keep AttrSet, buf []byte) []byte {
+	buf = append(buf[:0], a.DN...)
+	buf = append(buf, a.Logon...)
+	buf = append(buf, a.ID...)
 	n, m, k := len(a.DN), len(a.Logon), len(a.ID)
-	var b strings.Builder
-	b.Grow(n + m + k)
-	b.WriteString(a.DN)
-	b.WriteString(a.Logon)
-	b.WriteString(a.ID)
-	s := b.String()
-	a.DN, a.Logon, a.ID = s[:n], s[n:n+m], s[n+m:]
+	for i := range e.Attrs {
+		if attr := &e.Attrs[i]; attr.ID != AttrUnknown && keep.Has(attr.ID) {
+			for _, v := range attr.Values {
+				buf = appendText(buf, attr.ID, v)
+			}
+		}
+	}
+	s := string(buf)
+	a.DN, a.Logon, a.ID, a.Text = s[:n], s[n:n+m], s[n+m:n+m+k], Texts(s[n+m+k:])
+	return buf
 }

@@ -57,13 +57,15 @@ func TestParseFileTime(t *testing.T) {
 		assert.Error(t, err, bad)
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		at := time.Unix(rapid.Int64Range(-11644473599, 200000000000).Draw(t, "seconds"), int64(rapid.IntRange(0, 9999999).Draw(t, "ticks"))*100).UTC()
+		at := time.Unix(rapid.Int64Range(-11644473599, 24000000000).Draw(t, "seconds"), int64(rapid.IntRange(0, 999999).Draw(t, "microseconds"))*1000).UTC()
 		back, err := ParseFileTime(FormatFileTime(at))
 		require.NoError(t, err)
 		require.Equal(t, at, back)
 		require.Equal(t, at, MomentOf(at, AttrLastLogon).Time())
 		require.Equal(t, MomentOf(at, AttrLastLogon), readTicks(FormatFileTime(at), AttrLastLogon))
 	})
+	far := time.Date(9000, 1, 1, 0, 0, 0, 0, time.UTC)
+	require.Equal(t, 2742, MomentOf(far, AttrAccountExpires).Time().Year(), "later times are shown as the last year that fits")
 	for _, odd := range []string{"0", "00", "9223372036854775807", "-1", "x", ""} {
 		require.Equal(t, readMoment(odd, AttrLastLogon, ParseFileTime), readTicks(odd, AttrLastLogon), odd)
 	}

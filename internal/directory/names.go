@@ -1,5 +1,7 @@
 package directory
 
+import "iter"
+
 // AttrID is a small number for an attribute that the tool looks at, so that
 // a million entries are judged without comparing a million names.
 type AttrID uint8
@@ -42,6 +44,88 @@ const (
 	AttrPwdLockout
 	AttrPwdLockoutDuration
 	AttrShadowExpire
+	AttrWhenChanged
+	AttrModifyTimestamp
+	AttrPrimaryGroupID
+	AttrAdminCount
+	AttrSIDHistory
+	AttrServicePrincipalName
+	AttrAllowedToDelegateTo
+	AttrAllowedToAct
+	AttrPasswordExpiryComputed
+	AttrMaxPwdAge
+	AttrPSOMaximumPasswordAge
+	AttrOperatingSystem
+	AttrGroupType
+	AttrMember
+	AttrUniqueMember
+	AttrMemberUID
+	AttrMemberURL
+	AttrGIDNumber
+	AttrManager
+	AttrSecretary
+	AttrManagedBy
+	AttrOwner
+	AttrGPLink
+	AttrWellKnownObjects
+	AttrOtherWellKnownObjects
+	AttrDNSHostName
+	AttrPwdReset
+	AttrPwdMaxAge
+	AttrNsAccountLock
+	AttrAccountUnlockTime
+	AttrPasswordRetryCount
+	AttrLastLoginTime
+	AttrPwdUpdateTime
+	AttrPasswordExpirationTime
+	AttrPasswordMaxAge
+	AttrPasswordMaxFailure
+	AttrPasswordExp
+	AttrCN
+	AttrDisplayName
+	AttrGivenName
+	AttrSN
+	AttrInitials
+	AttrMail
+	AttrProxyAddresses
+	AttrUserPrincipalName
+	AttrTelephoneNumber
+	AttrMobile
+	AttrC
+	AttrCO
+	AttrL
+	AttrST
+	AttrCompany
+	AttrDepartment
+	AttrDepartmentNumber
+	AttrDivision
+	AttrO
+	AttrOU
+	AttrTitle
+	AttrPhysicalDeliveryOfficeName
+	AttrRoomNumber
+	AttrStreet
+	AttrStreetAddress
+	AttrPostalCode
+	AttrEmployeeID
+	AttrEmployeeNumber
+	AttrEmployeeType
+	AttrDescription
+	AttrExtension1
+	AttrExtension2
+	AttrExtension3
+	AttrExtension4
+	AttrExtension5
+	AttrExtension6
+	AttrExtension7
+	AttrExtension8
+	AttrExtension9
+	AttrExtension10
+	AttrExtension11
+	AttrExtension12
+	AttrExtension13
+	AttrExtension14
+	AttrExtension15
 	attrCount
 )
 
@@ -81,6 +165,88 @@ var attrNames = [attrCount]string{
 	AttrPwdLockout:                 "pwdLockout",
 	AttrPwdLockoutDuration:         "pwdLockoutDuration",
 	AttrShadowExpire:               "shadowExpire",
+	AttrWhenChanged:                "whenChanged",
+	AttrModifyTimestamp:            "modifyTimestamp",
+	AttrPrimaryGroupID:             "primaryGroupID",
+	AttrAdminCount:                 "adminCount",
+	AttrSIDHistory:                 "sIDHistory",
+	AttrServicePrincipalName:       "servicePrincipalName",
+	AttrAllowedToDelegateTo:        "msDS-AllowedToDelegateTo",
+	AttrAllowedToAct:               "msDS-AllowedToActOnBehalfOfOtherIdentity",
+	AttrPasswordExpiryComputed:     "msDS-UserPasswordExpiryTimeComputed",
+	AttrMaxPwdAge:                  "maxPwdAge",
+	AttrPSOMaximumPasswordAge:      "msDS-MaximumPasswordAge",
+	AttrOperatingSystem:            "operatingSystem",
+	AttrGroupType:                  "groupType",
+	AttrMember:                     "member",
+	AttrUniqueMember:               "uniqueMember",
+	AttrMemberUID:                  "memberUid",
+	AttrMemberURL:                  "memberURL",
+	AttrGIDNumber:                  "gidNumber",
+	AttrManager:                    "manager",
+	AttrSecretary:                  "secretary",
+	AttrManagedBy:                  "managedBy",
+	AttrOwner:                      "owner",
+	AttrGPLink:                     "gPLink",
+	AttrWellKnownObjects:           "wellKnownObjects",
+	AttrOtherWellKnownObjects:      "otherWellKnownObjects",
+	AttrDNSHostName:                "dNSHostName",
+	AttrPwdReset:                   "pwdReset",
+	AttrPwdMaxAge:                  "pwdMaxAge",
+	AttrNsAccountLock:              "nsAccountLock",
+	AttrAccountUnlockTime:          "accountUnlockTime",
+	AttrPasswordRetryCount:         "passwordRetryCount",
+	AttrLastLoginTime:              "lastLoginTime",
+	AttrPwdUpdateTime:              "pwdUpdateTime",
+	AttrPasswordExpirationTime:     "passwordExpirationTime",
+	AttrPasswordMaxAge:             "passwordMaxAge",
+	AttrPasswordMaxFailure:         "passwordMaxFailure",
+	AttrPasswordExp:                "passwordExp",
+	AttrCN:                         "cn",
+	AttrDisplayName:                "displayName",
+	AttrGivenName:                  "givenName",
+	AttrSN:                         "sn",
+	AttrInitials:                   "initials",
+	AttrMail:                       "mail",
+	AttrProxyAddresses:             "proxyAddresses",
+	AttrUserPrincipalName:          "userPrincipalName",
+	AttrTelephoneNumber:            "telephoneNumber",
+	AttrMobile:                     "mobile",
+	AttrC:                          "c",
+	AttrCO:                         "co",
+	AttrL:                          "l",
+	AttrST:                         "st",
+	AttrCompany:                    "company",
+	AttrDepartment:                 "department",
+	AttrDepartmentNumber:           "departmentNumber",
+	AttrDivision:                   "division",
+	AttrO:                          "o",
+	AttrOU:                         "ou",
+	AttrTitle:                      "title",
+	AttrPhysicalDeliveryOfficeName: "physicalDeliveryOfficeName",
+	AttrRoomNumber:                 "roomNumber",
+	AttrStreet:                     "street",
+	AttrStreetAddress:              "streetAddress",
+	AttrPostalCode:                 "postalCode",
+	AttrEmployeeID:                 "employeeID",
+	AttrEmployeeNumber:             "employeeNumber",
+	AttrEmployeeType:               "employeeType",
+	AttrDescription:                "description",
+	AttrExtension1:                 "extensionAttribute1",
+	AttrExtension2:                 "extensionAttribute2",
+	AttrExtension3:                 "extensionAttribute3",
+	AttrExtension4:                 "extensionAttribute4",
+	AttrExtension5:                 "extensionAttribute5",
+	AttrExtension6:                 "extensionAttribute6",
+	AttrExtension7:                 "extensionAttribute7",
+	AttrExtension8:                 "extensionAttribute8",
+	AttrExtension9:                 "extensionAttribute9",
+	AttrExtension10:                "extensionAttribute10",
+	AttrExtension11:                "extensionAttribute11",
+	AttrExtension12:                "extensionAttribute12",
+	AttrExtension13:                "extensionAttribute13",
+	AttrExtension14:                "extensionAttribute14",
+	AttrExtension15:                "extensionAttribute15",
 }
 
 // String returns the attribute's name as the schema spells it.
@@ -150,3 +316,20 @@ func (s AttrSet) Has(id AttrID) bool { return s[id/64]&(1<<(id%64)) != 0 }
 
 // Union returns what is in either set.
 func (s AttrSet) Union(o AttrSet) AttrSet { return AttrSet{s[0] | o[0], s[1] | o[1]} }
+
+// Overlaps tells whether the sets share an attribute.
+func (s AttrSet) Overlaps(o AttrSet) bool { return s[0]&o[0] != 0 || s[1]&o[1] != 0 }
+
+// Without returns the set without the attributes of another.
+func (s AttrSet) Without(o AttrSet) AttrSet { return AttrSet{s[0] &^ o[0], s[1] &^ o[1]} }
+
+// All goes through the attributes of the set in the order of their numbers.
+func (s AttrSet) All() iter.Seq[AttrID] {
+	return func(yield func(AttrID) bool) {
+		for id := AttrUnknown + 1; id < attrCount; id++ {
+			if s.Has(id) && !yield(id) {
+				return
+			}
+		}
+	}
+}

@@ -2,19 +2,26 @@ package directory
 
 import (
 	"iter"
-	"math"
-	"strconv"
+	"slices"
+	"strings"
 	"time"
 )
 
-// Survey is everything the audit knows of a directory: all accounts, read at
-// one moment, and the policies that decide what their values mean.
+// Survey is everything the audit knows of a directory: all accounts, groups
+// and containers, read at one moment, and the policies that decide what
+// their values mean.
 type Survey struct {
-	Dialect  *Dialect
-	Source   string    // what the entries were read from
-	Server   string    // the server that answered, "" for a file
-	Servers  int       // how many servers the directory itself lists, 0 where that is not known
-	Taken    time.Time // zero where the source does not say
+	Dialect *Dialect
+	Source  string    // what the entries were read from
+	Server  string    // the server that answered, "" for a file
+	Taken   time.Time // zero where the source does not say
+	// Asked are the servers whose own last logons are in the survey, Silent
+	// those that were to be asked and did not answer.
+	Asked, Silent []string
+	SilentWhy     []string // for each of Silent
+	// Partial says that not every entry was read: what has to be compared
+	// over all of them cannot be.
+	Partial  bool
 	Accounts Accounts
 	Entries  int
 	Base     string // folded name of the top entry read
@@ -22,11 +29,40 @@ type Survey struct {
 	Domain        Domain
 	DefaultPolicy string // folded DN, from the settings
 	Policies      map[string]Policy
-	Seen          [kindCount]AttrSet // per kind, what at least one entry carries
-	Count         [kindCount]int
-	NoClass       int // entries without objectClass, which nothing can be said of
-	Referrals     int // references to other servers, not followed
-	Broken        int // records of a file that could not be read
+	Groups        []Group // and foreign identities
+	Units         []Container
+	GroupPolicies []Container
+	PolicyLinks   []PolicyLink
+	Misplaced     []Subject // conflict objects, and what stands below LostAndFound
+	Unreadable    []Unreadable
+	References    []Reference // only where the dialect does not keep links whole
+	// Absent are the keys of names that references hold and for which the
+	// server answered that there is no such entry.
+	Absent map[Key]bool
+	// Elsewhere are sign-ins that other systems recorded, by TextKey of the
+	// logon name.
+	Elsewhere map[Key]SignIn
+	Sites     int // how many sites of the directory were read
+
+	Seen      [kindCount]AttrSet // per kind, what at least one entry carries
+	Count     [kindCount]int
+	NoClass   int // entries without objectClass, which nothing can be said of
+	Referrals int // references to other servers, not followed
+	Broken    int // records of a file that could not be read
+
+	parents       map[Key]struct{} // names that something stands below
+	primaryGroups map[uint32]struct{}
+	gidNumbers    map[string]struct{}
+	wellKnown     map[Key]struct{}
+	entries       [][]Key // of all entries, where references have to be followed
+	controllers   map[Key]struct{}
+	hosts         map[Key]string
+}
+
+// SignIn is a sign-in that another system recorded.
+type SignIn struct {
+	At     time.Time
+	Source string
 }
 
 // Accounts is a list that grows by whole parts, so that a million accounts
@@ -58,7 +94,9 @@ func (a *Accounts) All() iter.Seq[*Account] {
 // Domain is what the entry at the top of an `ad` directory says.
 type Domain struct {
 	DN              string
+	SID             string // raw
 	LockoutDuration LockDuration
+	MaxPasswordAge  time.Duration // 0 means for ever, or not known
 	LogonLag        time.Duration // how late the replicated last logon may be
 	LogonLagKnown   bool
 }
@@ -66,8 +104,10 @@ type Domain struct {
 // Policy is a password policy of the directory: a password settings object,
 // or a pwdPolicy entry.
 type Policy struct {
-	Lockout  bool // pwdLockout TRUE
-	Duration LockDuration
+	Lockout    bool // pwdLockout TRUE
+	Duration   LockDuration
+	MaxAge     time.Duration // 0: passwords do not expire, or it is not known
+	MaxFailure int           // wrong passwords until the lock, 0 where not known
 }
 
 // LockDuration tells for how long a lock lasts. The zero value is a lock
@@ -77,126 +117,60 @@ type LockDuration struct {
 	Known bool
 }
 
+// Group is a group, or an identity that stands in groups for somebody
+// outside.
+type Group struct {
+	Subject
+	SID        string // in its S-1-… form, "" where there is none
+	Security   bool   // membership gives rights
+	Marked     bool   // adminCount is 1
+	Dynamic    bool   // members are searched for, not listed
+	Posix      bool
+	Names      bool // of a class that lists its members by name
+	GID        string
+	Created    Moment
+	Members    []Key
+	Logons     []string // memberUid
+	Incomplete bool     // the source holds a part of the members only
+	HasHistory []string // earlier identities (sIDHistory), raw
+}
+
+// Container is an organizational unit, or a group policy.
+type Container struct {
+	Subject
+	Title   string
+	Created Moment
+}
+
+// PolicyLink is an entry that group policies are linked to.
+type PolicyLink struct {
+	Subject
+	Links string // the value of gPLink
+}
+
+// Reference is a name that an entry holds of another.
+type Reference struct {
+	From *Subject
+	Attr AttrID
+	Name string
+	Key  Key
+}
+
+// Unreadable is a value that does not parse.
+type Unreadable struct {
+	Subject
+	Attr  AttrID
+	Value string
+}
+
 // defaultLogonLag is what an absent msDS-LogonTimeSyncInterval means.
 const defaultLogonLag = 14 * 24 * time.Hour
 
 // NewSurvey returns an empty survey to merge parts into.
 func NewSurvey(d *Dialect) *Survey {
-	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}}
-}
-
-// Part is a run of entries turned into accounts, apart from the survey, so
-// that several processors can make parts at once.
-type Part struct {
-	accounts []Account
-	entries  int
-	noClass  int
-	base     string
-	domain   *Domain
-	policies map[string]Policy
-	seen     [kindCount]AttrSet
-	count    [kindCount]int
-	servers  int
-}
-
-// NewPart returns a part with room for n entries.
-func NewPart(n int) *Part { return &Part{accounts: make([]Account, 0, n)} }
-
-// Add reads one entry into the part. Nothing of the entry is kept.
-func (p *Part) Add(d *Dialect, e *Entry) {
-	p.entries++
-	a := d.Account(e)
-	var seen AttrSet
-	for i := range e.Attrs {
-		seen.Add(e.Attrs[i].ID)
-	}
-	if !seen.Has(AttrObjectClass) {
-		p.noClass++
-	}
-	p.seen[a.Kind] = p.seen[a.Kind].Union(seen)
-	p.count[a.Kind]++
-	if p.base == "" || len(e.DN) < len(p.base) {
-		p.base = e.DN
-	}
-	switch a.Kind {
-	case KindDomain:
-		p.addDomain(e)
-	case KindPasswordPolicy:
-		p.addPolicy(e)
-	case KindOther:
-		if e.HasClass("nTDSDSA") { // the mark of a domain controller in the configuration partition
-			p.servers++
-		}
-	}
-	if a.Kind.IsAccount() {
-		a.compact()
-		p.accounts = append(p.accounts, a)
-	}
-}
-
-func (p *Part) addDomain(e *Entry) {
-	dom := Domain{DN: FoldDN(e.DN), LogonLag: defaultLogonLag}
-	dom.LockoutDuration = lockDuration(e.First("lockoutDuration"))
-	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {
-		dom.LogonLag, dom.LogonLagKnown = time.Duration(days)*24*time.Hour, true
-	}
-	p.domain = &dom
-}
-
-func (p *Part) addPolicy(e *Entry) {
-	if p.policies == nil {
-		p.policies = map[string]Policy{}
-	}
-	pol := Policy{Lockout: e.First("pwdLockout") == "TRUE" || e.HasClass("msDS-PasswordSettings"), Duration: lockDuration(e.First("msDS-LockoutDuration"))}
-	if s := e.First("pwdLockoutDuration"); s != "" {
-		seconds, err := strconv.ParseInt(s, 10, 32)
-		pol.Duration = LockDuration{For: time.Duration(seconds) * time.Second, Known: err == nil}
-	} else if e.HasClass("pwdPolicy") {
-		pol.Duration.Known = true // absent means 0: until an administrator unlocks
-	}
-	p.policies[FoldDN(e.DN)] = pol
-}
-
-// lockDuration reads a duration stored as negative ticks of 100 ns; 0 and
-// the most negative value mean "until an administrator unlocks".
-func lockDuration(s string) LockDuration {
-	ticks, err := strconv.ParseInt(s, 10, 64)
-	switch {
-	case err != nil:
-		return LockDuration{}
-	case ticks == 0 || ticks == math.MinInt64:
-		return LockDuration{Known: true}
-	case ticks < 0:
-		ticks = -ticks
-	}
-	if ticks > math.MaxInt64/100 {
-		return LockDuration{Known: true}
-	}
-	return LockDuration{For: time.Duration(ticks) * 100, Known: true}
-}
-
-// Merge takes a part into the survey.
-func (s *Survey) Merge(p *Part) {
-	if len(p.accounts) > 0 {
-		s.Accounts.parts = append(s.Accounts.parts, p.accounts)
-		s.Accounts.n += len(p.accounts)
-	}
-	s.Entries += p.entries
-	s.NoClass += p.noClass
-	s.Servers += p.servers
-	if p.base != "" && (s.Base == "" || len(p.base) < len(s.Base)) {
-		s.Base = FoldDN(p.base)
-	}
-	if p.domain != nil && (s.Domain.DN == "" || len(p.domain.DN) < len(s.Domain.DN)) {
-		s.Domain = *p.domain
-	}
-	for dn, pol := range p.policies {
-		s.Policies[dn] = pol
-	}
-	for k := range s.Seen {
-		s.Seen[k] = s.Seen[k].Union(p.seen[k])
-		s.Count[k] += p.count[k]
-	}
+	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{},
+		parents: map[Key]struct{}{}, primaryGroups: map[uint32]struct{}{}, gidNumbers: map[string]struct{}{}, wellKnown: map[Key]struct{}{},
+		controllers: map[Key]struct{}{}, hosts: map[Key]string{}}
 }
 
 // SeenAnywhere is what any entry of the survey carries.
@@ -218,6 +192,56 @@ func (s *Survey) Shows(k Kind, ids ...AttrID) bool {
 	return false
 }
 
+// HasBelow tells whether any entry stands below a name.
+func (s *Survey) HasBelow(k Key) bool { _, ok := s.parents[k]; return ok }
+
+// PrimaryOfSomebody tells whether a group is the primary group of an
+// account, by its RID.
+func (s *Survey) PrimaryOfSomebody(rid uint32) bool { _, ok := s.primaryGroups[rid]; return ok }
+
+// GIDInUse tells whether an account has this gidNumber.
+func (s *Survey) GIDInUse(gid string) bool { _, ok := s.gidNumbers[gid]; return ok }
+
+// IsWellKnown tells whether the domain entry names this container as the
+// place for something.
+func (s *Survey) IsWellKnown(k Key) bool { _, ok := s.wellKnown[k]; return ok }
+
+// Servers returns the domain controllers that the directory itself lists, by
+// host name where it shows one, sorted.
+func (s *Survey) Servers() []string {
+	var all []string
+	for k := range s.controllers {
+		all = append(all, s.hosts[k])
+	}
+	slices.Sort(all)
+	return all
+}
+
+// EveryServerAsked tells whether the sign-ins of all servers are in the
+// survey, as far as the directory's own list of servers shows. A domain with
+// one server has been asked, whatever it was read from.
+func (s *Survey) EveryServerAsked() bool {
+	if s.Dialect != AD {
+		return true
+	}
+	servers := s.Servers()
+	if len(servers) == 1 {
+		return true
+	}
+	return len(servers) > 0 && !slices.ContainsFunc(servers, func(host string) bool {
+		return !slices.ContainsFunc(s.Asked, func(asked string) bool { return strings.EqualFold(asked, host) })
+	})
+}
+
+// LogonServer names the server that showed an account's lastLogon, "" where
+// that is not known.
+func (s *Survey) LogonServer(a *Account) string {
+	if n := int(a.LogonServer); n > 0 && n <= len(s.Asked) {
+		return s.Asked[n-1]
+	}
+	return s.Server
+}
+
 // policy returns the password policy in force for an account, and whether it
 // is known.
 func (s *Survey) policy(a *Account) (Policy, bool) {
@@ -225,8 +249,8 @@ func (s *Survey) policy(a *Account) (Policy, bool) {
 		p, ok := s.Policies[a.Policy]
 		return p, ok
 	}
-	if s.Dialect == AD {
-		return Policy{Lockout: true, Duration: s.Domain.LockoutDuration}, s.Domain.LockoutDuration.Known
+	if s.Dialect.DomainPolicy {
+		return Policy{Lockout: true, Duration: s.Domain.LockoutDuration, MaxAge: s.Domain.MaxPasswordAge}, s.Domain.LockoutDuration.Known
 	}
 	p, ok := s.Policies[s.DefaultPolicy]
 	return p, ok && s.DefaultPolicy != ""
@@ -241,27 +265,11 @@ type Answer struct {
 }
 
 // Disabled tells whether somebody has switched the account off.
-func (s *Survey) Disabled(a *Account, asOf time.Time) Answer {
-	if s.Dialect == AD {
-		return Answer{Yes: a.FlagsKnown && a.Flags&UACDisabled != 0, Likely: !a.FlagsKnown, By: AttrUserAccountControl}
-	}
-	if a.StartsAt.Known() && a.StartsAt.Time().After(asOf) {
-		return Answer{Yes: true, By: AttrPwdStartTime}
-	}
-	if a.ExpiresAlso.Known() && !a.ExpiresAlso.Time().After(asOf) {
-		return Answer{Yes: true, By: AttrPwdEndTime}
-	}
-	if a.PermanentLock {
-		p, known := s.policy(a)
-		return Answer{Yes: p.Lockout || !known, Likely: !known, By: AttrPwdAccountLockedTime}
-	}
-	shown := s.Shows(a.Kind, s.Dialect.Enabled...)
-	return Answer{Likely: !shown, By: AttrPwdAccountLockedTime}
-}
+func (s *Survey) Disabled(a *Account, asOf time.Time) Answer { return s.Dialect.disabled(s, a, asOf) }
 
 // Expired tells whether the account's expiry date is at or before asOf.
 func (s *Survey) Expired(a *Account, asOf time.Time) Answer {
-	return Answer{Yes: a.Expires.Known() && !a.Expires.Time().After(asOf), Likely: a.Expires.Unreadable(), By: a.Expires.Attr}
+	return Answer{Yes: a.Expires.Known() && !a.Expires.Time().After(asOf), Likely: a.Expires.Unreadable(), By: a.Expires.Attr()}
 }
 
 // Enabled tells whether the account is neither disabled nor expired.
@@ -271,47 +279,108 @@ func (s *Survey) Enabled(a *Account, asOf time.Time) Answer {
 }
 
 // LockedOut tells whether too many wrong passwords have locked the account.
-// The server's own word counts only where asOf is the survey's own time.
-func (s *Survey) LockedOut(a *Account, asOf time.Time) Answer {
-	if a.HasComputed && !s.Taken.IsZero() && asOf.Equal(s.Taken) {
-		return Answer{Yes: a.ComputedLock, By: AttrUserAccountControlComputed}
-	}
+func (s *Survey) LockedOut(a *Account, asOf time.Time) Answer { return s.Dialect.locked(s, a, asOf) }
+
+// lockedSince answers by the begin of a lock and the policy's duration.
+func lockedSince(s *Survey, a *Account, asOf time.Time) Answer {
 	if !a.LockedAt.Known() || a.LockedAt.Time().After(asOf) {
-		return Answer{By: a.LockedAt.Attr}
+		return Answer{By: a.LockedAt.Attr()}
 	}
 	p, known := s.policy(a)
 	ends := a.LockedAt.Time().Add(p.Duration.For)
 	switch {
 	case known && !p.Lockout:
-		return Answer{By: a.LockedAt.Attr} // the policy gives the value no effect
+		return Answer{By: a.LockedAt.Attr()} // the policy gives the value no effect
 	case !known || !p.Duration.Known:
-		return Answer{Yes: true, Likely: true, By: a.LockedAt.Attr}
+		return Answer{Yes: true, Likely: true, By: a.LockedAt.Attr()}
 	case p.Duration.For == 0:
-		return Answer{Yes: true, By: a.LockedAt.Attr}
+		return Answer{Yes: true, By: a.LockedAt.Attr()}
 	}
-	return Answer{Yes: ends.After(asOf), By: a.LockedAt.Attr}
+	return Answer{Yes: ends.After(asOf), By: a.LockedAt.Attr()}
 }
 
-// LastLogon returns the latest sign-in that the survey shows. A value after
-// asOf is no activity; it makes the answer unreadable unless another shows.
+// LastLogon returns the latest sign-in that the directory shows. A value
+// after asOf is no activity; it makes the answer unreadable unless another
+// shows.
 func (s *Survey) LastLogon(a *Account, asOf time.Time) Moment {
-	best := Moment{}
-	for _, m := range []Moment{a.LastLogon, a.LastLogonTS} {
-		if m.Attr == AttrLastLogonTimestamp && s.Domain.LogonLagKnown && s.Domain.LogonLag == 0 {
-			continue
-		}
-		if m.Known() && m.Time().After(asOf) {
-			m.state = momentUnreadable
-		}
-		if m.state > best.state && !best.Known() || m.Known() && (!best.Known() || m.ticks > best.ticks) {
-			best = m
-		}
+	best := a.LastLogon.notLaterThan(asOf)
+	if stamp := a.LastLogonTS.notLaterThan(asOf); s.keepsStamp() && (stamp.After(best) || stamp.state() > best.state() && !best.Known()) {
+		best = stamp
 	}
 	return best
 }
 
-// EveryServerAsked tells whether the sign-ins of all servers are in the
-// survey, as far as the directory's own list of servers shows.
-func (s *Survey) EveryServerAsked() bool {
-	return s.Dialect != AD || s.Servers == 1
+// keepsStamp tells whether the replicated last logon is maintained.
+func (s *Survey) keepsStamp() bool { return !s.Domain.LogonLagKnown || s.Domain.LogonLag > 0 }
+
+// PasswordSet returns when the password was last set. 389 Directory Server
+// may show only when it will expire.
+func (s *Survey) PasswordSet(a *Account) Moment {
+	if a.PasswordSet.Present() || s.Dialect != NS389 || !a.PasswordExpires.Known() {
+		return a.PasswordSet
+	}
+	p, known := s.policy(a)
+	if !known || p.MaxAge == 0 {
+		return a.PasswordSet
+	}
+	return MomentOf(a.PasswordExpires.Time().Add(-p.MaxAge), AttrPasswordExpirationTime)
+}
+
+// PasswordExpires returns when the password will expire or has expired; not
+// known where it never does, or must be changed anyway.
+func (s *Survey) PasswordExpires(a *Account) Moment {
+	if a.PasswordExpires.Present() {
+		return a.PasswordExpires
+	}
+	if !a.PasswordSet.Known() || s.Dialect == AD && a.Flags&UACPasswordNeverExpires != 0 {
+		return 0
+	}
+	p, known := s.policy(a)
+	if !known || p.MaxAge == 0 {
+		return 0
+	}
+	return MomentOf(a.PasswordSet.Time().Add(p.MaxAge), a.PasswordSet.Attr())
+}
+
+// TakeLogons takes over what another server, by its host name, knows of last
+// sign-ins, by raw identity. The later sign-in wins.
+func (s *Survey) TakeLogons(server string, last map[string]Moment) {
+	if len(s.Asked) == 0 {
+		s.Asked = []string{s.Server}
+	}
+	s.Asked = append(s.Asked, server)
+	for a := range s.Accounts.All() {
+		if m := last[a.ID]; m.After(a.LastLogon) {
+			a.LastLogon, a.LogonServer = m, uint8(min(len(s.Asked), 255))
+			s.Seen[a.Kind].Add(AttrLastLogon)
+		}
+	}
+}
+
+// Exists takes note of an entry that is there, though the survey does not
+// hold it.
+func (s *Survey) Exists(k Key) { s.entries = append(s.entries, []Key{k}) }
+
+// Unresolved returns the references to names of which the survey holds no
+// entry, though they stand below its base.
+func (s *Survey) Unresolved() []Reference {
+	want := map[Key]bool{}
+	for i := range s.References {
+		want[s.References[i].Key] = true
+	}
+	if len(want) == 0 {
+		return nil
+	}
+	for _, keys := range s.entries {
+		for _, k := range keys {
+			delete(want, k)
+		}
+	}
+	var out []Reference
+	for _, r := range s.References {
+		if want[r.Key] && Under(FoldDN(r.Name), s.Base) {
+			out = append(out, r)
+		}
+	}
+	return out
 }

@@ -184,13 +184,20 @@ func ParseGUID(s string) (string, error) {
 
 // Flags of userAccountControl (MS-ADTS 2.2.16) and of its computed sibling.
 const (
-	UACDisabled         = 0x2
-	UACLockedOut        = 0x10
-	UACNormal           = 0x200
-	UACTrust            = 0x800
-	UACWorkstation      = 0x1000
-	UACDomainController = 0x2000
-	UACReadOnlyDC       = 0x4000000
+	UACDisabled             = 0x2
+	UACLockedOut            = 0x10
+	UACPasswordNotRequired  = 0x20
+	UACReversiblePassword   = 0x80
+	UACNormal               = 0x200
+	UACTrust                = 0x800
+	UACWorkstation          = 0x1000
+	UACDomainController     = 0x2000
+	UACPasswordNeverExpires = 0x10000
+	UACUnconstrained        = 0x80000 // trusted for delegation to any service
+	UACDESOnly              = 0x200000
+	UACNoPreauthentication  = 0x400000
+	UACProtocolTransition   = 0x1000000 // trusted to authenticate for delegation
+	UACReadOnlyDC           = 0x4000000
 )
 
 // ParseFlags reads a signed 32-bit integer attribute such as

@@ -114,9 +114,9 @@ func lockText(c *AccountCard, st Style) string {
 func expiryText(c *AccountCard, st Style) string {
 	switch x := c.Account.Expires; {
 	case x.Unreadable():
-		return "the date in " + x.Attr.String() + " cannot be read"
+		return "the date in " + x.Attr().String() + " cannot be read"
 	case x.Known():
-		return Moment(x.Time(), st.Zone) + " (" + x.Attr.String() + ")"
+		return Moment(x.Time(), st.Zone) + " (" + x.Attr().String() + ")"
 	case x.Present():
 		return "never"
 	}
@@ -127,13 +127,13 @@ func logonText(c *AccountCard, st Style) string {
 	last := c.Survey.LastLogon(c.Account, c.AsOf)
 	switch {
 	case last.Unreadable():
-		return "the time in " + last.Attr.String() + " cannot be read, or lies in the future"
+		return "the time in " + last.Attr().String() + " cannot be read, or lies in the future"
 	case !last.Known():
 		return "none shown"
 	}
-	by := last.Attr.String()
-	if last.Attr == directory.AttrLastLogon && c.Survey.Server != "" {
-		by += " on " + c.Survey.Server
+	by := last.Attr().String()
+	if last.Attr() == directory.AttrLastLogon && c.Survey.LogonServer(c.Account) != "" {
+		by += " on " + c.Survey.LogonServer(c.Account)
 	}
 	out := Moment(last.Time(), st.Zone) + ", " + ago(last.Time(), c.AsOf) + " (" + Visible(by) + ")"
 	if !c.Survey.EveryServerAsked() {
@@ -145,7 +145,7 @@ func logonText(c *AccountCard, st Style) string {
 func momentText(m directory.Moment, asOf time.Time, st Style, never string) string {
 	switch {
 	case m.Unreadable():
-		return "the time in " + m.Attr.String() + " cannot be read"
+		return "the time in " + m.Attr().String() + " cannot be read"
 	case m.Known():
 		return Moment(m.Time(), st.Zone) + ", " + ago(m.Time(), asOf)
 	case m.Present():
@@ -178,7 +178,7 @@ func (c *AccountCard) Shape() any {
 	last := s.LastLogon(a, c.AsOf)
 	var by string
 	if last.Known() {
-		by = last.Attr.String()
+		by = last.Attr().String()
 	}
 	findings := make([]finding, len(c.Findings))
 	for i := range c.Findings {

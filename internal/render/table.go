@@ -1,8 +1,10 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,7 +23,7 @@ type Style struct {
 }
 
 // numeric are the titles of columns of numbers, which stand to the right.
-var numeric = map[string]bool{"Days": true, "Found": true, "#": true, "Entries": true}
+var numeric = map[string]bool{"Days": true, "Found": true, "Likely": true, "#": true, "Entries": true}
 
 // Table writes rows under a header, clipped to the terminal: the columns in
 // shrink give way, the others keep their width.
@@ -106,38 +108,40 @@ func (st Style) severity(s audit.Severity) string {
 }
 
 // Report writes a report for people: what was read, the findings by check,
-// and last, where a terminal leaves the reader, the summary.
+// the most severe first, and last, where a terminal leaves the reader, the
+// summary.
 func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
 	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
 		entries(s.Entries), Moment(r.AsOf, st.Zone))
-	for _, sum := range r.Summary {
+	sums := slices.Clone(r.Summary)
+	slices.SortStableFunc(sums, func(a, b audit.Summary) int { return cmp.Compare(b.Severity, a.Severity) })
+	for _, sum := range sums {
 		if sum.Findings > 0 {
 			findings(w, r, sum, st)
 		}
 	}
 	fmt.Fprintln(w)
-	summary(w, r, st)
+	summary(w, r, sums, st)
 }
 
-// summary writes a line a check, and what was not looked at.
-func summary(w io.Writer, r *audit.Report, st Style) {
+// summary writes a line for each check that found something, and in few
+// words what found nothing, and what was not looked at.
+func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	var rows [][]string
-	var reasons []string
+	var clean, reasons []string
 	blind := map[string][]string{} // why → the checks not looked at
-	for _, sum := range r.Summary {
+	for _, sum := range sums {
 		c, err := audit.Named(sum.Check)
 		if err != nil {
 			continue
 		}
-		found, remark := fmt.Sprint(sum.Findings), c.Short
-		if sum.Likely > 0 {
-			remark += fmt.Sprintf(" (%d only likely)", sum.Likely)
+		switch {
+		case sum.Findings > 0:
+			rows = append(rows, []string{sum.Check, st.severity(sum.Severity), fmt.Sprint(sum.Findings), someOf(sum.Likely), c.Short})
+		case sum.Looked:
+			clean = append(clean, sum.Check)
 		}
-		if !sum.Looked {
-			found, remark = "-", "not looked at"
-		}
-		rows = append(rows, []string{sum.Check, st.severity(sum.Severity), found, remark})
 		for _, why := range sum.NotLooked {
 			if blind[why] == nil {
 				reasons = append(reasons, why)
@@ -145,10 +149,46 @@ func summary(w io.Writer, r *audit.Report, st Style) {
 			blind[why] = append(blind[why], sum.Check)
 		}
 	}
-	Table(w, st, []string{"Check", "Severity", "Found", "Reports"}, rows, 3)
-	for _, why := range reasons {
-		fmt.Fprintln(w, Wrap(strings.Join(blind[why], ", ")+" not looked at: "+Visible(why), st.Width, "  "))
+	fmt.Fprintln(w, totals(r, st))
+	if len(rows) > 0 {
+		Table(w, st, []string{"Check", "Severity", "Found", "Likely", "Reports"}, rows, 4)
 	}
+	if len(clean) > 0 {
+		fmt.Fprintln(w, Wrap("Nothing found by "+strings.Join(clean, ", ")+".", st.Width, "  "))
+	}
+	for _, why := range reasons {
+		fmt.Fprintln(w, Wrap("Not looked at: "+strings.Join(blind[why], ", ")+": "+Visible(why)+".", st.Width, "  "))
+	}
+}
+
+// someOf writes a count, and nothing for none.
+func someOf(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// totals counts the findings by severity.
+func totals(r *audit.Report, st Style) string {
+	var count [4]int
+	for i := range r.Findings {
+		count[r.Findings[i].Severity]++
+	}
+	var parts []string
+	for s := audit.High; s >= audit.Info; s-- {
+		if count[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[s], st.severity(s)))
+		}
+	}
+	out := st.paint(Count(len(r.Findings), "finding"), text.Bold)
+	if len(parts) > 0 {
+		out += ": " + strings.Join(parts, ", ")
+	}
+	if r.Exempted > 0 {
+		out += fmt.Sprintf("; %d more left out by exemptions", r.Exempted)
+	}
+	return out
 }
 
 func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {

@@ -12,11 +12,13 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 )
 
 // Settings is the whole file.
@@ -25,6 +27,8 @@ type Settings struct {
 	Yards   map[string]Yard `yaml:"yards"`
 	Audit   Audit           `yaml:"audit"`
 	Batch   Batch           `yaml:"batch"`
+	// Exemptions are entries deliberately left alone.
+	Exemptions []Exemption `yaml:"exemptions"`
 	// File is where the settings came from, "" where there was none.
 	File string `yaml:"-"`
 }
@@ -59,14 +63,96 @@ type Bind struct {
 	Service         string `yaml:"service"` // service principal, default ldap/HOST
 }
 
-// Audit holds the thresholds of the checks.
+// Audit holds the thresholds of the checks, and what they compare with.
 type Audit struct {
-	StaleAfter      Span              `yaml:"stale_after"`
-	NewAccountGrace Span              `yaml:"new_account_grace"`
-	Parking         []string          `yaml:"parking"`
-	Checks          map[string]string `yaml:"checks"`
-	// PrivilegedGroups are groups to protect besides the built-in ones.
+	StaleAfter         Span              `yaml:"stale_after"`
+	StaleComputerAfter Span              `yaml:"stale_computer_after"`
+	NewAccountGrace    Span              `yaml:"new_account_grace"`
+	DeleteAfter        Span              `yaml:"delete_after"`
+	PasswordMaxAge     Span              `yaml:"password_max_age"`
+	KeyPasswordMaxAge  Span              `yaml:"key_password_max_age"`
+	Soon               Span              `yaml:"soon"`
+	Parking            []string          `yaml:"parking"`
+	Checks             map[string]string `yaml:"checks"`
+	// PrivilegedGroups are privileged besides the built-in ones.
 	PrivilegedGroups []string `yaml:"privileged_groups"`
+	// AdminAccountPattern matches the logon names of accounts that are for
+	// administration only.
+	AdminAccountPattern string   `yaml:"admin_account_pattern"`
+	PlaceholderMembers  []string `yaml:"placeholder_members"`
+	UnsupportedSystems  []string `yaml:"unsupported_systems"`
+	StartAttribute      string   `yaml:"start_attribute"`
+	// Compare are the attributes whose spellings are compared, Required
+	// those that every account should have.
+	Compare  []string `yaml:"compare"`
+	Required []string `yaml:"required"`
+	// Patterns are what values must match, by attribute; Values the right
+	// spellings.
+	Patterns map[string]string   `yaml:"patterns"`
+	Values   map[string][]string `yaml:"values"`
+}
+
+// Exemption is an entry, or several, deliberately left alone.
+type Exemption struct {
+	Match  Match    `yaml:"match" json:"match"`
+	Checks []string `yaml:"checks" json:"checks,omitempty"` // none means every check
+	Reason string   `yaml:"reason" json:"reason"`
+	Owner  string   `yaml:"owner" json:"owner"`
+	Until  string   `yaml:"until" json:"until,omitempty"` // a date or a time; "" means without end
+}
+
+// Match says which entries are meant, by one of four ways.
+type Match struct {
+	Account string `yaml:"account" json:"account,omitempty"`
+	DN      string `yaml:"dn" json:"dn,omitempty"`
+	Subtree string `yaml:"subtree" json:"subtree,omitempty"`
+	Filter  string `yaml:"filter" json:"filter,omitempty"` // RFC 4515
+}
+
+func (m Match) String() string {
+	switch {
+	case m.DN != "":
+		return m.DN
+	case m.Subtree != "":
+		return "below " + m.Subtree
+	case m.Filter != "":
+		return m.Filter
+	}
+	return m.Account
+}
+
+// Check refuses an exemption that says too little.
+func (e *Exemption) Check() error {
+	given := 0
+	for _, text := range []string{e.Match.Account, e.Match.DN, e.Match.Subtree, e.Match.Filter} {
+		if text != "" {
+			given++
+		}
+	}
+	switch {
+	case given != 1:
+		return errors.New("match: give one of account, dn, subtree and filter")
+	case strings.TrimSpace(e.Reason) == "":
+		return fmt.Errorf("%s: a reason is missing", e.Match)
+	case strings.TrimSpace(e.Owner) == "":
+		return fmt.Errorf("%s: an owner is missing: who answers for it?", e.Match)
+	}
+	for _, dn := range []string{e.Match.DN, e.Match.Subtree} {
+		if _, err := directory.ParseDN(dn); err != nil {
+			return err
+		}
+	}
+	if e.Match.Filter != "" {
+		if _, err := filter.Parse(e.Match.Filter); err != nil {
+			return err
+		}
+	}
+	if e.Until != "" {
+		if _, err := ParseTime(e.Until, time.UTC); err != nil {
+			return fmt.Errorf("%s: until: %w", e.Match, err)
+		}
+	}
+	return nil
 }
 
 // Batch holds the limits of bulk change.
@@ -79,7 +165,11 @@ type Batch struct {
 // Defaults are the settings where nothing is set.
 func Defaults() *Settings {
 	return &Settings{
-		Audit: Audit{StaleAfter: Days(90), NewAccountGrace: Days(30)},
+		Audit: Audit{StaleAfter: Days(90), StaleComputerAfter: Days(90), NewAccountGrace: Days(30), DeleteAfter: Days(180),
+			PasswordMaxAge: Days(365), KeyPasswordMaxAge: Days(180), Soon: Days(14),
+			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
+			Compare:             []string{"l", "st", "co", "company", "department", "title", "physicalDeliveryOfficeName"},
+			Required:            []string{"givenName", "sn", "displayName"}},
 		Batch: Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: Days(30)},
 	}
 }
@@ -126,9 +216,16 @@ func (s *Settings) check() error {
 			return fmt.Errorf("yards: %s: %w", name, err)
 		}
 	}
-	for _, dn := range s.Audit.Parking {
-		if levels, err := directory.ParseDN(dn); err != nil || len(levels) == 0 {
-			return fmt.Errorf("audit: parking: %q is not a distinguished name", dn)
+	for where, dns := range map[string][]string{"parking": s.Audit.Parking, "privileged_groups": s.Audit.PrivilegedGroups, "placeholder_members": s.Audit.PlaceholderMembers} {
+		for _, dn := range dns {
+			if levels, err := directory.ParseDN(dn); err != nil || len(levels) == 0 {
+				return fmt.Errorf("audit: %s: %q is not a distinguished name", where, dn)
+			}
+		}
+	}
+	for i := range s.Exemptions {
+		if err := s.Exemptions[i].Check(); err != nil {
+			return fmt.Errorf("exemptions: %w", err)
 		}
 	}
 	if s.Batch.MaxLines < 1 || s.Batch.MaxShare < 1 || s.Batch.MaxShare > 100 {
@@ -220,6 +317,9 @@ func (s *Span) UnmarshalText(text []byte) (err error) {
 
 // Before returns the moment that lies the span before t.
 func (s Span) Before(t time.Time) time.Time { return t.AddDate(0, -s.Months, -s.Days) }
+
+// After returns the moment that lies the span after t.
+func (s Span) After(t time.Time) time.Time { return t.AddDate(0, s.Months, s.Days) }
 
 func (s Span) String() string {
 	if s.Months != 0 {

@@ -27,6 +27,9 @@ type Target struct {
 	// Ask asks a person for a password without echo. Nil where nobody can be
 	// asked.
 	Ask func(prompt string) (string, error)
+	// Keep are attributes whose texts a survey keeps, besides those that
+	// checks look at in any case.
+	Keep directory.AttrSet
 	// Now is the clock that surveys are dated by; nil means the system's.
 	Now func() time.Time
 }
@@ -368,7 +371,7 @@ func (s *Server) readRoot(u *url.URL) error {
 	case s.Root.AD:
 		s.Dialect = directory.AD
 	case strings.Contains(s.Root.Vendor, "389"):
-		return fmt.Errorf("%s is a 389 Directory Server, which this version cannot judge", s.URL)
+		s.Dialect = directory.NS389
 	default:
 		s.Dialect = directory.OpenLDAP
 	}

@@ -26,6 +26,9 @@ type File struct {
 	Dialect *directory.Dialect
 	// DefaultPolicy is the password policy of entries that name none.
 	DefaultPolicy string
+	// Keep are attributes to keep the texts of, besides those that checks look
+	// at in any case.
+	Keep directory.AttrSet
 	// Broken, if set, is told of each unreadable record, and reading goes on
 	// behind it.
 	Broken func(error)
@@ -173,11 +176,7 @@ func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 	if err != nil || f.Dialect != nil {
 		return s, err
 	}
-	real, err := directory.DialectOf(s.SeenAnywhere())
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", f.name, err)
-	}
-	if real != d {
+	if real := directory.DialectOf(s.SeenAnywhere()); real != d {
 		s, err = f.survey(ctx, real)
 	}
 	return s, err
@@ -190,11 +189,7 @@ func (f *File) guess(ctx context.Context) *directory.Dialect {
 	quiet := *f
 	quiet.Broken = func(error) {}
 	_ = each(ctx, &quiet, true, seenIn, func(s directory.AttrSet) error { seen = s; return errEnough })
-	d, err := directory.DialectOf(seen)
-	if err != nil {
-		return directory.OpenLDAP // the survey says it again, for the whole file
-	}
-	return d
+	return directory.DialectOf(seen)
 }
 
 func seenIn(records []ldif.Record) (seen directory.AttrSet) {
@@ -210,7 +205,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	s := directory.NewSurvey(d)
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
 	work := func(records []ldif.Record) (j judged) {
-		j.part = directory.NewPart(len(records))
+		j.part = directory.NewPart(len(records), f.Keep)
 		for i := range records {
 			if records[i].Change != nil && records[i].Change.Type != "add" {
 				j.wrong = &records[i]

@@ -104,7 +104,7 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 				return err
 			}
 			// Computed values are never among the stored ones.
-			for _, name := range s.Dialect.Attributes() {
+			for _, name := range s.Dialect.Attributes(s.target.Keep) {
 				if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) }) {
 					names = append(names, name)
 				}

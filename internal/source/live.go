@@ -23,6 +23,10 @@ const ShowDeletedOID = "1.2.840.113556.1.4.417"
 // AssertionOID is the assertion control of RFC 4528.
 const AssertionOID = "1.3.6.1.1.12"
 
+// partSize is how many accounts of a live survey stand together, so that
+// several processors can judge them.
+const partSize = 1000
+
 // attempts is how often a read is begun before a lossy connection is given up.
 const attempts = 3
 
@@ -185,28 +189,73 @@ func (s *Server) retry(ctx context.Context, read func() error) error {
 	return fmt.Errorf("the connection was lost %d times: %w", attempts, err)
 }
 
-// Survey reads the whole base for judging.
+// Survey reads the whole base for judging, and from the other servers of the
+// yard, at the same time, the sign-ins that only they know of.
 func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
+	others := s.askOthers(ctx)
 	var out *directory.Survey
 	err := s.retry(ctx, func() error {
 		out = s.newSurvey()
-		var part directory.Part
-		err := s.All(ctx, s.Dialect.Attributes(), func(e *directory.Entry) error {
+		part := directory.NewPart(partSize, s.target.Keep)
+		err := s.All(ctx, s.Dialect.Attributes(s.target.Keep), func(e *directory.Entry) error {
+			if part.Len() == partSize {
+				out.Merge(part)
+				part = directory.NewPart(partSize, s.target.Keep)
+			}
 			part.Add(s.Dialect, e)
 			return nil
 		}, &out.Referrals)
-		out.Merge(&part)
+		out.Merge(part)
 		return err
 	})
-	if err == nil && out.Entries == 0 {
-		err = fmt.Errorf("%s shows no entries below %s to %s", s.URL, s.Base, s.boundName())
+	signIns := others()
+	if err != nil {
+		return out, err
 	}
-	return out, err
+	if out.Entries == 0 {
+		return out, fmt.Errorf("%s shows no entries below %s to %s", s.URL, s.Base, s.boundName())
+	}
+	for _, o := range signIns {
+		if o.err != nil {
+			out.Silent = append(out.Silent, o.name)
+			out.SilentWhy = append(out.SilentWhy, o.err.Error())
+			continue
+		}
+		out.TakeLogons(o.name, o.last)
+	}
+	return out, s.confirm(ctx, out)
+}
+
+// confirm asks the server itself for the entries that references name and
+// the survey does not hold.
+func (s *Server) confirm(ctx context.Context, out *directory.Survey) error {
+	asked := map[directory.Key]bool{}
+	for _, r := range out.Unresolved() {
+		if asked[r.Key] {
+			continue
+		}
+		asked[r.Key] = true
+		err := s.retry(ctx, func() error {
+			_, err := s.Search(ctx, Query{Base: r.Name, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"}}, func([]directory.Entry) error {
+				out.Exists(r.Key)
+				return nil
+			})
+			return err
+		})
+		switch {
+		case errors.Is(err, ErrNotFound):
+			out.Absent[r.Key] = true
+		case err != nil && (Lost(err) || ctx.Err() != nil):
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *Server) newSurvey() *directory.Survey {
 	out := directory.NewSurvey(s.Dialect)
 	out.Source, out.Server = s.URL, s.HostName()
+	out.Asked = []string{out.Server}
 	out.DefaultPolicy = directory.FoldDN(s.target.Yard.DefaultPolicy)
 	out.Taken = s.target.now().UTC()
 	return out
@@ -216,9 +265,9 @@ func (s *Server) newSurvey() *directory.Survey {
 // one page of other entries, which shows what the bound account can see.
 func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
 	out := s.newSurvey()
-	attributes := s.Dialect.Attributes()
+	attributes := s.Dialect.Attributes(s.target.Keep)
 	add := func(q Query, most int) error {
-		part := directory.NewPart(1)
+		part := directory.NewPart(1, s.target.Keep)
 		q.Attributes = attributes
 		_, err := s.Search(ctx, q, func(page []directory.Entry) error {
 			for i := range page {
@@ -377,7 +426,7 @@ func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) er
 				return err
 			}
 		}
-		for _, name := range append(s.allowed[classes], s.Dialect.Attributes()...) {
+		for _, name := range append(s.allowed[classes], s.Dialect.Attributes(s.target.Keep)...) {
 			if !computed[strings.ToLower(name)] {
 				add(name)
 			}

@@ -1,0 +1,258 @@
+package directory
+
+import (
+	"encoding/binary"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// AD is the schema of Active Directory domain controllers, tested on Samba.
+var AD = &Dialect{
+	Name: "ad", Identity: AttrObjectGUID, Logon: AttrSAMAccountName,
+	LastLogon:           []AttrID{AttrLastLogon, AttrLastLogonTimestamp},
+	Enabled:             []AttrID{AttrUserAccountControl},
+	Expiry:              []AttrID{AttrAccountExpires},
+	Locked:              []AttrID{AttrLockoutTime},
+	PasswordSet:         []AttrID{AttrPwdLastSet},
+	Created:             AttrWhenCreated,
+	Changed:             AttrWhenChanged,
+	MustChange:          []AttrID{AttrPwdLastSet},
+	EverybodyShowsState: true,
+	DomainPolicy:        true,
+	KeepsLinks:          true,
+	marks:               attrSet(AttrObjectGUID, AttrObjectSID, AttrUserAccountControl),
+	ask: []AttrID{AttrObjectGUID, AttrObjectSID, AttrSAMAccountName,
+		AttrUserAccountControl, AttrUserAccountControlComputed, AttrLockoutTime, AttrLockoutDuration, AttrPSOLockoutDuration,
+		AttrResultantPSO, AttrLastLogon, AttrLastLogonTimestamp, AttrLogonTimeSyncInterval, AttrWhenCreated, AttrWhenChanged,
+		AttrPwdLastSet, AttrAccountExpires, AttrIsCriticalSystemObject, AttrSecondaryKrbTgtNumber, AttrRecipientTypeDetails,
+		AttrMasterAccountSID, AttrPrimaryGroupID, AttrAdminCount, AttrSIDHistory, AttrServicePrincipalName, AttrAllowedToDelegateTo,
+		AttrAllowedToAct, AttrPasswordExpiryComputed, AttrMaxPwdAge, AttrPSOMaximumPasswordAge, AttrOperatingSystem, AttrGroupType,
+		AttrGPLink, AttrWellKnownObjects, AttrOtherWellKnownObjects},
+	read:     readAD,
+	disabled: disabledAD,
+	locked:   lockedAD,
+}
+
+// resourceTypes are the bits of msExchRecipientTypeDetails for linked,
+// shared, room, equipment, system, scheduling, discovery and arbitration
+// mailboxes, and their remote forms.
+const resourceTypes = 1<<1 | 1<<2 | 1<<4 | 1<<5 | 1<<13 | 1<<14 | 1<<23 | 1<<25 | 1<<29 | 1<<30 | 1<<33 | 1<<34 | 1<<35 | 1<<36 | 1<<39
+
+func readAD(a *Account, e *Entry) (bad AttrSet) {
+	var resource, critical, secondaryKrbTgt bool
+	for i := range e.Attrs {
+		attr := &e.Attrs[i]
+		if attr.ID == AttrUnknown || len(attr.Values) == 0 {
+			continue
+		}
+		a.Present.Add(attr.ID)
+		v := attr.Values[0]
+		switch attr.ID {
+		case AttrObjectClass:
+			a.Kind = kindOfClasses(attr.Values)
+		case AttrObjectGUID:
+			a.ID = v
+		case AttrObjectSID:
+			if a.RID = RID(v); a.RID == 0 {
+				bad.Add(attr.ID)
+			}
+		case AttrSAMAccountName:
+			a.Logon = v
+		case AttrUserAccountControl:
+			flags, err := ParseFlags(v)
+			if a.Flags, a.FlagsKnown = flags, err == nil; err != nil {
+				bad.Add(attr.ID)
+			}
+		case AttrUserAccountControlComputed:
+			if flags, err := ParseFlags(v); err == nil {
+				a.HasComputed, a.ComputedLock = true, flags&UACLockedOut != 0
+			}
+		case AttrLockoutTime:
+			a.LockedAt = readTime(readTicks(v, attr.ID), &bad)
+		case AttrResultantPSO:
+			a.Policy = FoldDN(v)
+		case AttrLastLogon:
+			a.LastLogon = readTime(readTicks(v, attr.ID), &bad)
+		case AttrLastLogonTimestamp:
+			a.LastLogonTS = readTime(readTicks(v, attr.ID), &bad)
+		case AttrWhenCreated:
+			a.Created = readTime(readGeneralized(v, attr.ID), &bad)
+		case AttrWhenChanged:
+			a.Changed = readTime(readGeneralized(v, attr.ID), &bad)
+		case AttrPwdLastSet:
+			a.PasswordSet = readTime(readTicks(v, attr.ID), &bad)
+			a.MustChange = a.PasswordSet.state() == momentNone
+		case AttrPasswordExpiryComputed:
+			a.PasswordExpires = readTime(readTicks(v, attr.ID), &bad)
+		case AttrAccountExpires:
+			a.Expires = readTime(readTicks(v, attr.ID), &bad)
+		case AttrPrimaryGroupID:
+			rid, err := strconv.ParseUint(v, 10, 32)
+			if a.PrimaryGroup = uint32(rid); err != nil {
+				bad.Add(attr.ID)
+			}
+		case AttrAdminCount:
+			n, err := strconv.ParseInt(v, 10, 64)
+			if a.Marked = n == 1; err != nil {
+				bad.Add(attr.ID)
+			}
+		case AttrManager:
+			a.Manager = KeyOf(v)
+		case AttrIsCriticalSystemObject:
+			critical = v == "TRUE"
+		case AttrSecondaryKrbTgtNumber:
+			secondaryKrbTgt = true
+		case AttrRecipientTypeDetails:
+			n, err := strconv.ParseInt(v, 10, 64)
+			if resource = resource || n&resourceTypes != 0; err != nil {
+				bad.Add(attr.ID)
+			}
+		case AttrMasterAccountSID:
+			resource = true
+		case AttrReplPropertyMetaData:
+			a.FlagsSince = flagsChanged(v)
+		}
+	}
+	account := a.Kind.IsAccount()
+	a.BuiltIn = critical || secondaryKrbTgt || account && a.RID >= 500 && a.RID <= 502
+	a.KeyAccount = account && (secondaryKrbTgt || a.RID == 502)
+	switch {
+	case account && a.Flags&UACTrust != 0:
+		a.Kind = KindTrust
+	case a.Kind == KindUser && resource:
+		a.Kind = KindResource
+	}
+	return bad
+}
+
+// adClasses are the classes that tell an entry's kind. The most telling one
+// counts, since a computer is a user too and a managed service account a
+// computer.
+var adClasses = []struct {
+	name string
+	kind Kind
+	rank int
+}{
+	{"user", KindUser, 1}, {"computer", KindComputer, 2}, {"msDS-ManagedServiceAccount", KindService, 3},
+	{"msDS-GroupManagedServiceAccount", KindService, 3}, {"group", KindGroup, 1}, {"contact", KindContact, 1}, {"domainDNS", KindDomain, 1},
+	{"organizationalUnit", KindOU, 1}, {"groupPolicyContainer", KindPolicyContainer, 1}, {"msDS-PasswordSettings", KindPasswordPolicy, 1},
+	{"foreignSecurityPrincipal", KindForeign, 1},
+}
+
+func kindOfClasses(classes []string) Kind {
+	best, rank := KindOther, 0
+	for _, class := range classes {
+		for i := range adClasses {
+			if c := &adClasses[i]; c.rank > rank && equalFoldASCII(c.name, class) {
+				best, rank = c.kind, c.rank
+			}
+		}
+	}
+	return best
+}
+
+// uacAttid is the attribute number of userAccountControl (MS-ADA3, by the
+// prefix table of MS-DRSR 5.16.4).
+const uacAttid = 0x00090008
+
+// flagsChanged finds the last originating change of userAccountControl in a
+// replPropertyMetaData value: a 16-byte header (version, count), then 48
+// bytes an attribute: its number, version, time in seconds since 1601,
+// invocation id and two sequence numbers.
+func flagsChanged(raw string) Moment {
+	b := []byte(raw)
+	if len(b) < 16 || binary.LittleEndian.Uint32(b) != 1 {
+		return moment(0, AttrReplPropertyMetaData, momentUnreadable)
+	}
+	for b = b[16:]; len(b) >= 48; b = b[48:] {
+		if binary.LittleEndian.Uint32(b) != uacAttid {
+			continue
+		}
+		seconds := binary.LittleEndian.Uint64(b[8:])
+		if seconds == 0 || seconds > 1<<40 {
+			break
+		}
+		return moment(seconds*1e6, AttrReplPropertyMetaData, momentSet)
+	}
+	return 0
+}
+
+func disabledAD(_ *Survey, a *Account, _ time.Time) Answer {
+	return Answer{Yes: a.FlagsKnown && a.Flags&UACDisabled != 0, Likely: !a.FlagsKnown, By: AttrUserAccountControl}
+}
+
+// lockedAD takes the server's own word only where asOf is the survey's own
+// time.
+func lockedAD(s *Survey, a *Account, asOf time.Time) Answer {
+	if a.HasComputed && !s.Taken.IsZero() && asOf.Equal(s.Taken) {
+		return Answer{Yes: a.ComputedLock, By: AttrUserAccountControlComputed}
+	}
+	return lockedSince(s, a, asOf)
+}
+
+// The identities that stand for many: everyone, anonymous, authenticated
+// users (MS-DTYP 2.4.2.4).
+var everybody = map[string]string{"S-1-1-0": "everyone", "S-1-5-7": "anonymous", "S-1-5-11": "every authenticated user"}
+
+// Everybody tells whom an identity that stands for many stands for, "" where
+// it stands for one. Of the domain's own groups, these hold all its users,
+// guests and computers.
+func Everybody(sid string) string {
+	if who := everybody[sid]; who != "" {
+		return who
+	}
+	if strings.HasPrefix(sid, "S-1-5-21-") {
+		switch {
+		case strings.HasSuffix(sid, "-513"):
+			return "every user of the domain"
+		case strings.HasSuffix(sid, "-514"):
+			return "every guest of the domain"
+		case strings.HasSuffix(sid, "-515"):
+			return "every computer of the domain"
+		}
+	}
+	return ""
+}
+
+// builtinSID begins the identities of the groups that every domain
+// controller has for itself.
+const builtinSID = "S-1-5-32-"
+
+// PrivilegedSID tells whether the group with this identity, in its S-1-…
+// form, gives power over a domain.
+func PrivilegedSID(sid string) bool {
+	if rid, ok := strings.CutPrefix(sid, builtinSID); ok {
+		switch rid {
+		case "544", "548", "549", "550", "551", "552":
+			return true
+		}
+		return false
+	}
+	if !strings.HasPrefix(sid, "S-1-5-21-") {
+		return false
+	}
+	switch sid[strings.LastIndexByte(sid, '-')+1:] {
+	case "512", "518", "519", "520", "526", "527":
+		return true
+	}
+	return false
+}
+
+// IsBuiltinSID tells whether an identity is of the domain controllers' own
+// groups.
+func IsBuiltinSID(sid string) bool { return strings.HasPrefix(sid, builtinSID) }
+
+// SecurityEnabled is the bit of groupType (MS-ADTS 2.2.12) of a group that
+// gives rights, not mail only.
+const securityEnabled = 0x80000000
+
+// givesRights tells from groupType whether membership gives rights; a group
+// without the attribute does.
+func givesRights(groupType string) bool {
+	if groupType == "" {
+		return true
+	}
+	n, err := strconv.ParseInt(groupType, 10, 64)
+	return err != nil || n&securityEnabled != 0
+}

@@ -1,0 +1,74 @@
+package directory
+
+import (
+	"hash/maphash"
+	"strings"
+)
+
+// Key stands for a distinguished name: names that are equal under FoldDN
+// have one key, and no two others do (it is a hash of 128 bits, made with
+// secret seeds). Keys are comparable within one process only.
+type Key [2]uint64
+
+var keySeeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
+// KeyOf returns the key of a name.
+func KeyOf(dn string) Key {
+	var buf [256]byte
+	return keyOf(appendFold(buf[:0], dn))
+}
+
+func keyOf(folded []byte) Key {
+	return Key{maphash.Bytes(keySeeds[0], folded), maphash.Bytes(keySeeds[1], folded)}
+}
+
+// keysOf returns the keys of a name and of its parent.
+func keysOf(dn string) (self, parent Key) {
+	var buf [256]byte
+	folded := appendFold(buf[:0], dn)
+	for i := 0; i < len(folded); i++ {
+		switch folded[i] {
+		case '\\':
+			i++
+		case ',':
+			return keyOf(folded), keyOf(folded[i+1:])
+		}
+	}
+	return keyOf(folded), keyOf(nil)
+}
+
+// TextKey stands for a text without regard to case, as Key does for a name.
+func TextKey(text string) Key {
+	var buf [256]byte
+	folded, ascii := appendLower(buf[:0], text)
+	if !ascii {
+		folded = append(folded[:0], strings.ToLower(text)...)
+	}
+	return keyOf(folded)
+}
+
+// appendFold appends what FoldDN returns.
+func appendFold(buf []byte, dn string) []byte {
+	if plainDN(dn) {
+		if folded, ascii := appendLower(buf, dn); ascii {
+			return folded
+		}
+	}
+	return append(buf, FoldDN(dn)...)
+}
+
+// appendLower appends an ASCII text in lower case; ascii is false where the
+// text is none.
+func appendLower(buf []byte, s string) (out []byte, ascii bool) {
+	for i := range len(s) {
+		c := s[i]
+		if c >= 0x80 {
+			return buf, false
+		}
+		if 'A' <= c && c <= 'Z' {
+			c |= 0x20
+		}
+		buf = append(buf, c)
+	}
+	return buf, true
+}

@@ -1,0 +1,104 @@
+package directory
+
+import (
+	"strconv"
+	"time"
+)
+
+// Moment is a time that an attribute shows, or the knowledge that it shows
+// none. The zero Moment is an absent attribute. A large directory has
+// millions of them, so one is a single number: the state, the attribute, and
+// microseconds since 1601-01-01 UTC, which reach to the year 2742; later
+// times, which stand for "never" in practice, are shown as that year.
+type Moment uint64
+
+const (
+	momentAbsent = iota
+	momentNone   // the attribute is there and says "never"
+	momentSet
+	momentUnreadable
+
+	momentStateBits = 2
+	momentAttrBits  = 7
+	momentShift     = momentStateBits + momentAttrBits
+	maxMicros       = 1<<(64-momentShift) - 1
+)
+
+func moment(micros uint64, attr AttrID, state uint64) Moment {
+	return Moment(min(micros, maxMicros)<<momentShift | uint64(attr)<<momentStateBits | state)
+}
+
+func (m Moment) state() uint64 { return uint64(m) & (1<<momentStateBits - 1) }
+
+// Attr is the attribute that shows the moment.
+func (m Moment) Attr() AttrID { return AttrID(m >> momentStateBits & (1<<momentAttrBits - 1)) }
+
+// MomentOf makes a Moment of a time, as if attr had shown it.
+func MomentOf(t time.Time, attr AttrID) Moment {
+	if t.IsZero() {
+		return moment(0, attr, momentNone)
+	}
+	micros := (t.Unix()-fileTimeEpoch)*1e6 + int64(t.Nanosecond()/1000)
+	return moment(uint64(max(micros, 0)), attr, momentSet)
+}
+
+// readTicks reads a file time as ParseFileTime does, without the way through
+// a time.Time, since a large directory has millions of them.
+func readTicks(value string, attr AttrID) Moment {
+	if value == "0" {
+		return moment(0, attr, momentNone)
+	}
+	ticks, err := strconv.ParseInt(value, 10, 64)
+	switch {
+	case err != nil || ticks < 0:
+		return moment(0, attr, momentUnreadable)
+	case ticks == 0 || ticks == NeverExpires:
+		return moment(0, attr, momentNone)
+	}
+	return moment(uint64(ticks)/10, attr, momentSet)
+}
+
+func readMoment(value string, attr AttrID, parse func(string) (time.Time, error)) Moment {
+	t, err := parse(value)
+	if err != nil {
+		return moment(0, attr, momentUnreadable)
+	}
+	return MomentOf(t, attr)
+}
+
+func readGeneralized(value string, attr AttrID) Moment {
+	return readMoment(value, attr, ParseGeneralizedTime)
+}
+
+// Known tells whether the moment is a time.
+func (m Moment) Known() bool { return m.state() == momentSet }
+
+// Present tells whether the attribute was there, whatever it said.
+func (m Moment) Present() bool { return m.state() != momentAbsent }
+
+// Unreadable tells whether the attribute was there and could not be read.
+func (m Moment) Unreadable() bool { return m.state() == momentUnreadable }
+
+// Time returns the moment in UTC, the zero time where it is not known.
+func (m Moment) Time() time.Time {
+	if !m.Known() {
+		return time.Time{}
+	}
+	micros := int64(m >> momentShift)
+	return time.Unix(fileTimeEpoch+micros/1e6, micros%1e6*1000).UTC()
+}
+
+// After tells whether both are known and m is the later one, or only m is
+// known.
+func (m Moment) After(o Moment) bool {
+	return m.Known() && (!o.Known() || m>>momentShift > o>>momentShift)
+}
+
+// notLaterThan returns the moment, unreadable where it lies after a time
+// that it cannot lie after.
+func (m Moment) notLaterThan(t time.Time) Moment {
+	if m.Known() && m.Time().After(t) {
+		return moment(0, m.Attr(), momentUnreadable)
+	}
+	return m
+}

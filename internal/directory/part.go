@@ -1,0 +1,291 @@
+package directory
+
+import (
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Part is a run of entries turned into accounts, groups and containers,
+// apart from the survey, so that several processors can make parts at once.
+type Part struct {
+	accounts []Account
+	survey   Survey // what else the entries gave
+	keys     []Key
+	keep     AttrSet // texts to keep besides those that checks always look at
+	domain   *Domain
+	last     Key // the parent of the entry before
+	buf      []byte
+}
+
+// NewPart returns a part with room for n entries. It keeps the values of
+// more attributes, besides those that checks look at in any case.
+func NewPart(n int, more AttrSet) *Part {
+	return &Part{accounts: make([]Account, 0, n), survey: *NewSurvey(nil), keep: more}
+}
+
+// Len returns the number of accounts in the part.
+func (p *Part) Len() int { return len(p.accounts) }
+
+// Add reads one entry into the part. Nothing of the entry is kept.
+func (p *Part) Add(d *Dialect, e *Entry) {
+	s := &p.survey
+	s.Entries++
+	p.accounts = append(p.accounts, Account{})
+	a := &p.accounts[len(p.accounts)-1]
+	bad := d.fill(a, e)
+	var parent Key
+	if a.Key, parent = keysOf(e.DN); parent != p.last {
+		s.parents[parent] = struct{}{}
+		p.last = parent
+	}
+	if !a.Present.Has(AttrObjectClass) {
+		s.NoClass++
+	}
+	s.Seen[a.Kind] = s.Seen[a.Kind].Union(a.Present)
+	s.Count[a.Kind]++
+	if s.Base == "" || len(e.DN) < len(s.Base) {
+		s.Base = e.DN
+	}
+	if bad != (AttrSet{}) {
+		p.addUnreadable(a, e, bad)
+	}
+	if misplaced(e.DN) {
+		s.Misplaced = append(s.Misplaced, a.clone())
+	}
+	if !d.KeepsLinks {
+		p.addReferences(a, e)
+	}
+	p.addByKind(d, a, e)
+	if !a.Kind.IsAccount() {
+		p.accounts = p.accounts[:len(p.accounts)-1]
+		return
+	}
+	if a.PrimaryGroup != 0 {
+		s.primaryGroups[a.PrimaryGroup] = struct{}{}
+	}
+	if a.Present.Has(AttrGIDNumber) {
+		s.gidNumbers[strings.Clone(e.First("gidNumber"))] = struct{}{}
+	}
+	keep := machineTexts
+	if a.Kind != KindComputer {
+		keep = personTexts
+	}
+	p.buf = a.compact(e, keep.Union(p.keep), p.buf)
+}
+
+func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
+	s := &p.survey
+	switch a.Kind {
+	case KindDomain:
+		p.addDomain(e)
+		p.addPolicyLink(a, e)
+	case KindPasswordPolicy:
+		s.Policies[FoldDN(e.DN)] = policyOf(e)
+	case KindGroup, KindForeign:
+		s.Groups = append(s.Groups, groupOf(a, e))
+	case KindOU:
+		s.Units = append(s.Units, Container{Subject: a.clone(), Created: a.Created})
+		p.addPolicyLink(a, e)
+	case KindPolicyContainer:
+		s.GroupPolicies = append(s.GroupPolicies, Container{Subject: a.clone(), Title: strings.Clone(e.First("displayName")), Created: a.Created})
+	case KindOther:
+		p.addConfiguration(a, e)
+	}
+}
+
+// addConfiguration reads the entries of the configuration partition that
+// checks need: domain controllers (nTDSDSA marks one, the server above it
+// has the host name), and sites, which group policies may be linked to.
+func (p *Part) addConfiguration(a *Account, e *Entry) {
+	s := &p.survey
+	switch {
+	case e.HasClass("nTDSDSA"):
+		_, parent := SplitDN(e.DN)
+		s.controllers[KeyOf(parent)] = struct{}{}
+	case e.HasClass("server"):
+		s.hosts[a.Key] = strings.Clone(e.First("dNSHostName"))
+	case e.HasClass("site"):
+		s.Sites++
+		p.addPolicyLink(a, e)
+	}
+}
+
+func (p *Part) addPolicyLink(a *Account, e *Entry) {
+	if links := e.First("gPLink"); links != "" {
+		p.survey.PolicyLinks = append(p.survey.PolicyLinks, PolicyLink{a.clone(), strings.Clone(links)})
+	}
+}
+
+func (p *Part) addUnreadable(a *Account, e *Entry, bad AttrSet) {
+	subject := a.clone()
+	for id := range bad.All() {
+		p.survey.Unreadable = append(p.survey.Unreadable, Unreadable{subject, id, strings.Clone(e.First(id.String()))})
+	}
+}
+
+// misplaced tells whether a name holds the mark of a replication conflict
+// (MS-ADTS 3.1.1.5.1.3: a newline, CNF: and a GUID), or stands below the
+// place for entries that lost theirs.
+func misplaced(dn string) bool {
+	if strings.Contains(dn, "CNF:") && strings.Contains(LeafValue(dn), "\nCNF:") {
+		return true
+	}
+	at := strings.Index(dn, ",CN=LostAndFound,")
+	return at > 0 || strings.Contains(strings.ToLower(dn), ",cn=lostandfound,")
+}
+
+var referenceAttrs = []AttrID{AttrManager, AttrSecretary, AttrManagedBy, AttrOwner, AttrMember, AttrUniqueMember}
+
+func (p *Part) addReferences(a *Account, e *Entry) {
+	p.keys = append(p.keys, a.Key)
+	var from *Subject
+	for _, id := range referenceAttrs {
+		if !a.Present.Has(id) {
+			continue
+		}
+		if from == nil {
+			subject := a.clone()
+			from = &subject
+		}
+		for _, name := range e.Get(id.String()) {
+			if name != "" {
+				p.survey.References = append(p.survey.References, Reference{From: from, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
+			}
+		}
+	}
+}
+
+func groupOf(a *Account, e *Entry) Group {
+	g := Group{Subject: a.clone(), Security: givesRights(e.First("groupType")), Marked: a.Marked, Created: a.Created,
+		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup"), Names: e.HasClass("groupOfNames") || e.HasClass("groupOfUniqueNames"),
+		GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
+	if sid, err := ParseSID(e.First("objectSid")); err == nil {
+		g.SID = sid
+		g.BuiltIn = g.BuiltIn || IsBuiltinSID(sid)
+	}
+	for _, list := range []string{"member", "uniqueMember"} {
+		for _, name := range e.Get(list) {
+			if list == "uniqueMember" {
+				name, _, _ = strings.Cut(name, "#") // an optional identifier (RFC 4517, section 3.3.21)
+			}
+			g.Members = append(g.Members, KeyOf(name))
+		}
+	}
+	for _, logon := range e.Get("memberUid") {
+		g.Logons = append(g.Logons, strings.Clone(logon))
+	}
+	for _, sid := range e.Get("sIDHistory") {
+		g.HasHistory = append(g.HasHistory, strings.Clone(sid))
+	}
+	return g
+}
+
+func (p *Part) addDomain(e *Entry) {
+	dom := Domain{DN: FoldDN(e.DN), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag,
+		LockoutDuration: lockDuration(e.First("lockoutDuration")), MaxPasswordAge: lockDuration(e.First("maxPwdAge")).For}
+	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {
+		dom.LogonLag, dom.LogonLagKnown = time.Duration(days)*24*time.Hour, true
+	}
+	p.domain = &dom
+	for _, v := range slices.Concat(e.Get("wellKnownObjects"), e.Get("otherWellKnownObjects")) {
+		// DN-Binary (MS-ADTS 3.1.1.2.2.2.1): B:count:hexadecimal:name
+		if parts := strings.SplitN(v, ":", 4); len(parts) == 4 {
+			p.survey.wellKnown[KeyOf(parts[3])] = struct{}{}
+		}
+	}
+}
+
+func policyOf(e *Entry) Policy {
+	pol := Policy{Lockout: e.First("pwdLockout") == "TRUE" || e.HasClass("msDS-PasswordSettings"),
+		Duration: lockDuration(e.First("msDS-LockoutDuration")), MaxAge: lockDuration(e.First("msDS-MaximumPasswordAge")).For}
+	if s := e.First("pwdLockoutDuration"); s != "" {
+		seconds, err := strconv.ParseInt(s, 10, 32)
+		pol.Duration = LockDuration{For: time.Duration(seconds) * time.Second, Known: err == nil}
+	} else if e.HasClass("pwdPolicy") {
+		pol.Duration.Known = true // absent means 0: until an administrator unlocks
+	}
+	seconds, _ := strconv.ParseInt(e.First("pwdMaxAge"), 10, 33)
+	if e.First("passwordExp") == "on" {
+		seconds, _ = strconv.ParseInt(e.First("passwordMaxAge"), 10, 33)
+	}
+	if seconds > 0 {
+		pol.MaxAge = time.Duration(seconds) * time.Second
+	}
+	pol.MaxFailure, _ = strconv.Atoi(e.First("passwordMaxFailure"))
+	return pol
+}
+
+// ServerPolicy takes the password policy of the server's own configuration,
+// which is in force for entries that name no other.
+func (s *Survey) ServerPolicy(e *Entry) {
+	s.DefaultPolicy = FoldDN(e.DN)
+	s.Policies[s.DefaultPolicy] = policyOf(e)
+}
+
+// lockDuration reads a duration stored as negative ticks of 100 ns; 0 and
+// the most negative value mean "until an administrator unlocks".
+func lockDuration(s string) LockDuration {
+	ticks, err := strconv.ParseInt(s, 10, 64)
+	switch {
+	case err != nil:
+		return LockDuration{}
+	case ticks == 0 || ticks == math.MinInt64:
+		return LockDuration{Known: true}
+	case ticks < 0:
+		ticks = -ticks
+	}
+	if ticks > math.MaxInt64/100 {
+		return LockDuration{Known: true}
+	}
+	return LockDuration{For: time.Duration(ticks) * 100, Known: true}
+}
+
+// Merge takes a part into the survey.
+func (s *Survey) Merge(p *Part) {
+	o := &p.survey
+	if len(p.accounts) > 0 {
+		s.Accounts.parts = append(s.Accounts.parts, p.accounts)
+		s.Accounts.n += len(p.accounts)
+	}
+	if len(p.keys) > 0 {
+		s.entries = append(s.entries, p.keys)
+	}
+	s.Entries += o.Entries
+	s.NoClass += o.NoClass
+	s.Sites += o.Sites
+	if o.Base != "" && (s.Base == "" || len(o.Base) < len(s.Base)) {
+		s.Base = FoldDN(o.Base)
+	}
+	if p.domain != nil && (s.Domain.DN == "" || len(p.domain.DN) < len(s.Domain.DN)) {
+		s.Domain = *p.domain
+	}
+	for dn, pol := range o.Policies {
+		s.Policies[dn] = pol
+	}
+	s.Groups = append(s.Groups, o.Groups...)
+	s.Units = append(s.Units, o.Units...)
+	s.GroupPolicies = append(s.GroupPolicies, o.GroupPolicies...)
+	s.PolicyLinks = append(s.PolicyLinks, o.PolicyLinks...)
+	s.Misplaced = append(s.Misplaced, o.Misplaced...)
+	s.Unreadable = append(s.Unreadable, o.Unreadable...)
+	s.References = append(s.References, o.References...)
+	union(s.parents, o.parents)
+	union(s.primaryGroups, o.primaryGroups)
+	union(s.gidNumbers, o.gidNumbers)
+	union(s.wellKnown, o.wellKnown)
+	union(s.controllers, o.controllers)
+	union(s.hosts, o.hosts)
+	for k := range s.Seen {
+		s.Seen[k] = s.Seen[k].Union(o.Seen[k])
+		s.Count[k] += o.Count[k]
+	}
+}
+
+func union[K comparable, V any](into, from map[K]V) {
+	for k, v := range from {
+		into[k] = v
+	}
+}

@@ -1,0 +1,74 @@
+package source
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// logons is what one more server knows of last sign-ins, by identity.
+type logons struct {
+	name string
+	last map[string]directory.Moment
+	err  error
+}
+
+// askOthers begins to ask the other servers of the yard for the attribute
+// that is not replicated. The function it returns waits for their answers.
+func (s *Server) askOthers(ctx context.Context) func() []logons {
+	var all []logons
+	if s.Dialect != directory.AD {
+		return func() []logons { return all }
+	}
+	for _, url := range s.target.Yard.Servers {
+		if url != s.URL && !avoided(s.target.Yard.Avoid, url) {
+			all = append(all, logons{name: url})
+		}
+	}
+	var wg sync.WaitGroup
+	for i := range all {
+		wg.Go(func() { all[i] = s.askOther(ctx, all[i].name) })
+	}
+	return func() []logons {
+		wg.Wait()
+		// The same server under two names is one.
+		return slices.DeleteFunc(all, func(o logons) bool { return o.err == nil && o.name == s.HostName() })
+	}
+}
+
+func (s *Server) askOther(ctx context.Context, url string) logons {
+	out := logons{name: hostOf(url), last: map[string]directory.Moment{}}
+	t := s.target
+	t.Yard.Servers, t.Yard.Base, t.Yard.Dialect = []string{url}, s.Base, s.Dialect.Name
+	o := &Server{URL: url, target: t, allowed: map[string][]string{}, password: s.password}
+	if out.err = o.dial(ctx); out.err != nil {
+		return out
+	}
+	defer o.Close()
+	out.name = o.HostName()
+	out.err = o.retry(ctx, func() error {
+		clear(out.last)
+		_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(lastLogon>=1)", Attributes: []string{"objectGUID", "lastLogon"}},
+			func(page []directory.Entry) error {
+				for i := range page {
+					a := directory.AD.Account(&page[i])
+					out.last[a.ID] = a.LastLogon
+				}
+				return nil
+			})
+		return err
+	})
+	return out
+}
+
+// hostOf is the host of a server's URL, for people.
+func hostOf(url string) string {
+	if u, err := parseURL(url); err == nil && u.Hostname() != "" {
+		return u.Hostname()
+	}
+	return url
+}
