@@ -192,6 +192,7 @@ type pass struct {
 	entitled   map[directory.Key][]*directory.Group // that disabled users are listed in
 	variants   map[directory.AttrID]map[string]*variant
 	duplicates map[sharedValue][]*directory.Account
+	sharers    map[*directory.Account]bool // who has a value of duplicates
 }
 
 // lines are moments that thresholds draw: what happened at or before one of

@@ -297,12 +297,12 @@ func privilegedResidue(p *pass, report func(*directory.Subject, Finding)) {
 }
 
 func privilegedDaily(p *pass, a *directory.Account) *Finding {
-	mail := a.Text.First(directory.AttrMail)
-	if strings.TrimSpace(mail) == "" || p.rules.admin.MatchString(a.Logon) {
+	reached := p.graph().reachedBy(a)
+	if len(reached) == 0 || p.rules.admin.MatchString(a.Logon) {
 		return nil
 	}
-	reached := p.graph().reachedBy(a)
-	if len(reached) == 0 {
+	mail := a.Text.First(directory.AttrMail)
+	if strings.TrimSpace(mail) == "" {
 		return nil
 	}
 	f := p.enabled(a)

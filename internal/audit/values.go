@@ -3,6 +3,7 @@ package audit
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/mail"
 	"regexp"
 	"slices"
@@ -121,6 +122,8 @@ func countSpellings(p *pass) {
 			}
 		}
 		prefer(all, p.rules.reference[id])
+		// What is spelt right is not looked up again for each account.
+		maps.DeleteFunc(all, func(value string, v *variant) bool { return v.preferred == "" || v.preferred == value })
 		p.variants[id] = all
 	}
 }
@@ -238,7 +241,7 @@ func oneEdit(a, b string) bool {
 func valueVariant(p *pass, a *directory.Account) (out []Finding) {
 	for id, value := range a.Text.Values() {
 		v := p.variants[id][value]
-		if v == nil || v.preferred == "" || v.preferred == value {
+		if v == nil {
 			continue
 		}
 		f := Finding{fix: &Fix{id.String(), value, v.preferred}, bundle: id.String() + "\x00" + v.preferred + "\x00" + value,
@@ -342,8 +345,10 @@ var extension = regexp.MustCompile(`(?i)\s*(?:extension|ext|x|#)[\s.:]*[0-9]+\s*
 
 func isTelephone(s string) bool {
 	digits := 0
-	if at := extension.FindStringIndex(s); at != nil && strings.ContainsAny(s, "xX#") {
-		s = s[:at[0]]
+	if strings.ContainsAny(s, "xX#") { // few have one, and the pattern is slow
+		if at := extension.FindStringIndex(s); at != nil {
+			s = s[:at[0]]
+		}
 	}
 	for _, r := range s {
 		switch {
@@ -467,7 +472,7 @@ func findDuplicates(p *pass) {
 		if !counted(a) {
 			return
 		}
-		var own []sharedValue
+		own := make([]sharedValue, 0, 8)
 		uniqueValues(a, func(space, _ directory.AttrID, value string) {
 			// One account may hold one address in two attributes.
 			if v := sharedIn(space, value); !slices.Contains(own, v) {
@@ -494,14 +499,22 @@ func findDuplicates(p *pass) {
 			p.duplicates[v] = append(p.duplicates[v], who...)
 		}
 	}
+	p.sharers = map[*directory.Account]bool{}
 	for v, who := range p.duplicates {
 		if len(who) < 2 {
 			delete(p.duplicates, v)
+			continue
+		}
+		for _, a := range who {
+			p.sharers[a] = true
 		}
 	}
 }
 
 func duplicateValue(p *pass, a *directory.Account) (out []Finding) {
+	if !p.sharers[a] {
+		return nil
+	}
 	var told []sharedValue
 	uniqueValues(a, func(space, attr directory.AttrID, value string) {
 		v := sharedIn(space, value)

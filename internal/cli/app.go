@@ -69,6 +69,12 @@ type app struct {
 
 // Main runs the program and returns its exit status.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	if os.Getenv("GOGC") == "" {
+		// A large directory is held in few and long-lived pieces: looking
+		// through them more often costs little and keeps memory near what is
+		// in use.
+		debug.SetGCPercent(40)
+	}
 	a := &app{in: in, out: out, err: errOut, now: time.Now}
 	err := a.root().Run(ctx, args)
 	if err == nil {

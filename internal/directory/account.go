@@ -99,9 +99,9 @@ func (a *Account) Times() [7]Moment {
 }
 
 // compact moves the strings of an account out of the block they were read
-// from, into one small allocation, together with the texts to keep of the
-// entry. It returns the buffer, to be used again.
-func (a *Account) compact(e *Entry, keep AttrSet, buf []byte) []byte {
+// from, together with the texts to keep of the entry. The buffer is the
+// caller's, to be used again.
+func (a *Account) compact(e *Entry, keep AttrSet, into *arena, buf []byte) []byte {
 	buf = append(buf[:0], a.DN...)
 	buf = append(buf, a.Logon...)
 	buf = append(buf, a.ID...)
@@ -113,7 +113,24 @@ func (a *Account) compact(e *Entry, keep AttrSet, buf []byte) []byte {
 			}
 		}
 	}
-	s := string(buf)
+	s := into.keep(buf)
 	a.DN, a.Logon, a.ID, a.Text = s[:n], s[n:n+m], s[n+m:n+m+k], Texts(s[n+m+k:])
 	return buf
+}
+
+// arena keeps many short texts in few large allocations.
+type arena struct{ chunk *strings.Builder }
+
+const arenaChunk = 64 << 10
+
+// keep returns a copy of the text. What a chunk holds already is never
+// changed or moved, since it is not filled beyond its capacity.
+func (a *arena) keep(text []byte) string {
+	if a.chunk == nil || a.chunk.Cap()-a.chunk.Len() < len(text) {
+		a.chunk = &strings.Builder{}
+		a.chunk.Grow(max(arenaChunk, len(text)))
+	}
+	at := a.chunk.Len()
+	a.chunk.Write(text)
+	return a.chunk.String()[at:]
 }

@@ -17,6 +17,7 @@ type Part struct {
 	keep     AttrSet // texts to keep besides those that checks always look at
 	domain   *Domain
 	last     Key // the parent of the entry before
+	arena    arena
 	buf      []byte
 }
 
@@ -73,7 +74,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	if a.Kind != KindComputer {
 		keep = personTexts
 	}
-	p.buf = a.compact(e, keep.Union(p.keep), p.buf)
+	p.buf = a.compact(e, keep.Union(p.keep), &p.arena, p.buf)
 }
 
 func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
@@ -133,8 +134,13 @@ func misplaced(dn string) bool {
 	if strings.Contains(dn, "CNF:") && strings.Contains(LeafValue(dn), "\nCNF:") {
 		return true
 	}
-	at := strings.Index(dn, ",CN=LostAndFound,")
-	return at > 0 || strings.Contains(strings.ToLower(dn), ",cn=lostandfound,")
+	const place = ",cn=lostandfound,"
+	for i := 1; i+len(place) <= len(dn); i++ {
+		if dn[i] == ',' && equalFoldASCII(dn[i:i+len(place)], place) {
+			return true
+		}
+	}
+	return false
 }
 
 var referenceAttrs = []AttrID{AttrManager, AttrSecretary, AttrManagedBy, AttrOwner, AttrMember, AttrUniqueMember}
