@@ -239,6 +239,19 @@ func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e
 	return all
 }
 
+// elsewhere returns the guards on what other servers know of last sign-ins.
+func elsewhere(servers []string, last directory.Moment) []Guard {
+	var all []Guard
+	for _, server := range servers {
+		g := Guard{Attr: directory.AttrLastLogon.String(), Rule: NoLater, Server: server}
+		if last.Known() {
+			g.Values = []Octets{Octets(directory.FormatFileTime(last.Time()))}
+		}
+		all = append(all, g)
+	}
+	return all
+}
+
 func containerGuard(e *directory.Entry) Guard {
 	_, parent := directory.SplitDN(e.DN)
 	return Guard{Attr: "container", Rule: Container, Values: []Octets{Octets(parent)}}

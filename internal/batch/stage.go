@@ -20,6 +20,9 @@ import (
 type Candidate struct {
 	Entry   directory.Entry
 	Finding *audit.Finding // nil for one that was named
+	// LastLogon is the latest sign-in that any of the servers asked has shown,
+	// where the candidate comes from a finding.
+	LastLogon directory.Moment
 	// NotNow is set for a candidate that cannot be staged for a reason known
 	// beforehand; it is reported with the refusals.
 	NotNow string
@@ -36,7 +39,8 @@ type Order struct {
 	Why, By       string
 	At            time.Time // of staging, by the clock
 	Yard, Source  string
-	Server        string // whose own values the candidates carry, "" where unknown
+	Server        string   // whose own values the candidates carry, "" where unknown
+	Others        []string // the other servers that were asked for sign-ins
 }
 
 // Refusal is a candidate that did not become a line, and why.
@@ -200,6 +204,9 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		}
 	}
 	line.Guard = guards(s.Dialect, line.Actions, rested, e, o.Server)
+	if slices.Contains(rested, directory.AttrLastLogon) {
+		line.Guard = append(line.Guard, elsewhere(o.Others, c.LastLogon)...)
+	}
 	return line, nil
 }
 

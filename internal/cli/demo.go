@@ -164,7 +164,7 @@ func (d *demonstration) start(ctx context.Context) (*practice.Server, error) {
 	if err := dir.Load(file); err != nil {
 		return nil, fmt.Errorf("%s: %w", file.Name(), err)
 	}
-	server := &practice.Server{Dir: dir, Account: demo.Account, Password: demoPassword}
+	server := &practice.Server{Dir: dir, Account: demo.Account, Password: demoPassword, Host: "dc1.larkmoor.example"}
 	if _, err := server.Listen(ctx, d.addr); err != nil {
 		return nil, fmt.Errorf("starting the practice directory: %w", err)
 	}

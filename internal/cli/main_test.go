@@ -54,13 +54,27 @@ func TestScripts(t *testing.T) {
 			}
 			ctx, cancel := context.WithCancel(context.Background())
 			env.Defer(cancel)
-			server := &practice.Server{Dir: dir, Account: demo.Account, Password: "practice only"}
+			server := &practice.Server{Dir: dir, Account: demo.Account, Password: "practice only", Host: "dc1.larkmoor.example"}
 			url, err := server.Listen(ctx, "127.0.0.1:0")
 			if err != nil {
 				return err
 			}
-			env.Values["directory"] = dir
+			// The second server holds the same, but has seen sign-ins of its own.
+			other := practice.New(demo.Base, demo.SID, func() time.Time { return scriptTime })
+			if err := other.Load(bytes.NewReader(ldif.Bytes())); err != nil {
+				return err
+			}
+			dc2 := &practice.Server{Dir: other, Account: demo.Account, Password: "practice only", Host: "dc2.larkmoor.example"}
+			url2, err := dc2.Listen(ctx, "127.0.0.1:0")
+			if err != nil {
+				return err
+			}
+			other.Edit("CN=svc-plate-scanner,OU=Service Accounts,"+demo.Base, func(e *directory.Entry) {
+				e.Set("lastLogon", directory.FormatFileTime(scriptTime.AddDate(0, 0, -100)))
+			})
+			env.Values["directory"], env.Values["directory2"] = dir, other
 			env.Setenv("URL", url)
+			env.Setenv("URL2", url2)
 			env.Setenv("YARDBROOM_CONFIG", filepath.Join(env.WorkDir, "settings.yaml"))
 			env.Setenv("YARDBROOM_STATE", filepath.Join(env.WorkDir, "state"))
 			env.Setenv("TZ", "UTC")
@@ -79,6 +93,14 @@ audit:
 			"colleague": func(ts *testscript.TestScript, _ bool, args []string) {
 				dir := ts.Value("directory").(*practice.Directory)
 				if !dir.Edit(args[0], func(e *directory.Entry) { e.Set(args[1], args[2:]...) }) {
+					ts.Fatalf("no entry %s", args[0])
+				}
+			},
+			// signin DN DATE lets somebody sign in at the second server.
+			"signin": func(ts *testscript.TestScript, _ bool, args []string) {
+				at, err := time.Parse(time.DateOnly, args[1])
+				ts.Check(err)
+				if !ts.Value("directory2").(*practice.Directory).Edit(args[0], func(e *directory.Entry) { e.Set("lastLogon", directory.FormatFileTime(at)) }) {
 					ts.Fatalf("no entry %s", args[0])
 				}
 			},

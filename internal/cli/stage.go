@@ -188,6 +188,9 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 	if report.Survey.Server != "" {
 		o.Server = report.Survey.Server
 	}
+	if len(report.Survey.Asked) > 1 {
+		o.Others = report.Survey.Asked[1:]
+	}
 	byDN := map[string]*audit.Finding{}
 	var dns []string
 	for i := range report.Findings {
@@ -204,9 +207,18 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 	if err != nil {
 		return nil, err
 	}
+	last := map[directory.Key]directory.Moment{}
+	for _, dn := range dns {
+		last[directory.KeyOf(dn)] = 0
+	}
+	for acc := range report.Survey.Accounts.All() {
+		if _, chosen := last[acc.Key]; chosen {
+			last[acc.Key] = acc.LastLogon
+		}
+	}
 	var all []batch.Candidate
 	for i := range entries {
-		c := batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)]}
+		c := batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)], LastLogon: last[directory.KeyOf(entries[i].DN)]}
 		c.NotNow = signedInMeanwhile(report.Survey, &c)
 		all = append(all, c)
 	}

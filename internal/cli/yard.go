@@ -3,12 +3,15 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/render"
+	"yardbroom/internal/source"
 )
 
 func (a *app) yardCommand() *cli.Command {
@@ -16,6 +19,9 @@ func (a *app) yardCommand() *cli.Command {
 		Name: "yard", Usage: "the yards of the settings: list them, test one",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "the yards of the settings", Action: a.yardList},
+			{Name: "servers", Usage: "the servers of a yard, by the directory itself and by DNS, and which are in use", ArgsUsage: "[YARD|URL]",
+				Flags:  append(serverFlags(), &cli.BoolFlag{Name: "no-dns", Usage: "do not ask DNS"}),
+				Action: a.yardServers},
 			{Name: "test", Usage: "connection, encryption, sign-in, rights, clock", ArgsUsage: "[YARD|URL]", Flags: serverFlags(), Action: a.yardTest},
 		},
 	}
@@ -47,15 +53,71 @@ func (a *app) yardList(_ context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
+// openYard opens the yard or URL that the command line names, or the
+// default yard.
+func (a *app) openYard(ctx context.Context, cmd *cli.Command) (*place, error) {
 	where := cmd.Args().First()
 	if where == "" {
 		where = a.set.Default
 	}
 	if _, ok := a.set.Yards[where]; !ok && !strings.Contains(where, "://") {
-		return usage("%q is neither a yard of the settings nor a URL", where)
+		return nil, usage("%q is neither a yard of the settings nor a URL", where)
 	}
-	p, err := a.openNamed(ctx, cmd, where)
+	return a.openNamed(ctx, cmd, where)
+}
+
+// dnsPatience is how long DNS is waited for.
+const dnsPatience = 5 * time.Second
+
+func (a *app) yardServers(ctx context.Context, cmd *cli.Command) error {
+	p, err := a.openYard(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	server, _ := p.server()
+	var lookup source.LookupSRV
+	if !cmd.Bool("no-dns") {
+		lookup = func(ctx context.Context, service, proto, name string) (string, []*net.SRV, error) {
+			ctx, stop := context.WithTimeout(ctx, dnsPatience)
+			defer stop()
+			return net.DefaultResolver.LookupSRV(ctx, service, proto, name)
+		}
+	}
+	known, err := server.Servers(ctx, lookup)
+	if known == nil && err != nil {
+		return err
+	}
+	if err != nil {
+		a.note("note: %v", err)
+	}
+	yes := map[bool]string{true: "yes"}
+	unused := false
+	var rows [][]string
+	for _, k := range known {
+		use := "not in the settings: its own sign-ins are not seen"
+		switch {
+		case k.Avoided:
+			use = "avoided: its own sign-ins are not seen"
+		case k.Silent != nil:
+			use = "does not answer: " + k.Silent.Error()
+		case k.Connected:
+			use = "in use, read from"
+		case k.URL != "":
+			use = "in use, asked for its own sign-ins"
+		}
+		unused = unused || k.URL == "" && !k.Avoided && k.Listed
+		rows = append(rows, []string{render.Visible(k.Host), render.Visible(k.Site), yes[k.Listed], yes[k.InDNS], render.Visible(use)})
+	}
+	render.Table(a.out, a.style(nil), []string{"Server", "Site", "In the directory", "In DNS", "Use"}, rows, 4)
+	if unused {
+		a.note("name all servers of the directory in the yard's servers, so that a last logon is sure")
+	}
+	return nil
+}
+
+func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
+	p, err := a.openYard(ctx, cmd)
 	if err != nil {
 		return err
 	}

@@ -111,6 +111,7 @@ const (
 	AttrEmployeeNumber
 	AttrEmployeeType
 	AttrDescription
+	AttrLatestLogon
 	AttrExtension1
 	AttrExtension2
 	AttrExtension3
@@ -232,6 +233,7 @@ var attrNames = [attrCount]string{
 	AttrEmployeeNumber:             "employeeNumber",
 	AttrEmployeeType:               "employeeType",
 	AttrDescription:                "description",
+	AttrLatestLogon:                "lastLogon;x-latest",
 	AttrExtension1:                 "extensionAttribute1",
 	AttrExtension2:                 "extensionAttribute2",
 	AttrExtension3:                 "extensionAttribute3",

@@ -2,6 +2,7 @@ package practice
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/subtle"
 	"errors"
@@ -40,6 +41,8 @@ type Server struct {
 	// Password of the account that may read and write, by its name or DN.
 	// Nobody else may bind.
 	Account, Password string
+	// Host is what the server calls itself; "" means a name of its own.
+	Host string
 
 	mu    sync.Mutex
 	fault func(op Operation) Fault
@@ -459,7 +462,7 @@ func (c *session) rootDSE() *directory.Entry {
 	e.Set("supportedLDAPVersion", "3")
 	e.Set("supportedControl", ldap.ControlTypePaging, showDeletedOID, showRecycledOID)
 	e.Set("supportedCapabilities", "1.2.840.113556.1.4.800")
-	e.Set("dnsHostName", "practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base)))
+	e.Set("dnsHostName", cmp.Or(c.server.Host, "practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base))))
 	if config := "CN=Configuration," + base; c.server.Dir.Entry(config) != nil {
 		e.Set("configurationNamingContext", config)
 	}

@@ -38,6 +38,7 @@ type File struct {
 	temp   bool      // path is ours, to be removed
 	taken  time.Time // of a kept survey
 	server string    // that a kept survey was read from
+	asked  []string  // the servers whose own sign-ins it holds
 	read   *directory.Survey
 }
 
@@ -203,6 +204,7 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 
 func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, error) {
 	s := directory.NewSurvey(d)
+	s.Asked = f.asked
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
 	work := func(records []ldif.Record) (j judged) {
 		j.part = directory.NewPart(len(records), f.Keep)

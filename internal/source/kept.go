@@ -34,6 +34,8 @@ type Manifest struct {
 	Taken    time.Time `json:"taken"`
 	Finished time.Time `json:"finished"`
 	Entries  int       `json:"entries"`
+	// Asked are the servers whose own sign-ins are in the survey.
+	Asked []string `json:"asked,omitempty"`
 	// Referrals counts references to other servers, which were not followed.
 	Referrals int `json:"referrals,omitempty"`
 }
@@ -98,6 +100,7 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 	switch s := src.(type) {
 	case *Server:
 		m.Server = s.HostName()
+		others := s.othersLogons(ctx, m)
 		return s.retry(ctx, func() error {
 			names, err := s.StoredNames(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree})
 			if err != nil {
@@ -109,7 +112,12 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 					names = append(names, name)
 				}
 			}
-			return write(func(take func(*directory.Entry) error) error { return s.All(ctx, names, take, &m.Referrals) })
+			return write(func(take func(*directory.Entry) error) error {
+				return s.All(ctx, names, func(e *directory.Entry) error {
+					others(e)
+					return take(e)
+				}, &m.Referrals)
+			})
 		})
 	case *File:
 		if !s.taken.IsZero() {
@@ -118,6 +126,36 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 		return write(func(take func(*directory.Entry) error) error { return s.entries(ctx, take) })
 	}
 	return fmt.Errorf("%s cannot be kept", src.Where())
+}
+
+// othersLogons asks the other servers of the yard for their sign-ins, names
+// those that answered in the manifest, and returns a function that adds the
+// latest of them to an entry.
+func (s *Server) othersLogons(ctx context.Context, m *Manifest) func(*directory.Entry) {
+	m.Asked = []string{m.Server}
+	var all []logons
+	for _, o := range s.askOthers(ctx)() {
+		if o.err == nil {
+			all = append(all, o)
+			m.Asked = append(m.Asked, o.name)
+		}
+	}
+	return func(e *directory.Entry) {
+		if len(all) == 0 || !e.Has("objectSid") {
+			return
+		}
+		a := directory.AD.Account(e)
+		best, server := a.LastLogon, 0
+		for i, o := range all {
+			if m := o.last[a.ID]; m.After(best) {
+				best, server = m, i+2 // the first is the one read from
+			}
+		}
+		if server > 0 {
+			name, value := directory.LatestLogon(server, best)
+			e.Set(name, value)
+		}
+	}
 }
 
 // entries hands over all entries of the file in order.
@@ -156,7 +194,7 @@ func OpenKept(dir, name string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.name, f.taken, f.Dialect, f.server = "survey "+name, m.Taken, d, m.Server
+	f.name, f.taken, f.Dialect, f.server, f.asked = "survey "+name, m.Taken, d, m.Server, m.Asked
 	return f, nil
 }
 

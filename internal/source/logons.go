@@ -42,9 +42,7 @@ func (s *Server) askOthers(ctx context.Context) func() []logons {
 
 func (s *Server) askOther(ctx context.Context, url string) logons {
 	out := logons{name: hostOf(url), last: map[string]directory.Moment{}}
-	t := s.target
-	t.Yard.Servers, t.Yard.Base, t.Yard.Dialect = []string{url}, s.Base, s.Dialect.Name
-	o := &Server{URL: url, target: t, allowed: map[string][]string{}, password: s.password}
+	o := s.other(url)
 	if out.err = o.dial(ctx); out.err != nil {
 		return out
 	}
@@ -63,6 +61,13 @@ func (s *Server) askOther(ctx context.Context, url string) logons {
 		return err
 	})
 	return out
+}
+
+// other is another server of the same yard, not yet connected.
+func (s *Server) other(url string) *Server {
+	t := s.target
+	t.Yard.Servers, t.Yard.Base, t.Yard.Dialect = []string{url}, s.Base, s.Dialect.Name
+	return &Server{URL: url, target: t, allowed: map[string][]string{}, password: s.password}
 }
 
 // hostOf is the host of a server's URL, for people.
