@@ -66,6 +66,8 @@ type Finding struct {
 	Evidence   []Evidence
 	Suggest    []string
 	ID         string // raw identity of the entry
+	// Change is new, still or gone in a comparison, "" elsewhere.
+	Change string
 
 	severity *Severity // its own, where a check has several
 	bundle   string    // findings of one check that belong together stand together

@@ -122,7 +122,7 @@ func (a *app) root() *cli.Command {
 			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.auditCommand(), a.checksCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
+			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
 			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {

@@ -21,6 +21,7 @@ func (a *app) auditCommand() *cli.Command {
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table, csv, json or jsonl"},
 			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
+			&cli.StringFlag{Name: "since", Usage: "compare with a kept `SURVEY`: show what is new, count what is still there or gone"},
 			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"},
 		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -48,11 +49,14 @@ func (a *app) auditCommand() *cli.Command {
 			if st.Limit = cmd.Int("limit"); len(cmd.StringSlice("check")) > 0 && !cmd.IsSet("limit") {
 				st.Limit = 0
 			}
+			if since := cmd.String("since"); since != "" {
+				return a.auditSince(ctx, cmd, p, report, since, format, st)
+			}
 			if err := a.result(cmd.String("output"), func(w io.Writer) error { return writeReport(w, format, report, st) }); err != nil {
 				return err
 			}
 			a.tellNotes(report, format)
-			return verdict(p, report, failOn, fail)
+			return verdict(p, report.Findings, failOn, fail)
 		},
 	}
 }
@@ -98,11 +102,11 @@ func failOn(cmd *cli.Command) (audit.Severity, bool, error) {
 }
 
 // verdict turns a report into an exit status.
-func verdict(p *place, r *audit.Report, failOn audit.Severity, fail bool) error {
+func verdict(p *place, findings []audit.Finding, failOn audit.Severity, fail bool) error {
 	if p.broken > 0 {
 		return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), render.Count(p.broken, "record"))
 	}
-	if fail && slices.ContainsFunc(r.Findings, func(f audit.Finding) bool { return f.Severity >= failOn }) {
+	if fail && slices.ContainsFunc(findings, func(f audit.Finding) bool { return f.Severity >= failOn }) {
 		return &exitError{status: exitFindings}
 	}
 	return nil

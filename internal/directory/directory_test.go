@@ -167,6 +167,9 @@ func TestSecretsAreKnownInAnyForm(t *testing.T) {
 func TestLookupAttrKnowsNamesInAnyCase(t *testing.T) {
 	for id := AttrUnknown + 1; id < attrCount; id++ {
 		assert.Equal(t, id, LookupAttr(strings.ToUpper(id.String())))
+		if id == AttrLatestLogon { // an option of its own
+			continue
+		}
 		assert.Equal(t, id, LookupAttr(id.String()+";range=0-1499"))
 		assert.Zero(t, LookupAttr(id.String()+";lang-fr"))
 	}

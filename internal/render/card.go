@@ -180,10 +180,6 @@ func (c *AccountCard) Shape() any {
 	if last.Known() {
 		by = last.Attr().String()
 	}
-	findings := make([]finding, len(c.Findings))
-	for i := range c.Findings {
-		findings[i] = shape(&c.Findings[i])
-	}
 	return struct {
 		Schema      string     `json:"schema"`
 		AsOf        time.Time  `json:"as_of"`
@@ -202,5 +198,5 @@ func (c *AccountCard) Shape() any {
 		Groups      []string   `json:"groups"`
 		Findings    []finding  `json:"findings"`
 	}{"yardbroom/account/1", c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
-		s.LockedOut(a, c.AsOf).Yes, at(last), by, at(a.Created), at(a.PasswordSet), at(a.Expires), append([]string{}, c.Groups...), findings}
+		s.LockedOut(a, c.AsOf).Yes, at(last), by, at(a.Created), at(a.PasswordSet), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings)}
 }

@@ -34,7 +34,12 @@ var FindingColumns = []string{"check", "severity", "kind", "account", "dn", "con
 func FindingsCSV(w io.Writer, findings []audit.Finding) error {
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
-	if err := out.Write(FindingColumns); err != nil {
+	columns := FindingColumns
+	compared := len(findings) > 0 && findings[0].Change != ""
+	if compared {
+		columns = append(columns[:len(columns):len(columns)], "change")
+	}
+	if err := out.Write(columns); err != nil {
 		return err
 	}
 	for i := range findings {
@@ -44,6 +49,9 @@ func FindingsCSV(w io.Writer, findings []audit.Finding) error {
 			since, days = f.Since.Format(time.RFC3339), strconv.Itoa(f.Days)
 		}
 		row := []string{f.Check, f.Severity.String(), f.Kind, f.Account, f.DN, string(f.Confidence), since, days, evidenceText(f), strings.Join(f.Suggest, " ")}
+		if compared {
+			row = append(row, f.Change)
+		}
 		for i := range row {
 			row[i] = SafeCell(row[i])
 		}

@@ -24,6 +24,7 @@ type finding struct {
 	Days       *int             `json:"days"`
 	Evidence   evidenceObject   `json:"evidence"`
 	Suggest    []string         `json:"suggest"`
+	Change     string           `json:"change,omitempty"`
 }
 
 // evidenceObject is written as one JSON object in the order of the evidence.
@@ -54,7 +55,7 @@ func (o evidenceObject) MarshalJSON() ([]byte, error) {
 
 func shape(f *audit.Finding) finding {
 	out := finding{Check: f.Check, Severity: f.Severity, Kind: f.Kind, DN: f.DN, Account: f.Account, Confidence: f.Confidence,
-		Evidence: f.Evidence, Suggest: f.Suggest}
+		Evidence: f.Evidence, Suggest: append([]string{}, f.Suggest...), Change: f.Change}
 	if !f.Since.IsZero() {
 		since, days := f.Since.UTC(), f.Days
 		out.Since, out.Days = &since, &days
@@ -91,10 +92,6 @@ func ReportJSON(w io.Writer, r *audit.Report) error {
 	if !r.Survey.Taken.IsZero() {
 		s.Taken = &r.Survey.Taken
 	}
-	findings := make([]finding, len(r.Findings))
-	for i := range r.Findings {
-		findings[i] = shape(&r.Findings[i])
-	}
 	return JSON(w, struct {
 		Schema   string          `json:"schema"`
 		AsOf     time.Time       `json:"as_of"`
@@ -102,7 +99,7 @@ func ReportJSON(w io.Writer, r *audit.Report) error {
 		Summary  []audit.Summary `json:"summary"`
 		Notes    []string        `json:"notes"`
 		Findings []finding       `json:"findings"`
-	}{Schema, r.AsOf.UTC(), s, r.Summary, append([]string{}, r.Notes...), findings})
+	}{Schema, r.AsOf.UTC(), s, r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
 }
 
 // JSON writes any value in the project's way: indented, one trailing newline.

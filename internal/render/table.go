@@ -23,7 +23,7 @@ type Style struct {
 }
 
 // numeric are the titles of columns of numbers, which stand to the right.
-var numeric = map[string]bool{"Days": true, "Found": true, "Likely": true, "#": true, "Entries": true}
+var numeric = map[string]bool{"Days": true, "Found": true, "Likely": true, "New": true, "Still": true, "Gone": true, "#": true, "Entries": true}
 
 // Table writes rows under a header, clipped to the terminal: the columns in
 // shrink give way, the others keep their width.
@@ -114,8 +114,7 @@ func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
 	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
 		entries(s.Entries), Moment(r.AsOf, st.Zone))
-	sums := slices.Clone(r.Summary)
-	slices.SortStableFunc(sums, func(a, b audit.Summary) int { return cmp.Compare(b.Severity, a.Severity) })
+	sums := bySeverity(r.Summary)
 	for _, sum := range sums {
 		if sum.Findings > 0 {
 			findings(w, r, sum, st)
@@ -123,6 +122,13 @@ func Report(w io.Writer, r *audit.Report, st Style) {
 	}
 	fmt.Fprintln(w)
 	summary(w, r, sums, st)
+}
+
+// bySeverity sorts checks, the most severe first.
+func bySeverity(sums []audit.Summary) []audit.Summary {
+	sums = slices.Clone(sums)
+	slices.SortStableFunc(sums, func(a, b audit.Summary) int { return cmp.Compare(b.Severity, a.Severity) })
+	return sums
 }
 
 // summary writes a line for each check that found something, and in few

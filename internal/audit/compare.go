@@ -1,0 +1,258 @@
+package audit
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"yardbroom/internal/directory"
+)
+
+// Comparison is what changed between two audits of one directory.
+type Comparison struct {
+	Before, After *Report
+	// New are findings that only the later audit has, Still those that both
+	// have (as the later one puts them), Gone those of the earlier only.
+	New, Still, Gone []Finding
+	Accounts         []AccountChange
+	Members          []MemberChange
+}
+
+// AccountChange is what happened to one account.
+type AccountChange struct {
+	What    string `json:"what"` // appeared, vanished, moved or state
+	Kind    string `json:"kind"`
+	Account string `json:"account"`
+	DN      string `json:"dn"` // the later one, where there is one
+	Was     string `json:"was,omitempty"`
+	Is      string `json:"is,omitempty"`
+}
+
+// What happened to an account. Moved says that its name or place changed.
+const (
+	Appeared = "appeared"
+	Vanished = "vanished"
+	Moved    = "moved"
+	State    = "state"
+)
+
+// MemberChange is somebody who was put into a group, or taken out.
+type MemberChange struct {
+	What       string `json:"what"` // joined or left
+	Account    string `json:"account"`
+	DN         string `json:"dn"`
+	Group      string `json:"group"`
+	GroupDN    string `json:"group_dn"`
+	Privileged bool   `json:"privileged"` // the group gives power over the directory
+}
+
+// What happened to a membership.
+const (
+	Joined = "joined"
+	Left   = "left"
+)
+
+// Compare tells what changed from one audit to another of the same
+// directory. Entries are the same if their identity is, or, where the source
+// shows none, their name.
+func Compare(before, after *Report) *Comparison {
+	c := &Comparison{Before: before, After: after}
+	c.findings()
+	c.accounts()
+	c.members()
+	return c
+}
+
+// sameness is equal for findings of the same fact.
+func sameness(f *Finding) string {
+	who := f.ID
+	if who == "" {
+		who = directory.FoldDN(f.DN) + "\x00" + f.Account
+	}
+	return f.Check + "\x00" + who + "\x00" + f.bundle
+}
+
+func (c *Comparison) findings() {
+	old := map[string]int{}
+	for i := range c.Before.Findings {
+		old[sameness(&c.Before.Findings[i])]++
+	}
+	kept := map[string]int{}
+	for i := range c.After.Findings {
+		k := sameness(&c.After.Findings[i])
+		if old[k] > kept[k] {
+			kept[k]++
+			c.Still = append(c.Still, c.After.Findings[i].changed("still"))
+		} else {
+			c.New = append(c.New, c.After.Findings[i].changed("new"))
+		}
+	}
+	for i := range c.Before.Findings {
+		if k := sameness(&c.Before.Findings[i]); kept[k] > 0 {
+			kept[k]--
+		} else {
+			c.Gone = append(c.Gone, c.Before.Findings[i].changed("gone"))
+		}
+	}
+}
+
+func (f Finding) changed(how string) Finding {
+	f.Change = how
+	return f
+}
+
+// All returns the findings of both audits, each marked with what became of
+// it.
+func (c *Comparison) All() []Finding { return slices.Concat(c.New, c.Still, c.Gone) }
+
+// identity is what stays of an entry when it is renamed or moved.
+func identity(s *directory.Subject) string {
+	if s.ID != "" {
+		return s.ID
+	}
+	return directory.FoldDN(s.DN)
+}
+
+// stateOf says in a word whether the account can sign in.
+func stateOf(r *Report, a *directory.Account) string {
+	switch s := r.Survey; {
+	case s.Disabled(a, r.AsOf).Yes:
+		return "disabled"
+	case s.Expired(a, r.AsOf).Yes:
+		return "expired"
+	case s.LockedOut(a, r.AsOf).Yes:
+		return "locked out"
+	case s.Enabled(a, r.AsOf).Yes:
+		return "enabled"
+	}
+	return "unknown"
+}
+
+func (c *Comparison) accounts() {
+	old := map[string]*directory.Account{}
+	for a := range c.Before.Survey.Accounts.All() {
+		old[identity(&a.Subject)] = a
+	}
+	add := func(what string, a *directory.Account, was, is string) {
+		c.Accounts = append(c.Accounts, AccountChange{What: what, Kind: a.Kind.String(), Account: a.Name(), DN: a.DN, Was: was, Is: is})
+	}
+	for a := range c.After.Survey.Accounts.All() {
+		id := identity(&a.Subject)
+		was := old[id]
+		if was == nil {
+			add(Appeared, a, "", stateOf(c.After, a))
+			continue
+		}
+		delete(old, id)
+		if was.Key != a.Key {
+			add(Moved, a, was.DN, a.DN)
+		}
+		if x, y := stateOf(c.Before, was), stateOf(c.After, a); x != y {
+			add(State, a, x, y)
+		}
+	}
+	for _, a := range old {
+		add(Vanished, a, stateOf(c.Before, a), "")
+	}
+	slices.SortFunc(c.Accounts, func(a, b AccountChange) int {
+		return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
+	})
+}
+
+// members compares the lists of each group. What differs by name only, since
+// a member was renamed or moved, is no change.
+func (c *Comparison) members() {
+	old := map[string]*directory.Group{}
+	for i := range c.Before.Survey.Groups {
+		g := &c.Before.Survey.Groups[i]
+		old[identity(&g.Subject)] = g
+	}
+	graph := newGraph(c.After.Survey, nil)
+	powerful := func(k directory.Key) bool {
+		i, ok := graph.byKey[k]
+		return ok && slices.ContainsFunc(graph.depth, func(d map[int]int) bool { _, in := d[i]; return in })
+	}
+	type change struct {
+		group        *directory.Group
+		joined, left []directory.Key
+	}
+	var changes []change
+	namesAfter, namesBefore := map[directory.Key]*directory.Subject{}, map[directory.Key]*directory.Subject{}
+	for i := range c.After.Survey.Groups {
+		g := &c.After.Survey.Groups[i]
+		was := old[identity(&g.Subject)]
+		if was == nil {
+			was = &directory.Group{}
+		}
+		ch := change{group: g, joined: without(g.Members, was.Members), left: without(was.Members, g.Members)}
+		if g.Incomplete || was.Incomplete || len(ch.joined)+len(ch.left) == 0 {
+			continue
+		}
+		changes = append(changes, ch)
+		for _, k := range ch.joined {
+			namesAfter[k] = nil
+		}
+		for _, k := range ch.left {
+			namesBefore[k] = nil
+		}
+	}
+	name(c.After.Survey, namesAfter)
+	name(c.Before.Survey, namesBefore)
+	for _, ch := range changes {
+		renamed := map[string]bool{}
+		for _, k := range ch.joined {
+			if s := namesAfter[k]; s != nil {
+				renamed[identity(s)] = true
+			}
+		}
+		gone := map[string]bool{}
+		for _, k := range ch.left {
+			if s := namesBefore[k]; s != nil {
+				gone[identity(s)] = true
+			}
+		}
+		add := func(what string, s *directory.Subject, both map[string]bool) {
+			if s != nil && !both[identity(s)] {
+				c.Members = append(c.Members, MemberChange{What: what, Account: s.Name(), DN: s.DN, Group: ch.group.Name(), GroupDN: ch.group.DN, Privileged: powerful(ch.group.Key)})
+			}
+		}
+		for _, k := range ch.joined {
+			add(Joined, namesAfter[k], gone)
+		}
+		for _, k := range ch.left {
+			add(Left, namesBefore[k], renamed)
+		}
+	}
+	slices.SortFunc(c.Members, func(a, b MemberChange) int {
+		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.GroupDN, b.GroupDN), strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
+	})
+}
+
+// without returns the keys that only the first list holds.
+func without(list, other []directory.Key) []directory.Key {
+	if slices.Equal(list, other) {
+		return nil
+	}
+	in := make(map[directory.Key]bool, len(other))
+	for _, k := range other {
+		in[k] = true
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(k directory.Key) bool { return in[k] })
+}
+
+// name finds the entries with these keys.
+func name(s *directory.Survey, want map[directory.Key]*directory.Subject) {
+	if len(want) == 0 {
+		return
+	}
+	for a := range s.Accounts.All() {
+		if _, ok := want[a.Key]; ok {
+			want[a.Key] = &a.Subject
+		}
+	}
+	for i := range s.Groups {
+		if _, ok := want[s.Groups[i].Key]; ok {
+			want[s.Groups[i].Key] = &s.Groups[i].Subject
+		}
+	}
+}

@@ -1,0 +1,199 @@
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+)
+
+// Comparison writes what changed between two audits for people: the accounts,
+// their groups, and the findings.
+func Comparison(w io.Writer, c *audit.Comparison, st Style) {
+	for _, side := range []struct {
+		word string
+		r    *audit.Report
+	}{{"Before", c.Before}, {"After", c.After}} {
+		s := side.r.Survey
+		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold), Count(s.Accounts.Len(), "account"), Moment(side.r.AsOf, st.Zone))
+	}
+	accountChanges(w, c.Accounts, st)
+	memberChanges(w, c.Members, st)
+	Since(w, c, st)
+	var what [4]int
+	for _, a := range c.Accounts {
+		what[slices.Index([]string{audit.Appeared, audit.Vanished, audit.Moved, audit.State}, a.What)]++
+	}
+	fmt.Fprintf(w, "%s appeared, %d vanished, %d moved or renamed, %d changed state; %s of groups changed\n",
+		Count(what[0], "account"), what[1], what[2], what[3], Count(len(c.Members), "membership"))
+}
+
+func accountChanges(w io.Writer, changes []audit.AccountChange, st Style) {
+	if len(changes) == 0 {
+		return
+	}
+	fmt.Fprintf(w, "\n%s\n", st.paint("Accounts", text.Bold))
+	var rows [][]string
+	shown := map[string]int{}
+	for _, c := range changes {
+		if shown[c.What]++; st.Limit > 0 && shown[c.What] > st.Limit {
+			continue
+		}
+		how := c.Is
+		switch c.What {
+		case audit.Vanished:
+			how = "was " + c.Was
+		case audit.Moved:
+			how = "from " + Place(c.Was)
+			if was, is := directory.LeafValue(c.Was), directory.LeafValue(c.Is); was != is {
+				how += ", was named " + Visible(was)
+			}
+		case audit.State:
+			how = c.Was + " → " + c.Is
+		}
+		rows = append(rows, []string{c.What, Visible(c.Account), c.Kind, Place(c.DN), how})
+	}
+	Table(w, st, []string{"", "Account", "Kind", "Where", "How"}, rows, 4, 3)
+	for _, what := range []string{audit.Appeared, audit.Moved, audit.State, audit.Vanished} {
+		if more := shown[what] - st.Limit; st.Limit > 0 && more > 0 {
+			fmt.Fprintf(w, "… and %d more %s: --limit 0 shows them all\n", more, what)
+		}
+	}
+}
+
+func memberChanges(w io.Writer, changes []audit.MemberChange, st Style) {
+	if len(changes) == 0 {
+		return
+	}
+	fmt.Fprintf(w, "\n%s\n", st.paint("Group members", text.Bold))
+	changes = slices.Clone(changes)
+	slices.SortStableFunc(changes, func(a, b audit.MemberChange) int { return cmp.Compare(btoi(b.Privileged), btoi(a.Privileged)) })
+	var rows [][]string
+	for _, c := range changes {
+		if st.Limit > 0 && len(rows) == 2*st.Limit && !c.Privileged {
+			break
+		}
+		mark := ""
+		if c.Privileged {
+			mark = st.paint("privileged", text.FgRed, text.Bold)
+		}
+		rows = append(rows, []string{c.What, Visible(c.Group), mark, Visible(c.Account), Place(c.DN)})
+	}
+	Table(w, st, []string{"", "Group", "", "Account", "Where"}, rows, 4, 1)
+	if more := len(changes) - len(rows); more > 0 {
+		fmt.Fprintf(w, "… and %d more: --limit 0 shows them all\n", more)
+	}
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// Since writes the findings that are new, and counts those that were there
+// before, or are gone.
+func Since(w io.Writer, c *audit.Comparison, st Style) {
+	fresh := *c.After
+	fresh.Findings = c.New
+	type counts struct{ fresh, still, gone int }
+	by := map[string]*counts{}
+	count := func(findings []audit.Finding, add func(*counts)) {
+		for i := range findings {
+			if by[findings[i].Check] == nil {
+				by[findings[i].Check] = &counts{}
+			}
+			add(by[findings[i].Check])
+		}
+	}
+	count(c.New, func(n *counts) { n.fresh++ })
+	count(c.Still, func(n *counts) { n.still++ })
+	count(c.Gone, func(n *counts) { n.gone++ })
+	var rows [][]string
+	var unchanged []string
+	for _, sum := range bySeverity(c.After.Summary) {
+		n := by[sum.Check]
+		if n == nil {
+			continue
+		}
+		if n.fresh > 0 {
+			findings(w, &fresh, sum, st)
+		}
+		if n.fresh+n.gone == 0 {
+			unchanged = append(unchanged, fmt.Sprintf("%s %d", sum.Check, n.still))
+			continue
+		}
+		short := ""
+		if check, err := audit.Named(sum.Check); err == nil {
+			short = check.Short
+		}
+		rows = append(rows, []string{sum.Check, st.severity(sum.Severity), someOf(n.fresh), someOf(n.still), someOf(n.gone), short})
+	}
+	gone(w, c, st)
+	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n", st.paint(Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone), Moment(c.Before.AsOf, st.Zone))
+	if len(rows) > 0 {
+		Table(w, st, []string{"Check", "Severity", "New", "Still", "Gone", "Reports"}, rows, 5)
+	}
+	if len(unchanged) > 0 {
+		fmt.Fprintln(w, Wrap("As before: "+strings.Join(unchanged, ", ")+".", st.Width, "  "))
+	}
+}
+
+// gone lists the findings that are no more.
+func gone(w io.Writer, c *audit.Comparison, st Style) {
+	if len(c.Gone) == 0 {
+		return
+	}
+	fmt.Fprintf(w, "\n%s\n", st.paint("Gone", text.Bold))
+	var rows [][]string
+	for i := range c.Gone {
+		if f := &c.Gone[i]; st.Limit <= 0 || len(rows) < 2*st.Limit {
+			rows = append(rows, []string{f.Check, Visible(f.Account), f.Kind, Place(f.DN)})
+		}
+	}
+	Table(w, st, []string{"Check", "Account", "Kind", "Where"}, rows, 3)
+	if more := len(c.Gone) - len(rows); more > 0 {
+		fmt.Fprintf(w, "… and %d more: --limit 0 shows them all\n", more)
+	}
+}
+
+// CompareSchema is the version of the JSON shape of a comparison.
+const CompareSchema = "yardbroom/compare/1"
+
+type sideShape struct {
+	Source   string    `json:"source"`
+	AsOf     time.Time `json:"as_of"`
+	Accounts int       `json:"accounts"`
+	Entries  int       `json:"entries"`
+}
+
+// ComparisonJSON writes a comparison as one object.
+func ComparisonJSON(w io.Writer, c *audit.Comparison) error {
+	side := func(r *audit.Report) sideShape {
+		return sideShape{r.Survey.Source, r.AsOf.UTC(), r.Survey.Accounts.Len(), r.Survey.Entries}
+	}
+	return JSON(w, struct {
+		Schema   string                `json:"schema"`
+		Before   sideShape             `json:"before"`
+		After    sideShape             `json:"after"`
+		Accounts []audit.AccountChange `json:"accounts"`
+		Members  []audit.MemberChange  `json:"members"`
+		Findings []finding             `json:"findings"`
+	}{CompareSchema, side(c.Before), side(c.After), append([]audit.AccountChange{}, c.Accounts...), append([]audit.MemberChange{}, c.Members...), shapes(c.All())})
+}
+
+func shapes(findings []audit.Finding) []finding {
+	out := make([]finding, len(findings))
+	for i := range findings {
+		out[i] = shape(&findings[i])
+	}
+	return out
+}
