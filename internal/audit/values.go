@@ -283,19 +283,7 @@ func valueMalformed(p *pass, a *directory.Account) *Finding {
 		f.Evidence = append(f.Evidence, Evidence{id.String(), fmt.Sprintf("%q", clipped(value))})
 	}
 	for id, value := range a.Text.Values() {
-		wrong := false
-		switch id {
-		case directory.AttrMail:
-			wrong = !isAddress(value)
-		case directory.AttrUserPrincipalName:
-			local, domain, ok := strings.Cut(value, "@")
-			wrong = !ok || local == "" || domain == "" || strings.Contains(domain, "@")
-		case directory.AttrTelephoneNumber, directory.AttrMobile:
-			wrong = !isTelephone(value)
-		case directory.AttrC:
-			wrong = len(value) != 2 || !isLetter(value[0]) || !isLetter(value[1])
-		}
-		if pattern := p.rules.patterns[id]; wrong || pattern != nil && !pattern.MatchString(value) {
+		if pattern := p.rules.patterns[id]; malformed(id, value) || pattern != nil && !pattern.MatchString(value) {
 			bad(id, value)
 		}
 	}
@@ -303,6 +291,34 @@ func valueMalformed(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	return f
+}
+
+// Malformed tells whether a value cannot be what its attribute is for.
+func Malformed(attr, value string) bool { return malformed(directory.LookupAttr(attr), value) }
+
+func malformed(id directory.AttrID, value string) bool {
+	switch id {
+	case directory.AttrMail:
+		return !isAddress(value)
+	case directory.AttrUserPrincipalName:
+		local, domain, ok := strings.Cut(value, "@")
+		return !ok || local == "" || domain == "" || strings.Contains(domain, "@")
+	case directory.AttrTelephoneNumber, directory.AttrMobile:
+		return !isTelephone(value)
+	case directory.AttrC:
+		return len(value) != 2 || !isLetter(value[0]) || !isLetter(value[1])
+	}
+	return false
+}
+
+// Unique tells whether a value of the attribute may occur on one account
+// only.
+func Unique(attr string) bool {
+	switch directory.LookupAttr(attr) {
+	case directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrUserPrincipalName, directory.AttrServicePrincipalName, directory.AttrMail:
+		return true
+	}
+	return false
 }
 
 func isLetter(c byte) bool { return 'a' <= c|0x20 && c|0x20 <= 'z' }

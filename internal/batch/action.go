@@ -18,6 +18,9 @@ const (
 	Unlock  = "unlock"
 	Move    = "move"
 	Delete  = "delete"
+	Set     = "set"
+	Fill    = "fill"
+	Rename  = "rename"
 )
 
 // Names of the actions that only undo and restore stage.
@@ -26,7 +29,8 @@ const (
 	Restore = "restore"
 )
 
-// ActionNames lists what can be staged, in the order of the manual.
+// ActionNames lists what can be staged several at once, in the order of the
+// manual. Set, fill and rename have arguments of their own and stand alone.
 var ActionNames = []string{Disable, Enable, Unlock, Move, Delete}
 
 // ParseActions reads a list such as "disable,move".
@@ -35,7 +39,7 @@ func ParseActions(list string) ([]string, error) {
 	for name := range strings.SplitSeq(list, ",") {
 		name = strings.TrimSpace(name)
 		if !slices.Contains(ActionNames, name) {
-			return nil, fmt.Errorf("%q is not an action: use %s", name, strings.Join(ActionNames, ", "))
+			return nil, fmt.Errorf("%q is not an action: use %s, or by itself set, fill or rename", name, strings.Join(ActionNames, ", "))
 		}
 		if slices.Contains(all, name) {
 			return nil, fmt.Errorf("%s is there twice", name)
@@ -61,8 +65,11 @@ type LockPolicy struct{ Honoured, Known bool }
 // Plan returns what an action that changes attributes would change on the
 // entry as it is now, or why it cannot be done.
 func Plan(d *directory.Dialect, name string, e *directory.Entry, lock LockPolicy) ([]Mod, error) {
-	if d == directory.AD {
+	switch d {
+	case directory.AD:
 		return planAD(name, e)
+	case directory.NS389:
+		return planNS389(name, e)
 	}
 	return planOpenLDAP(name, e, lock)
 }
@@ -133,6 +140,35 @@ func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, erro
 	return nil, fmt.Errorf("%s changes no attribute", name)
 }
 
+func planNS389(name string, e *directory.Entry) ([]Mod, error) {
+	const lock, until = "nsAccountLock", "accountUnlockTime"
+	now := OctetsOf(e.Get(lock))
+	disabled := len(now) == 1 && strings.EqualFold(string(now[0]), "true")
+	switch name {
+	case Disable:
+		if disabled {
+			return nil, errors.New("it is disabled already")
+		}
+		return []Mod{{Attr: lock, Old: now, New: []Octets{"true"}}}, nil
+	case Enable:
+		if !disabled {
+			return nil, errors.New("it is enabled already")
+		}
+		return []Mod{{Attr: lock, Old: now, New: nil}}, nil
+	case Unlock:
+		locked := OctetsOf(e.Get(until))
+		if len(locked) == 0 {
+			return nil, errors.New("it is not locked")
+		}
+		mods := []Mod{{Attr: until, Old: locked}}
+		if retries := OctetsOf(e.Get("passwordRetryCount")); len(retries) > 0 {
+			mods = append(mods, Mod{Attr: "passwordRetryCount", Old: retries})
+		}
+		return mods, nil
+	}
+	return nil, fmt.Errorf("%s changes no attribute", name)
+}
+
 // Describe writes a Mod for people.
 func Describe(m Mod) Change {
 	return Change{What: m.Attr, Old: text(readable(m.Attr, m.Old)), New: text(readable(m.Attr, m.New))}
@@ -185,6 +221,9 @@ func Readable(attr, v string) string {
 			return text
 		}
 	}
+	if strings.TrimSpace(v) != v || strings.Contains(v, "  ") {
+		return strconv.Quote(v) // so that stray blanks show
+	}
 	return v
 }
 
@@ -210,8 +249,12 @@ func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e
 			for _, id := range d.Locked {
 				equal(id)
 			}
-		case Move:
+		case Move, Rename:
 			add(containerGuard(e))
+		case Set, Fill:
+			for _, m := range a.Put {
+				add(Guard{Attr: m.Attr, Rule: Equal, Values: m.Old})
+			}
 		case Delete:
 			for _, id := range d.Enabled {
 				equal(id)

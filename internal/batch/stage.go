@@ -23,6 +23,8 @@ type Candidate struct {
 	// LastLogon is the latest sign-in that any of the servers asked has shown,
 	// where the candidate comes from a finding.
 	LastLogon directory.Moment
+	// Values are what set and fill give it.
+	Values []Assignment
 	// NotNow is set for a candidate that cannot be staged for a reason known
 	// beforehand; it is reported with the refusals.
 	NotNow string
@@ -31,8 +33,9 @@ type Candidate struct {
 // Order is what to stage.
 type Order struct {
 	Actions       []string
-	To            string // the parent for move
-	AppendAccount bool   // on a name collision at the target, put the logon name into the RDN
+	To            string  // the parent for move
+	Name          NewName // for rename
+	AppendAccount bool    // on a name collision at the target, put the logon name into the RDN
 	IncludeLikely bool
 	MaxLines      int // 0 means the settings' limit
 	MaxShare      int
@@ -61,6 +64,7 @@ type Stager struct {
 	// DefaultPolicy is the password policy of entries that name none.
 	DefaultPolicy string
 
+	given    map[string]string // unique values that lines give, and to whom
 	policies map[string]LockPolicy
 	children map[string][]string // of the candidates, where delete is staged
 }
@@ -75,7 +79,7 @@ const smallBatch = 10
 // Stage makes a batch of the candidates. Those that cannot or must not be
 // changed come back as refusals; the rest are lines.
 func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*Batch, []Refusal, error) {
-	s.policies = map[string]LockPolicy{}
+	s.policies, s.given = map[string]LockPolicy{}, map[string]string{}
 	target, err := s.target(ctx, &o)
 	if err != nil {
 		return nil, nil, err
@@ -199,7 +203,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		line.Privileged = s.Privilege.Of(e.DN)
 	}
 	for _, name := range o.Actions {
-		if err := s.action(ctx, o, name, e, a, target, line); err != nil {
+		if err := s.action(ctx, o, name, c, a, target, line); err != nil {
 			return nil, err
 		}
 	}
@@ -224,8 +228,13 @@ func reason(f *audit.Finding) string {
 }
 
 // action plans one action and adds it to the line.
-func (s *Stager) action(ctx context.Context, o *Order, name string, e *directory.Entry, a *directory.Account, target *place, line *Line) error {
+func (s *Stager) action(ctx context.Context, o *Order, name string, c *Candidate, a *directory.Account, target *place, line *Line) error {
+	e := &c.Entry
 	switch name {
+	case Set, Fill:
+		return s.assign(ctx, name, e, c.Values, line)
+	case Rename:
+		return s.rename(ctx, e, a, o.Name, line)
 	case Move:
 		return s.move(o, e, a, target, line)
 	case Delete:
@@ -327,7 +336,7 @@ func NotComingBack(d *directory.Dialect) []string {
 	if d == directory.AD {
 		return []string{"after a restore the password is gone, and so are keys and other secrets"}
 	}
-	return []string{"after a restore the password, the entryUUID and the operational times are gone; the entry is a new one with the old values"}
+	return []string{"after a restore the password, the identity and the operational times are gone; the entry is a new one with the old values"}
 }
 
 // lockPolicy reads the password policy in force for an entry.
@@ -338,7 +347,7 @@ func (s *Stager) lockPolicy(ctx context.Context, e *directory.Entry) (LockPolicy
 // ReadLockPolicy tells whether the policy that is in force for an entry
 // honours the permanent lock. Policies met before are in known.
 func ReadLockPolicy(ctx context.Context, get func(context.Context, []string) ([]directory.Entry, error), d *directory.Dialect, e *directory.Entry, defaultPolicy string, known map[string]LockPolicy) (LockPolicy, error) {
-	if d == directory.AD {
+	if d != directory.OpenLDAP {
 		return LockPolicy{}, nil
 	}
 	dn := cmp.Or(e.First("pwdPolicySubentry"), defaultPolicy)
@@ -396,7 +405,8 @@ func (l *Line) SwitchesOff() bool {
 					flags, err := directory.ParseFlags(string(m.New[0]))
 					return err != nil || flags&directory.UACDisabled != 0
 				}
-				if strings.EqualFold(m.Attr, "pwdAccountLockedTime") && len(m.New) > 0 {
+				if strings.EqualFold(m.Attr, "pwdAccountLockedTime") && len(m.New) > 0 ||
+					strings.EqualFold(m.Attr, "nsAccountLock") && len(m.New) == 1 && strings.EqualFold(string(m.New[0]), "true") {
 					return true
 				}
 			}

@@ -20,7 +20,7 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 		a := &l.Actions[i]
 		var err error
 		switch a.Name {
-		case batch.Move:
+		case batch.Move, batch.Rename:
 			err = r.move(ctx, l, a, e, past)
 		case batch.Delete:
 			err = r.remove(ctx, l, e, past)
@@ -45,7 +45,7 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 // possible tells whether an action can be done to the entry as it is now.
 func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Entry) error {
 	switch a.Name {
-	case batch.Move:
+	case batch.Move, batch.Rename:
 		return r.roomFor(ctx, e, a)
 	case batch.Delete:
 		return r.childless(ctx, e)
@@ -62,7 +62,7 @@ func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Ent
 
 // mods are the changes of an action that changes attributes.
 func (r *Runner) mods(ctx context.Context, a *batch.Action, e *directory.Entry) ([]batch.Mod, error) {
-	if a.Name == batch.PutBack {
+	if a.Put != nil || a.Name == batch.PutBack {
 		return a.Put, nil
 	}
 	lock, err := batch.ReadLockPolicy(ctx, r.Server.Get, r.Server.Dialect, e, r.DefaultPolicy, r.policies)
@@ -123,14 +123,36 @@ func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *dire
 	if r.Server.Root.Controls[source.AssertionOID] {
 		return nil
 	}
-	if r.Server.Dialect != directory.AD {
-		return fmt.Errorf("%s offers no assertion control (RFC 4528), without which %s cannot be guarded", r.Server.URL, action)
+	attr := r.witness(l, e)
+	if attr == "" {
+		return fmt.Errorf("%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s", r.Server.URL, action)
 	}
-	const attr = "userAccountControl"
-	value := []batch.Octets{batch.Octets(e.First(attr))}
+	value := batch.OctetsOf(e.Get(attr))
 	return r.do(ctx, l, past, r.step(action, OpModify, e, func(s *Step) {
 		s.Mods = []batch.Mod{{Attr: attr, Old: value, New: value}}
 	}), before, "")
+}
+
+// witness is the attribute that is rewritten to itself, so that the server
+// refuses where it has changed: the flags, or what the decision rested on.
+func (r *Runner) witness(l *batch.Line, e *directory.Entry) string {
+	rdn, _ := directory.SplitDN(e.DN)
+	naming, _, _ := strings.Cut(rdn, "=")
+	if r.Server.Dialect == directory.AD {
+		return "userAccountControl"
+	}
+	candidates := []string{"nsAccountLock"}
+	for _, g := range l.Guard {
+		if g.Rule == batch.Equal {
+			candidates = append(candidates, g.Attr)
+		}
+	}
+	for _, attr := range append(candidates, "sn", "cn", "uid") {
+		if e.Has(attr) && !strings.EqualFold(attr, naming) && !e.Incomplete(attr) {
+			return attr
+		}
+	}
+	return ""
 }
 
 // roomFor tells whether the entry can move to its new place.
@@ -155,7 +177,7 @@ func (r *Runner) roomFor(ctx context.Context, e *directory.Entry, a *batch.Actio
 }
 
 func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
-	if !past.done(batch.Move) {
+	if !past.done(a.Name) {
 		if err := r.roomFor(ctx, e, a); err != nil {
 			return err
 		}
@@ -163,16 +185,16 @@ func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *di
 		if err != nil {
 			return err
 		}
-		if err := r.hold(ctx, l, batch.Move, e, before, past); err != nil {
+		if err := r.hold(ctx, l, a.Name, e, before, past); err != nil {
 			return err
 		}
-		s := r.step(batch.Move, OpRename, e, func(s *Step) { s.RDN, s.Superior = a.RDN, a.To })
+		s := r.step(a.Name, OpRename, e, func(s *Step) { s.RDN, s.Superior = a.RDN, a.To })
 		if err := r.do(ctx, l, past, s, before, r.assertion(l, e)); err != nil {
 			return err
 		}
 	}
-	moved := past.main(batch.Move)
-	return r.follow(ctx, l, batch.Move, past, moved.before, moved.DN, moved.target())
+	moved := past.main(a.Name)
+	return r.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target())
 }
 
 func (r *Runner) childless(ctx context.Context, e *directory.Entry) error {
@@ -263,6 +285,16 @@ func (r *Runner) imageWithReferences(ctx context.Context, e *directory.Entry) (*
 	return im, err
 }
 
+// logonIn returns the logon name that is an entry's name, "" where it is
+// named by something else.
+func logonIn(dn string) string {
+	levels, err := directory.ParseDN(dn)
+	if err != nil || len(levels) == 0 || !strings.EqualFold(levels[0][0].Type, "uid") {
+		return ""
+	}
+	return levels[0][0].Value
+}
+
 // follow reads the references to an entry back after it was moved or
 // deleted, and corrects those that the server did not take along. The new
 // name is "" for a deleted entry.
@@ -274,8 +306,12 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 		if directory.FoldDN(ref.DN) == directory.FoldDN(oldDN) {
 			continue // it named itself
 		}
+		newValue := newDN
 		if ref.Attr == "memberUid" && newDN != "" {
-			continue // by logon name, which stays
+			// By logon name, which changes only where it is in the entry's name.
+			if newValue = logonIn(newDN); newValue == "" || newValue == string(ref.Value) {
+				continue
+			}
 		}
 		found, err := r.Server.Get(ctx, []string{ref.DN})
 		if err != nil {
@@ -285,8 +321,8 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 			continue // the server followed
 		}
 		fix := ValueMod{Attr: ref.Attr, Remove: ref.Value}
-		if newDN != "" && !hasValue(found[0].Get(ref.Attr), newDN) {
-			fix.Add = batch.Octets(newDN)
+		if newValue != "" && !hasValue(found[0].Get(ref.Attr), newValue) {
+			fix.Add = batch.Octets(newValue)
 		}
 		err = r.do(ctx, l, past, r.step(action, OpValues, &found[0], func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
 		var refused *ldap.Error

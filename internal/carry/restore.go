@@ -30,7 +30,11 @@ func init() {
 		// OpenLDAP
 		"structuralObjectClass", "entryUUID", "entryCSN", "creatorsName", "createTimestamp", "modifiersName", "modifyTimestamp", "entryDN",
 		"subschemaSubentry", "hasSubordinates", "contextCSN", "pwdChangedTime", "pwdFailureTime", "pwdLastSuccess", "authTimestamp",
-		"pwdAccountLockedTime", "pwdReset", "pwdGraceUseTime", "pwdHistory"} {
+		"pwdAccountLockedTime", "pwdReset", "pwdGraceUseTime", "pwdHistory",
+		// 389 Directory Server
+		"nsUniqueId", "parentid", "entryid", "dsEntryDN", "entryUSN", "nsAccountLock", "lastLoginTime", "accountUnlockTime", "passwordRetryCount",
+		"retryCountResetTime", "pwdUpdateTime", "passwordExpirationTime", "passwordExpWarned", "numSubordinates", "nsRole", "passwordAllowChangeTime",
+		"tombstoneNumSubordinates", "nscpEntryDN", "nsTombstoneCSN"} {
 		serverOwned[strings.ToLower(name)] = true
 	}
 }
@@ -157,7 +161,7 @@ func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, pa
 		s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "userAccountControl", Values: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}})
 		past.notes = append(past.notes, "it is a new entry: its SID and GUID are new, so rights given to the old ones are lost")
 	} else {
-		past.notes = append(past.notes, "it is a new entry: its entryUUID and operational times are new")
+		past.notes = append(past.notes, "it is a new entry: its identity and operational times are new")
 	}
 	past.notes = append(past.notes, "it has no password")
 	return r.do(ctx, l, past, s, nil, "")

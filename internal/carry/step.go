@@ -308,19 +308,27 @@ func effectOf(s *Step, e *directory.Entry) effect {
 }
 
 func effectOfMods(mods []batch.Mod, e *directory.Entry) effect {
-	asNew, asOld := true, true
-	for _, m := range mods {
-		now := e.Get(m.Attr)
-		asNew = asNew && sameList(now, m.New)
-		asOld = asOld && sameList(now, m.Old)
-	}
-	switch {
-	case asNew:
-		return effectDone
-	case asOld:
-		return effectNone
+	// A change may be of case or blanks only, so exact values decide where
+	// they can; servers may give back others that are equal to them.
+	for _, same := range []func([]string, []batch.Octets) bool{exactList, sameList} {
+		asNew, asOld := true, true
+		for _, m := range mods {
+			now := e.Get(m.Attr)
+			asNew = asNew && same(now, m.New)
+			asOld = asOld && same(now, m.Old)
+		}
+		switch {
+		case asNew:
+			return effectDone
+		case asOld:
+			return effectNone
+		}
 	}
 	return effectOther
+}
+
+func exactList(now []string, want []batch.Octets) bool {
+	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !slices.Contains(now, string(w)) })
 }
 
 func effectOfValues(values []ValueMod, e *directory.Entry) effect {
@@ -403,7 +411,7 @@ func (h *history) begun() bool {
 // the same action guard it or follow from it.
 var mainOps = map[string][]Op{
 	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.PutBack: {OpModify},
-	batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
+	batch.Set: {OpModify}, batch.Fill: {OpModify}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
 }
 
 // done tells whether an action's main step was carried out.

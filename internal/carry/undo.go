@@ -73,7 +73,7 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: name + " has no inverse"})
 		case name == batch.Delete:
 			bringBack(out, d, step.DN, step.before)
-		case name == batch.Move:
+		case name == batch.Move, name == batch.Rename:
 			moveBack(out, step, deleted)
 		case deleted:
 			out.Warnings = append(out.Warnings, "it comes back disabled; enable it when it has a password")

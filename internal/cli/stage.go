@@ -24,12 +24,18 @@ import (
 func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
-		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".",
+		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nThree more actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
 		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that this check finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
 			&cli.StringSliceFlag{Name: "match", Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them"},
+			&cli.StringFlag{Name: "given", Usage: "for rename: the new given `NAME`"},
+			&cli.StringFlag{Name: "family", Usage: "for rename: the new family `NAME`"},
+			&cli.StringFlag{Name: "display", Usage: "for rename: the new display `NAME` (default: follows)"},
+			&cli.StringFlag{Name: "logon", Usage: "for rename: the new logon `NAME` (default: stays)"},
+			&cli.StringFlag{Name: "mail", Usage: "for rename: the new `ADDRESS` (default: follows; the old one stays as a second)"},
+			&cli.StringFlag{Name: "principal", Usage: "for rename: the new sign-in `NAME` (default: follows)"},
 			&cli.StringFlag{Name: "to", Usage: "the container `DN` for move"},
 			&cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the batch"},
 			&cli.StringFlag{Name: "on-collision", Usage: "append-account: where a name is taken at the target, put the logon name into it"},
@@ -42,11 +48,11 @@ func (a *app) stageCommand() *cli.Command {
 }
 
 func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
-	actions, err := batch.ParseActions(cmd.Args().First())
+	what, err := parseStaging(cmd)
 	if err != nil {
-		return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+		return err
 	}
-	names := cmd.Args().Tail()
+	names := what.names
 	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
 		return usage("--on-collision: %q is not append-account", c)
 	}
@@ -62,8 +68,8 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	order.Actions = actions
-	candidates, err := a.candidates(ctx, cmd, p, stager, order, names)
+	order.Actions, order.Name = what.actions, what.name
+	candidates, err := a.candidates(ctx, cmd, p, stager, order, what)
 	if err != nil {
 		return err
 	}
@@ -132,14 +138,18 @@ func (a *app) protection(ctx context.Context, p *place, d *directory.Dialect) (b
 }
 
 // candidates collects the entries that were chosen, however they were.
-func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, names []string) ([]batch.Candidate, error) {
+func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, what *staging) ([]batch.Candidate, error) {
 	var all []batch.Candidate
+	names := what.names
 	if checks := cmd.StringSlice("check"); len(checks) > 0 {
-		found, err := a.fromFindings(ctx, cmd, p, s, o, checks)
+		found, err := a.fromFindings(ctx, cmd, p, s, o, checks, what)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, found...)
+		if what.values() {
+			names = nil // they chose among the findings
+		}
 	}
 	if file := cmd.String("file"); file != "" {
 		listed, err := readNames(file, cmd.String("column"), a.in)
@@ -164,6 +174,11 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 			all = append(all, batch.Candidate{Entry: found[i]})
 		}
 	}
+	for i := range all {
+		if all[i].Values == nil && what.attr != "" {
+			all[i].Values = []batch.Assignment{{Attr: what.attr, New: what.value}}
+		}
+	}
 	if s.Accounts == 0 && len(all) > 10 {
 		survey, err := p.Survey(ctx)
 		if err != nil {
@@ -174,7 +189,7 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 	return all, nil
 }
 
-func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, checks []string) ([]batch.Candidate, error) {
+func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, checks []string, what *staging) ([]batch.Candidate, error) {
 	report, err := a.judge(ctx, cmd, p, checks)
 	if err != nil {
 		return nil, err
@@ -193,11 +208,26 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 	}
 	byDN := map[string]*audit.Finding{}
 	var dns []string
+	fixes := map[string][]batch.Assignment{}
 	for i := range report.Findings {
 		f := &report.Findings[i]
-		if key := directory.FoldDN(f.DN); byDN[key] == nil {
+		if !what.takes(f) {
+			continue
+		}
+		key := directory.FoldDN(f.DN)
+		if fix := f.Fix(); fix != nil && what.is(batch.Set) && what.value == "" {
+			if f.Confidence == audit.Likely && !o.IncludeLikely {
+				fix = nil
+			}
+			if fix != nil {
+				fixes[key] = append(fixes[key], batch.Assignment{Attr: fix.Attr, Old: fix.Old, New: fix.New})
+			}
+		}
+		if byDN[key] == nil || byDN[key].Confidence == audit.Likely {
+			if byDN[key] == nil {
+				dns = append(dns, f.DN)
+			}
 			byDN[key] = f
-			dns = append(dns, f.DN)
 		}
 	}
 	if len(dns) == 0 {
@@ -218,7 +248,8 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 	}
 	var all []batch.Candidate
 	for i := range entries {
-		c := batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)], LastLogon: last[directory.KeyOf(entries[i].DN)]}
+		c := batch.Candidate{Entry: entries[i], Finding: byDN[directory.FoldDN(entries[i].DN)], LastLogon: last[directory.KeyOf(entries[i].DN)],
+			Values: fixes[directory.FoldDN(entries[i].DN)]}
 		c.NotNow = signedInMeanwhile(report.Survey, &c)
 		all = append(all, c)
 	}

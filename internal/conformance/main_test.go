@@ -58,33 +58,45 @@ func (s *subject) connect(t *testing.T) *source.Server {
 	return c
 }
 
-var samba struct {
+// shared is a server that takes long to make and serves all tests.
+type shared struct {
 	sync.Mutex
 	server *realserver.Server
 	dir    string
 }
 
-// sambaServer provisions the domain controller once for all tests.
-func sambaServer(t *testing.T) *realserver.Server {
-	samba.Lock()
-	defer samba.Unlock()
-	if samba.server == nil {
-		dir, err := os.MkdirTemp("", "yardbroom-samba-")
+var samba, ns389 shared
+
+// get makes the server, once.
+func (s *shared) get(t *testing.T, make func(testing.TB, string) *realserver.Server) *realserver.Server {
+	s.Lock()
+	defer s.Unlock()
+	if s.server == nil {
+		dir, err := os.MkdirTemp("", "yardbroom-server-")
 		require.NoError(t, err)
-		samba.dir = dir
-		samba.server = realserver.Samba(t, dir)
+		s.dir = dir
+		s.server = make(t, dir)
 	}
-	return samba.server
+	return s.server
+}
+
+func (s *shared) stop() {
+	if s.server != nil {
+		s.server.Stop()
+	}
+	if s.dir != "" {
+		os.RemoveAll(s.dir)
+	}
+}
+
+func sambaServer(t *testing.T) *realserver.Server {
+	return samba.get(t, func(t testing.TB, dir string) *realserver.Server { return realserver.Samba(t.(*testing.T), dir) })
 }
 
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if samba.server != nil {
-		samba.server.Stop()
-	}
-	if samba.dir != "" {
-		os.RemoveAll(samba.dir)
-	}
+	samba.stop()
+	ns389.stop()
 	os.Exit(code)
 }
 
@@ -96,6 +108,13 @@ func each(t *testing.T, test func(t *testing.T, s *subject)) {
 	t.Run("samba", func(t *testing.T) {
 		server := sambaServer(t)
 		s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server}
+		s.fresh(t)
+		t.Cleanup(func() { s.sweep(t) })
+		test(t, s)
+	})
+	t.Run("389ds", func(t *testing.T) {
+		server := ns389.get(t, realserver.NS389)
+		s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389}
 		s.fresh(t)
 		t.Cleanup(func() { s.sweep(t) })
 		test(t, s)

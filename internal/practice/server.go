@@ -394,12 +394,20 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	return c.answer(id, tagSearchDone, nil, answer)
 }
 
+// personAttributes are what the schema allows every person.
+var personAttributes = strings.Fields(`cn sn givenName initials displayName description title department division company o l st co c street
+	streetAddress postalCode physicalDeliveryOfficeName roomNumber telephoneNumber mobile mail proxyAddresses userPrincipalName employeeID
+	employeeNumber employeeType departmentNumber info homeDirectory profilePath scriptPath extensionAttribute1 extensionAttribute2`)
+
 // attributeNames stands for the schema: what any entry carries, any may, and
-// links besides.
+// what persons usually have, and links.
 func (d *Directory) attributeNames() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	names := map[string]bool{"member": true, "memberOf": true, "manager": true, "directReports": true, "managedBy": true, "managedObjects": true}
+	for _, name := range personAttributes {
+		names[name] = true
+	}
 	for _, e := range d.entries {
 		for _, a := range e.Attrs {
 			names[a.Name] = true

@@ -1,5 +1,6 @@
 // Package realserver starts real directory servers for tests, on loopback,
-// with data of their own: a Samba AD domain controller and OpenLDAP's slapd.
+// with data of their own: a Samba AD domain controller, OpenLDAP's slapd
+// and a 389 Directory Server.
 // Where a server is not installed a test skips and says so, unless
 // YARDBROOM_SERVERS=required, which makes it fail.
 package realserver
@@ -34,7 +35,8 @@ type Server struct {
 	Password string
 	// TLSURL and SocketURL are the other ways to a slapd.
 	TLSURL, SocketURL string
-	Dir               string // of its data
+	Dir               string   // of its data
+	folders           []string // that the server made elsewhere
 	process           *exec.Cmd
 	log               *bytes.Buffer
 }
@@ -90,6 +92,11 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 
 // Stop ends the server at once.
 func (s *Server) Stop() {
+	defer func() {
+		for _, folder := range s.folders {
+			_ = os.RemoveAll(folder)
+		}
+	}()
 	if s.process != nil {
 		killAll(s.process)
 		_ = s.process.Wait()

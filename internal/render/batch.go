@@ -42,8 +42,30 @@ func Batch(w io.Writer, b *batch.Batch, st Style) {
 		}
 	}
 	Table(w, st, header, rows, 4, 3, 2, len(header)-1)
+	inFull(w, b, st)
 	for _, text := range warnings {
 		fmt.Fprintf(w, "Note: %s\n", Visible(text))
+	}
+}
+
+// inFull lists the changes of lines that have several, as long as they are
+// few enough to be read.
+func inFull(w io.Writer, b *batch.Batch, st Style) {
+	const most = 10
+	if len(b.Lines) > most {
+		return
+	}
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if len(l.Changes) < 3 {
+			continue
+		}
+		fmt.Fprintf(w, "\n%s\n", st.paint(Visible(l.Account), text.Bold))
+		var rows [][]string
+		for _, c := range l.Changes {
+			rows = append(rows, []string{Visible(c.What), Visible(c.Old), Visible(c.New)})
+		}
+		Table(w, st, []string{"Changes", "From", "To"}, rows, 1, 2)
 	}
 }
 

@@ -196,6 +196,7 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 	var out *directory.Survey
 	err := s.retry(ctx, func() error {
 		out = s.newSurvey()
+		s.readServerPolicy(ctx, out)
 		part := directory.NewPart(partSize, s.target.Keep)
 		err := s.All(ctx, s.Dialect.Attributes(s.target.Keep), func(e *directory.Entry) error {
 			if part.Len() == partSize {
@@ -261,6 +262,21 @@ func (s *Server) newSurvey() *directory.Survey {
 	return out
 }
 
+// readServerPolicy takes the password policy of the server's own
+// configuration, where there is one that the bound account may read.
+func (s *Server) readServerPolicy(ctx context.Context, out *directory.Survey) {
+	if s.Dialect != directory.NS389 || out.DefaultPolicy != "" {
+		return
+	}
+	_, _ = s.Search(ctx, Query{Base: "cn=config", Scope: ldap.ScopeBaseObject,
+		Attributes: []string{"passwordLockout", "passwordMaxFailure", "passwordMaxAge", "passwordExp"}}, func(page []directory.Entry) error {
+		if len(page) == 1 && len(page[0].Attrs) > 0 {
+			out.ServerPolicy(&page[0])
+		}
+		return nil
+	})
+}
+
 // Around reads the entry again, the policies that may be in force for it, and
 // one page of other entries, which shows what the bound account can see.
 func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
@@ -286,6 +302,8 @@ func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Sur
 	}
 	err := s.retry(ctx, func() error {
 		*out = *s.newSurvey()
+		out.Partial = true
+		s.readServerPolicy(ctx, out)
 		return errors.Join(
 			add(Query{Base: s.Base, Scope: ldap.ScopeBaseObject}, 0),
 			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}, 0),

@@ -80,7 +80,11 @@ func (s *Server) Probe(ctx context.Context) (*Probe, error) {
 	if s.Dialect == directory.AD {
 		p.Rights = append(p.Rights, s.deletedRight(ctx), s.recycleBin(ctx))
 	} else {
-		p.Rights = append(p.Rights, Right{OK: s.Root.Controls[AssertionOID], What: "Guarded writes", Says: says(s.Root.Controls[AssertionOID], "the assertion control is offered", "the assertion control is not offered: moves and deletes are refused")})
+		guarded := Right{OK: true, What: "Guarded writes", Says: "the assertion control is offered"}
+		if !s.Root.Controls[AssertionOID] {
+			guarded.Says = "the assertion control is not offered: a value is rewritten to itself before a move or a delete"
+		}
+		p.Rights = append(p.Rights, guarded)
 	}
 	return p, nil
 }

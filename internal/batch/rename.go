@@ -1,0 +1,325 @@
+package batch
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+)
+
+// NewName is what a person is called from now on. What is "" stays, or
+// follows from the rest.
+type NewName struct {
+	Given, Family, Display, Logon, Mail, Principal string
+}
+
+// Empty tells whether nothing is to change.
+func (n *NewName) Empty() bool { return *n == NewName{} }
+
+// Lengths by the schema of the `ad` dialect; elsewhere they are generous.
+const (
+	maxLogon   = 20
+	maxCN      = 64
+	maxDisplay = 256
+	maxAddress = 254
+	maxName    = 64
+)
+
+// forbiddenInLogon are characters that a logon name of the `ad` schema must
+// not hold (MS-SAMR 3.1.1.6).
+const forbiddenInLogon = "\"/\\[]:;|=,+*?<>@"
+
+// rename plans a new name and everything that follows from it.
+func (s *Stager) rename(ctx context.Context, e *directory.Entry, a *directory.Account, n NewName, line *Line) error {
+	if n.Empty() {
+		return errors.New("say what changes: --given, --family, --display, --logon, --mail or --principal")
+	}
+	p := &renaming{dialect: s.Dialect, entry: e, account: a, wanted: n}
+	if err := p.plan(); err != nil {
+		return err
+	}
+	if err := s.free(ctx, p); err != nil {
+		return err
+	}
+	if len(p.mods) == 0 && p.rdn == "" {
+		return errors.New("it is called that already")
+	}
+	if len(p.mods) > 0 {
+		line.Actions = append(line.Actions, Action{Name: Set, Put: p.mods})
+		for _, m := range p.mods {
+			line.Changes = append(line.Changes, Describe(m))
+		}
+	}
+	if p.rdn != "" {
+		_, parent := directory.SplitDN(e.DN)
+		line.Actions = append(line.Actions, Action{Name: Rename, RDN: p.rdn, To: parent})
+		line.Changes = append(line.Changes, Change{What: "name", Old: e.DN, New: p.rdn + "," + parent})
+	}
+	line.Warnings = append(line.Warnings, p.byHand()...)
+	return nil
+}
+
+// renaming is the plan of one rename.
+type renaming struct {
+	dialect *directory.Dialect
+	entry   *directory.Entry
+	account *directory.Account
+	wanted  NewName
+
+	mods      []Mod
+	rdn       string // the new leaf of the name, "" where it stays
+	logon     string // the new logon name, "" where it stays
+	principal string
+	mail      string
+}
+
+func (p *renaming) plan() error {
+	e, n := p.entry, p.wanted
+	given, family := e.First("givenName"), e.First("sn")
+	newGiven, newFamily := cmp.Or(n.Given, given), cmp.Or(n.Family, family)
+	display := n.Display
+	if display == "" && (n.Given != "" || n.Family != "") {
+		display = p.newDisplay(given, family, newGiven, newFamily)
+	}
+	if p.logon = n.Logon; p.logon != "" {
+		if err := p.checkLogon(); err != nil {
+			return err
+		}
+	}
+	p.principal = cmp.Or(n.Principal, p.followed(e.First("userPrincipalName"), given, family, newGiven, newFamily))
+	p.mail = cmp.Or(n.Mail, p.followed(e.First("mail"), given, family, newGiven, newFamily))
+	for _, v := range []struct {
+		attr, value string
+		most        int
+	}{{"givenName", n.Given, maxName}, {"sn", n.Family, maxName}, {"displayName", display, maxDisplay}, {"userPrincipalName", p.principal, maxDisplay}, {"mail", p.mail, maxAddress}} {
+		if utf8.RuneCountInString(v.value) > v.most {
+			return fmt.Errorf("the new %s is longer than %d characters: %q", v.attr, v.most, v.value)
+		}
+		if audit.Malformed(v.attr, v.value) && v.value != "" {
+			return fmt.Errorf("%q cannot be a %s", v.value, v.attr)
+		}
+		if v.attr == "displayName" && !e.Has("displayName") && n.Display == "" {
+			continue // who has none gets none
+		}
+		p.change(v.attr, v.value)
+	}
+	p.addresses()
+	return p.names(display)
+}
+
+// change replaces the values of an attribute, where that makes a difference.
+func (p *renaming) change(attr, value string) {
+	now := p.entry.Get(attr)
+	if value == "" || len(now) == 1 && now[0] == value {
+		return
+	}
+	p.mods = append(p.mods, Mod{Attr: attr, Old: OctetsOf(now), New: []Octets{Octets(value)}})
+}
+
+// newDisplay keeps the form of the display name where it can be recognised:
+// the old names in it become the new ones.
+func (p *renaming) newDisplay(given, family, newGiven, newFamily string) string {
+	old := p.entry.First("displayName")
+	if given != "" && family != "" && strings.Contains(old, given) && strings.Contains(old, family) {
+		return strings.NewReplacer(family, newFamily, given, newGiven).Replace(old)
+	}
+	return strings.TrimSpace(newGiven + " " + newFamily)
+}
+
+// followed returns the address that follows from a new name: where its local
+// part is the old logon name it becomes the new one; where it is made of the
+// old names, divided by dots, dashes or underscores, of the new ones. "" means
+// that it stays.
+func (p *renaming) followed(address, given, family, newGiven, newFamily string) string {
+	local, domain, ok := strings.Cut(address, "@")
+	if !ok {
+		return ""
+	}
+	if strings.EqualFold(local, p.account.Logon) {
+		if p.logon == "" || strings.EqualFold(local, p.logon) {
+			return ""
+		}
+		return p.logon + "@" + domain
+	}
+	parts := strings.FieldsFunc(local, func(r rune) bool { return strings.ContainsRune("._-", r) })
+	if len(parts) < 2 {
+		return ""
+	}
+	changed := false
+	for i, part := range parts {
+		for _, c := range [][2]string{{given, newGiven}, {family, newFamily}} {
+			if c[0] != "" && c[0] != c[1] && directory.FoldText(part) == directory.FoldText(c[0]) && isASCII(directory.FoldText(c[1])) {
+				parts[i], changed = directory.FoldText(c[1]), true
+			}
+		}
+	}
+	if !changed {
+		return ""
+	}
+	divider := local[strings.IndexAny(local, "._-")]
+	return strings.Join(parts, string(divider)) + "@" + domain
+}
+
+func isASCII(s string) bool {
+	return s != "" && !strings.ContainsFunc(s, func(r rune) bool { return r >= utf8.RuneSelf })
+}
+
+// addresses keeps every address: the new one becomes the first of
+// proxyAddresses, and the old one stays as a second, where the schema has the
+// notion. Elsewhere the old address stays as a further value of mail.
+func (p *renaming) addresses() {
+	old := p.entry.First("mail")
+	if p.mail == "" || strings.EqualFold(old, p.mail) {
+		return
+	}
+	proxies := p.entry.Get("proxyAddresses")
+	if len(proxies) == 0 {
+		if p.dialect != directory.AD && old != "" {
+			for i := range p.mods {
+				if p.mods[i].Attr == "mail" {
+					p.mods[i].New = append(p.mods[i].New, OctetsOf(p.entry.Get("mail"))...)
+				}
+			}
+			return
+		}
+		if old == "" || p.dialect != directory.AD {
+			return
+		}
+	}
+	list := []string{"SMTP:" + p.mail}
+	for _, one := range proxies {
+		if kind, address, ok := strings.Cut(one, ":"); ok && strings.EqualFold(kind, "smtp") {
+			if strings.EqualFold(address, p.mail) {
+				continue
+			}
+			one = "smtp:" + address
+		}
+		list = append(list, one)
+	}
+	if old != "" && !slices.ContainsFunc(list, func(a string) bool { return strings.EqualFold(a, "smtp:"+old) }) {
+		list = append(list, "smtp:"+old)
+	}
+	p.mods = append(p.mods, Mod{Attr: "proxyAddresses", Old: OctetsOf(proxies), New: OctetsOf(list)})
+}
+
+// names plans the logon name and the leaf of the DN.
+func (p *renaming) names(display string) error {
+	rdn, _ := directory.SplitDN(p.entry.DN)
+	levels, err := directory.ParseDN(rdn)
+	if err != nil || len(levels) != 1 || len(levels[0]) != 1 {
+		return fmt.Errorf("its name %s is made of several parts, which rename does not change", rdn)
+	}
+	leaf := levels[0][0]
+	logonAttr := p.dialect.Logon.String()
+	newLeaf := leaf.Value
+	switch {
+	case strings.EqualFold(leaf.Type, logonAttr):
+		newLeaf = cmp.Or(p.logon, leaf.Value)
+		if cn := p.entry.First("cn"); display != "" && cn != "" && p.dialect != directory.AD {
+			p.change("cn", display)
+		}
+	case strings.EqualFold(leaf.Type, "cn") && display != "":
+		newLeaf = display
+	}
+	if !strings.EqualFold(leaf.Type, logonAttr) {
+		p.change(logonAttr, p.logon)
+	}
+	if newLeaf != leaf.Value {
+		if utf8.RuneCountInString(newLeaf) > maxCN {
+			return fmt.Errorf("the new name is longer than %d characters: %q", maxCN, newLeaf)
+		}
+		p.rdn = leaf.Type + "=" + directory.EscapeDN(newLeaf)
+	}
+	return nil
+}
+
+func (p *renaming) checkLogon() error {
+	switch n := utf8.RuneCountInString(p.logon); {
+	case p.dialect == directory.AD && n > maxLogon:
+		return fmt.Errorf("the new logon name %q has %d characters, %d are the most", p.logon, n, maxLogon)
+	case p.dialect == directory.AD && (strings.ContainsAny(p.logon, forbiddenInLogon) || strings.HasSuffix(p.logon, ".")):
+		return fmt.Errorf("the new logon name %q holds a character that it must not", p.logon)
+	case strings.TrimSpace(p.logon) != p.logon || strings.ContainsFunc(p.logon, func(r rune) bool { return r < ' ' || r == 0x7f }):
+		return fmt.Errorf("the new logon name %q begins or ends with a blank, or holds a control character", p.logon)
+	}
+	return nil
+}
+
+// free makes sure that nobody else has the new names.
+func (s *Stager) free(ctx context.Context, p *renaming) error {
+	e := p.entry
+	taken := func(what, filter string) error {
+		found, err := s.From.Select(ctx, filter, []string{"1.1"})
+		if err != nil {
+			return err
+		}
+		for i := range found {
+			if directory.FoldDN(found[i].DN) != directory.FoldDN(e.DN) {
+				return fmt.Errorf("%s has the %s", found[i].DN, what)
+			}
+		}
+		return nil
+	}
+	if p.logon != "" {
+		attr := s.Dialect.Logon.String()
+		if err := taken("logon name "+p.logon, "("+attr+"="+ldap.EscapeFilter(p.logon)+")"); err != nil {
+			return err
+		}
+		if s.Dialect != directory.AD {
+			groups, err := s.From.Select(ctx, "(memberUid="+ldap.EscapeFilter(p.account.Logon)+")", []string{"1.1"})
+			if err != nil {
+				return err
+			}
+			if rdn, _ := directory.SplitDN(e.DN); len(groups) > 0 && !strings.HasPrefix(strings.ToLower(rdn), "uid=") {
+				return fmt.Errorf("%d groups list it by its logon name, such as %s: change those first", len(groups), groups[0].DN)
+			}
+		}
+	}
+	if p.principal != "" {
+		if err := s.allowed(ctx, e, "userPrincipalName", p.principal); err != nil {
+			return err
+		}
+	}
+	if p.mail != "" {
+		if err := s.allowed(ctx, e, "mail", p.mail); err != nil {
+			return err
+		}
+	}
+	if p.rdn == "" {
+		return nil
+	}
+	_, parent := directory.SplitDN(e.DN)
+	found, err := s.From.Get(ctx, []string{p.rdn + "," + parent})
+	if err != nil {
+		return err
+	}
+	if len(found) > 0 && directory.FoldDN(found[0].DN) != directory.FoldDN(e.DN) {
+		return fmt.Errorf("%s has an entry named %s already (--display gives it another name)", parent, p.rdn)
+	}
+	return nil
+}
+
+// byHand lists what holds the old name and cannot be changed here.
+func (p *renaming) byHand() []string {
+	var out []string
+	for _, attr := range []string{"homeDirectory", "unixHomeDirectory", "profilePath", "scriptPath", "msExchHomeServerName", "targetAddress", "altSecurityIdentities", "gecos"} {
+		if v := p.entry.First(attr); v != "" {
+			out = append(out, fmt.Sprintf("by hand: %s is %s", attr, v))
+		}
+	}
+	if p.principal != "" {
+		out = append(out, "by hand: whatever knows the person as "+p.entry.First("userPrincipalName")+" (federated sign-in, cloud services, other directories)")
+	}
+	if p.logon != "" {
+		out = append(out, "by hand: whatever knows the person by the logon name "+p.account.Logon)
+	}
+	return out
+}

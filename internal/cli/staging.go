@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
+)
+
+// staging is what the command line asks to stage, and of whom.
+type staging struct {
+	actions     []string
+	attr, value string // for set and fill
+	name        batch.NewName
+	names       []string
+}
+
+// is tells whether this one action is staged.
+func (s *staging) is(action string) bool { return len(s.actions) == 1 && s.actions[0] == action }
+
+// values tells whether attributes get values.
+func (s *staging) values() bool { return s.is(batch.Set) || s.is(batch.Fill) }
+
+// takes tells whether a finding is meant: for set and fill one about the
+// attribute, and of the accounts named, if any are.
+func (s *staging) takes(f *audit.Finding) bool {
+	if !s.values() {
+		return true
+	}
+	if len(s.names) > 0 && !slices.ContainsFunc(s.names, func(n string) bool { return nameKey(n) == nameKey(f.Account) || nameKey(n) == nameKey(f.DN) }) {
+		return false
+	}
+	if s.attr == "" {
+		return true
+	}
+	return slices.ContainsFunc(f.Evidence, func(e audit.Evidence) bool {
+		return strings.EqualFold(e.Attr, s.attr) ||
+			e.Attr == "missing" && slices.ContainsFunc(strings.Split(e.Value, ", "), func(name string) bool { return strings.EqualFold(name, s.attr) })
+	})
+}
+
+func parseStaging(cmd *cli.Command) (*staging, error) {
+	name := batch.NewName{Given: cmd.String("given"), Family: cmd.String("family"), Display: cmd.String("display"),
+		Logon: cmd.String("logon"), Mail: cmd.String("mail"), Principal: cmd.String("principal")}
+	args := cmd.Args().Tail()
+	s := &staging{actions: []string{cmd.Args().First()}, name: name}
+	if s.actions[0] != batch.Rename && !name.Empty() {
+		return nil, usage("--given, --family, --display, --logon, --mail and --principal go with rename")
+	}
+	switch s.actions[0] {
+	case batch.Set:
+		return s, s.parseSet(cmd, args)
+	case batch.Fill:
+		if len(args) < 2 {
+			return nil, usage("fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing")
+		}
+		s.attr, s.value, s.names = args[0], args[1], args[2:]
+		return s, settable(s.attr)
+	case batch.Rename:
+		if len(args) != 1 || len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
+			return nil, usage("rename takes one account: yardbroom stage rename ACCOUNT --family NAME")
+		}
+		if name.Empty() {
+			return nil, usage("say what changes: --given, --family, --display, --logon, --mail or --principal")
+		}
+		s.names = args
+		return s, nil
+	}
+	actions, err := batch.ParseActions(cmd.Args().First())
+	if err != nil {
+		return nil, usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+	}
+	s.actions, s.names = actions, args
+	return s, nil
+}
+
+// parseSet reads ATTRIBUTE=VALUE ACCOUNT…, or, where findings give the
+// values, [ATTRIBUTE [ACCOUNT…]].
+func (s *staging) parseSet(cmd *cli.Command, args []string) error {
+	byFindings := slices.Contains(cmd.StringSlice("check"), "value-variant")
+	if len(args) == 0 {
+		if !byFindings {
+			return usage("set needs ATTRIBUTE=VALUE, or --check value-variant")
+		}
+		return nil
+	}
+	attr, value, given := strings.Cut(args[0], "=")
+	s.attr, s.value, s.names = attr, value, args[1:]
+	switch {
+	case given && value == "":
+		return usage("set needs a value: %s=VALUE", attr)
+	case !given && !byFindings:
+		return usage("set needs ATTRIBUTE=VALUE: %q has no value", args[0])
+	}
+	return settable(attr)
+}
+
+func settable(attr string) error {
+	if why := batch.Settable(attr); why != "" {
+		return usage("%s", why)
+	}
+	return nil
+}

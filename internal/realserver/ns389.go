@@ -1,0 +1,114 @@
+package realserver
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/settings"
+)
+
+// ns389Backend makes a database and its naming context.
+var ns389Backend = []struct {
+	dn    string
+	attrs map[string][]string
+}{
+	{"cn=larkmoor,cn=ldbm database,cn=plugins,cn=config", map[string][]string{"objectClass": {"extensibleObject", "nsBackendInstance"}, "nsslapd-suffix": {OpenLDAPBase}}},
+	{`cn=dc\3Dlarkmoor\2Cdc\3Dexample,cn=mapping tree,cn=config`, map[string][]string{"objectClass": {"extensibleObject", "nsMappingTree"}, "cn": {OpenLDAPBase}, "nsslapd-state": {"backend"}, "nsslapd-backend": {"larkmoor"}}},
+	{OpenLDAPBase, map[string][]string{"objectClass": {"domain"}}},
+}
+
+// NS389 starts a 389 Directory Server that records sign-ins and locks after
+// three wrong passwords. It keeps its files where its packages want them, in
+// folders of a name of its own, which Stop takes away.
+func NS389(t testing.TB, dir string) *Server {
+	t.Helper()
+	create, program := find(t, "dscreate", "389-ds-base"), find(t, "ns-slapd", "389-ds-base")
+	if os.Getuid() != 0 {
+		unavailable(t, "making a 389 Directory Server needs root")
+	}
+	name := fmt.Sprintf("yb%d", os.Getpid())
+	s := &Server{Name: "389 Directory Server", Base: OpenLDAPBase, Password: "Admin-secret1", Dir: dir}
+	port := freePort(t)
+	for _, folder := range []string{"/etc/dirsrv/slapd-", "/var/lib/dirsrv/slapd-", "/var/log/dirsrv/slapd-", "/var/lock/dirsrv/slapd-", "/run/slapd-"} {
+		s.folders = append(s.folders, folder+name, folder+name+".socket")
+	}
+	inf := filepath.Join(dir, "instance.inf")
+	require.NoError(t, os.WriteFile(inf, fmt.Appendf(nil, `[general]
+config_version = 2
+full_machine_name = localhost.localdomain
+start = False
+strict_host_checking = False
+selinux = False
+systemd = False
+[slapd]
+instance_name = %s
+port = %d
+secure_port = 0
+self_sign_cert = False
+root_password = %s
+user = root
+group = root
+`, name, port, s.Password), 0o600))
+	// It ends with an error for want of systemd, after all is written.
+	out, _ := exec.Command(create, "from-file", inf).CombinedOutput()
+	config := "/etc/dirsrv/slapd-" + name + "/dse.ldif"
+	text, err := os.ReadFile(config)
+	require.NoError(t, err, "%s", out)
+	require.NoError(t, os.WriteFile(config, []byte(ns389Config(string(text), s.Password)), 0o600))
+	s.run(t, exec.Command(program, "-D", "/etc/dirsrv/slapd-"+name, "-i", filepath.Join(dir, "pid"), "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base,
+		Bind: settings.Bind{DN: "cn=Directory Manager", PasswordFile: s.passwordFile(t)}}
+	s.fillNS389(t)
+	return s
+}
+
+// ns389Config sets what the tests need in the server's configuration, which
+// is LDIF with folded lines.
+func ns389Config(text, password string) string {
+	var out []string
+	entry := ""
+	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\n ", ""), "\n") {
+		if dn, ok := strings.CutPrefix(line, "dn: "); ok {
+			entry = dn
+		}
+		switch {
+		case strings.HasPrefix(line, "nsslapd-rootpw:"):
+			line = "nsslapd-rootpw: {CLEAR}" + password + "\nnsslapd-listenhost: 127.0.0.1\npasswordLockout: on\npasswordMaxFailure: 3\npasswordUnlock: on\npasswordLockoutDuration: 3600\npasswordTrackUpdateTime: on"
+		case line == "nsslapd-pluginEnabled: off" && strings.HasPrefix(entry, "cn=Account Policy Plugin,"):
+			line = "nsslapd-pluginEnabled: on"
+		case strings.EqualFold(line, "alwaysrecordlogin: no"):
+			line = "alwaysRecordLogin: yes\nstateattrname: lastLoginTime\naltstateattrname: createTimestamp\nspecattrname: acctPolicySubentry\nlimitattrname: accountInactivityLimit"
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
+}
+
+func (s *Server) fillNS389(t testing.TB) {
+	t.Helper()
+	conn, err := ldap.DialURL(s.Yard.Servers[0])
+	require.NoError(t, err)
+	defer conn.Close()
+	for range 100 { // it listens before it is ready
+		if err = conn.Bind(s.Yard.Bind.DN, s.Password); err == nil {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	require.NoError(t, err)
+	for _, e := range ns389Backend {
+		req := ldap.NewAddRequest(e.dn, nil)
+		for attr, values := range e.attrs {
+			req.Attribute(attr, values)
+		}
+		require.NoError(t, conn.Add(req), e.dn)
+	}
+}
