@@ -61,7 +61,7 @@ func TestWaysToConnect(t *testing.T) {
 		{"another name", with(func(y *settings.Yard) {
 			y.Servers = []string{strings.Replace(server.TLSURL, "127.0.0.1", "127.0.0.2", 1)}
 		}), "cannot connect|another name"},
-		{"an unknown authority with StartTLS", with(func(y *settings.Yard) { y.StartTLS, y.CAFile = true, filepath.Join(stranger, "ca.pem") }), "StartTLS"},
+		{"an unknown authority with StartTLS", with(func(y *settings.Yard) { y.StartTLS, y.CAFile = true, filepath.Join(stranger, "ca.pem") }), "signed by nobody known here"},
 		{"a wrong password", with(func(y *settings.Yard) {
 			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "echo wrong"}
 		}), "refuses the name or the password"},

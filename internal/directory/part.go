@@ -16,6 +16,7 @@ type Part struct {
 	keys     []Key
 	keep     AttrSet // texts to keep besides those that checks always look at
 	domain   *Domain
+	policies map[string]string
 	last     Key // the parent of the entry before
 	arena    arena
 	buf      []byte
@@ -37,6 +38,9 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	p.accounts = append(p.accounts, Account{})
 	a := &p.accounts[len(p.accounts)-1]
 	bad := d.fill(a, e)
+	if a.Policy != "" {
+		a.Policy = p.policyName(a.Policy)
+	}
 	var parent Key
 	if a.Key, parent = keysOf(e.DN); parent != p.last {
 		s.parents[parent] = struct{}{}
@@ -48,7 +52,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	s.Seen[a.Kind] = s.Seen[a.Kind].Union(a.Present)
 	s.Count[a.Kind]++
 	if s.Base == "" || len(e.DN) < len(s.Base) {
-		s.Base = e.DN
+		s.Base = strings.Clone(e.DN)
 	}
 	if bad != (AttrSet{}) {
 		p.addUnreadable(a, e, bad)
@@ -77,6 +81,18 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	p.buf = a.compact(e, keep.Union(p.keep), &p.arena, p.buf)
 }
 
+// policyName keeps one copy of each policy's name, apart from the entries.
+func (p *Part) policyName(name string) string {
+	if p.policies == nil {
+		p.policies = map[string]string{}
+	}
+	if p.policies[name] == "" {
+		kept := strings.Clone(name)
+		p.policies[kept] = kept
+	}
+	return p.policies[name]
+}
+
 func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
 	s := &p.survey
 	switch a.Kind {
@@ -84,7 +100,7 @@ func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
 		p.addDomain(e)
 		p.addPolicyLink(a, e)
 	case KindPasswordPolicy:
-		s.Policies[FoldDN(e.DN)] = policyOf(e)
+		s.Policies[strings.Clone(FoldDN(e.DN))] = policyOf(e)
 	case KindGroup, KindForeign:
 		s.Groups = append(s.Groups, groupOf(a, e))
 	case KindOU:
@@ -190,7 +206,7 @@ func groupOf(a *Account, e *Entry) Group {
 }
 
 func (p *Part) addDomain(e *Entry) {
-	dom := Domain{DN: FoldDN(e.DN), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag,
+	dom := Domain{DN: strings.Clone(FoldDN(e.DN)), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag,
 		LockoutDuration: lockDuration(e.First("lockoutDuration")), MaxPasswordAge: lockDuration(e.First("maxPwdAge")).For}
 	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {
 		dom.LogonLag, dom.LogonLagKnown = time.Duration(days)*24*time.Hour, true

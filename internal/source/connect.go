@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 	"github.com/go-ldap/ldap/v3/gssapi"
 
@@ -54,7 +55,9 @@ type Server struct {
 	allowed  map[string][]string // on the `ad` schema: what entries of a class may carry
 	target   Target
 	conn     *ldap.Conn
-	password string // kept to bind again after a lost connection
+	wire     *wire
+	secured  *tls.ConnectionState // nil without encryption
+	password string               // kept to bind again after a lost connection
 	unhook   func() bool
 }
 
@@ -126,30 +129,17 @@ func (s *Server) dial(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	timeout := time.Duration(s.target.Yard.Timeout)
-	if timeout == 0 {
-		timeout = defaultTimeout
-	}
-	dialURL := u.Scheme + "://" + u.Host
-	if u.Scheme == "ldapi" {
-		dialURL = "ldapi://" + u.Path
-	}
-	conn, err := ldap.DialURL(dialURL, ldap.DialWithTLSConfig(tlsConfig), ldap.DialWithDialer(&net.Dialer{Timeout: min(timeout, 10*time.Second)}))
+	raw, err := s.reach(ctx, u, tlsConfig)
 	if err != nil {
 		return connectError(s.URL, err)
 	}
-	conn.SetTimeout(timeout)
+	s.wire = newWire(raw)
+	conn := ldap.NewConn(s.wire, s.secured != nil)
+	conn.SetTimeout(s.patience())
+	conn.Start()
 	s.conn = conn
 	s.unhook = context.AfterFunc(ctx, func() { conn.Close() })
-	encrypted := u.Scheme != "ldap"
-	if s.target.Yard.StartTLS && u.Scheme == "ldap" {
-		if err := conn.StartTLS(tlsConfig); err != nil {
-			s.Close()
-			return connectError(s.URL, fmt.Errorf("StartTLS: %w", err))
-		}
-		encrypted = true
-	}
-	if err := s.bind(ctx, u, encrypted); err != nil {
+	if err := s.bind(ctx, u, s.secured != nil || u.Scheme == "ldapi"); err != nil {
 		s.Close()
 		return err
 	}
@@ -158,6 +148,75 @@ func (s *Server) dial(ctx context.Context) error {
 		return err
 	}
 	return nil
+}
+
+// patience is how long an answer is waited for.
+func (s *Server) patience() time.Duration {
+	if t := time.Duration(s.target.Yard.Timeout); t > 0 {
+		return t
+	}
+	return defaultTimeout
+}
+
+// reach makes the connection, encrypted where that is asked for.
+func (s *Server) reach(ctx context.Context, u *url.URL, config *tls.Config) (net.Conn, error) {
+	ctx, stop := context.WithTimeout(ctx, min(s.patience(), 10*time.Second))
+	defer stop()
+	var dialer net.Dialer
+	if u.Scheme == "ldapi" {
+		return dialer.DialContext(ctx, "unix", u.Path)
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"ldap": "389", "ldaps": "636"}[u.Scheme]
+	}
+	raw, err := dialer.DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
+	if err != nil {
+		return nil, err
+	}
+	s.secured = nil
+	if u.Scheme == "ldap" && !s.target.Yard.StartTLS {
+		return raw, nil
+	}
+	if u.Scheme == "ldap" {
+		if err := startTLS(ctx, raw); err != nil {
+			raw.Close()
+			return nil, fmt.Errorf("StartTLS: %w", err)
+		}
+	}
+	secure := tls.Client(raw, config)
+	if err := secure.HandshakeContext(ctx); err != nil {
+		raw.Close()
+		return nil, err
+	}
+	state := secure.ConnectionState()
+	s.secured = &state
+	return secure, nil
+}
+
+// startTLS asks the server to begin encryption (RFC 4511, section 4.14).
+func startTLS(ctx context.Context, raw net.Conn) error {
+	if deadline, ok := ctx.Deadline(); ok {
+		if err := raw.SetDeadline(deadline); err != nil {
+			return err
+		}
+	}
+	m := ber.NewSequence("LDAPMessage")
+	m.AppendChild(ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, 1, ""))
+	op := ber.Encode(ber.ClassApplication, ber.TypeConstructed, ldap.ApplicationExtendedRequest, nil, "")
+	op.AppendChild(ber.NewString(ber.ClassContext, ber.TypePrimitive, 0, "1.3.6.1.4.1.1466.20037", ""))
+	m.AppendChild(op)
+	if _, err := raw.Write(m.Bytes()); err != nil {
+		return err
+	}
+	answer, err := ber.ReadPacket(raw)
+	if err != nil {
+		return err
+	}
+	if err := ldap.GetLDAPError(answer); err != nil {
+		return err
+	}
+	return raw.SetDeadline(time.Time{})
 }
 
 // parseURL reads an LDAP URL (RFC 4516), and the usual form of a socket's:

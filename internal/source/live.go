@@ -75,7 +75,11 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		if err := ctx.Err(); err != nil {
 			return referrals, err
 		}
-		res, err := s.conn.Search(req)
+		var entries []directory.Entry
+		res, err := s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
+			entries = append(entries, *e)
+			return nil
+		})
 		if err != nil {
 			if ctx.Err() != nil {
 				return referrals, ctx.Err()
@@ -85,10 +89,8 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 			}
 			return referrals, s.searchError(err)
 		}
-		referrals += len(res.Referrals)
-		entries := make([]directory.Entry, len(res.Entries))
-		for i, e := range res.Entries {
-			entries[i] = convert(e)
+		referrals += res.referrals
+		for i := range entries {
 			if err := s.complete(ctx, &entries[i]); err != nil {
 				return referrals, err
 			}
@@ -96,11 +98,10 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		if err := page(entries); err != nil {
 			return referrals, err
 		}
-		next, _ := ldap.FindControl(res.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
-		if next == nil || len(next.Cookie) == 0 {
+		if len(res.cookie) == 0 {
 			return referrals, nil
 		}
-		paging.SetCookie(next.Cookie)
+		paging.SetCookie(res.cookie)
 	}
 }
 

@@ -59,8 +59,8 @@ func (s *Server) Probe(ctx context.Context) (*Probe, error) {
 	}
 	p := &Probe{Paging: s.Root.Controls[ldap.ControlTypePaging], Loopback: u.Scheme == "ldapi" || isLoopback(u.Hostname())}
 	p.Encryption = "none"
-	if state, ok := s.conn.TLSConnectionState(); ok {
-		p.Encrypted, p.Encryption = true, tls.VersionName(state.Version)+", certificate verified"
+	if s.secured != nil {
+		p.Encrypted, p.Encryption = true, tls.VersionName(s.secured.Version)+", certificate verified"
 	} else if p.Loopback {
 		p.Encryption = "none, within this machine"
 	}
