@@ -399,3 +399,71 @@ func TestFindingsAreThoseOfAnObviousImplementation(t *testing.T) {
 		require.Equal(t, got, findingsOf(entries, asOf))
 	})
 }
+
+// elsewhere writes the facts that every dialect can hold, as one of the
+// others does.
+func (f *facts) elsewhere(d *directory.Dialect) directory.Entry {
+	last := f.logon
+	if last < 0 || f.stamp >= 0 && f.stamp < last {
+		last = f.stamp
+	}
+	changes := []string{"objectClass=inetOrgPerson", "uid=" + f.name, "createTimestamp=" + gen(f.created)}
+	if last >= 0 {
+		changes = append(changes, map[string]string{"openldap": "pwdLastSuccess=", "389ds": "lastLoginTime="}[d.Name]+gen(last))
+	}
+	if f.password >= 0 {
+		changes = append(changes, d.PasswordSet[0].String()+"="+gen(f.password))
+	}
+	if f.off {
+		changes = append(changes, map[string]string{"openldap": "pwdAccountLockedTime=000001010000Z", "389ds": "nsAccountLock=true"}[d.Name])
+	}
+	for attr, v := range map[string]string{"givenName": f.given, "sn": f.family, "displayName": f.display, "department": f.department, "mail": f.mail,
+		"telephoneNumber": f.telephone, "c": f.country, "employeeNumber": f.number} {
+		if v != "" {
+			changes = append(changes, attr+"="+v)
+		}
+	}
+	return fill("uid="+f.name+",ou=people,dc=x", map[string]string{}, changes)
+}
+
+// shared are the checks that mean the same on every dialect.
+var shared = []string{"stale", "never-used", "disabled", "password-old", "value-variant", "value-missing", "value-malformed", "name-mismatch", "duplicate-value"}
+
+func TestTheDialectNeverChangesAResult(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 2))
+		var all []*facts
+		for i := range rapid.IntRange(0, 80).Draw(t, "accounts") {
+			f := newFacts(r, i)
+			f.kind, f.builtin, f.room, f.expired, f.lockedMinutes, f.principal, f.primary = "user", false, false, -1, -1, "", 513
+			all = append(all, f)
+		}
+		findingsOf := func(s *directory.Survey) []string {
+			rep, err := Run(s, settings.Defaults(), Options{AsOf: asOf, Checks: shared})
+			require.NoError(t, err)
+			var got []string
+			for _, f := range rep.Findings {
+				got = append(got, f.Account+" "+f.Check)
+			}
+			slices.Sort(got)
+			return got
+		}
+		// The bearer shows what none of the others may show.
+		bearer := newFacts(r, 9999)
+		*bearer = facts{name: "bearer", kind: "user", off: true, logon: 1, stamp: 1, created: 1, password: 1, expired: -1, lockedMinutes: -1, primary: 513, given: "Good", family: "Bearer", display: "Good Bearer", mail: "bearer@x.example"}
+		all = append(all, bearer)
+		var ad, open, ns []directory.Entry
+		for _, f := range all {
+			f.number = strings.ReplaceAll(f.number, "7", "77")
+			e := f.entry()
+			e.Set("employeeNumber", e.Get("employeeID")...)
+			e.Set("employeeID")
+			ad, open, ns = append(ad, e), append(open, f.elsewhere(directory.OpenLDAP)), append(ns, f.elsewhere(directory.NS389))
+		}
+		s := survey(directory.OpenLDAP, open...)
+		s.DefaultPolicy, s.Policies["p"] = "p", directory.Policy{Lockout: true}
+		want := findingsOf(survey(directory.AD, append(ad, realm)...))
+		require.Equal(t, want, findingsOf(s))
+		require.Equal(t, want, findingsOf(survey(directory.NS389, ns...)))
+	})
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -36,28 +37,50 @@ func (s *subject) faultAt(n int, f practice.Fault) *atomic.Bool {
 }
 
 func TestALostConnectionAnywhereDoesNotStopABatch(t *testing.T) {
-	for name, fault := range map[string]practice.Fault{"before": {DropBefore: true}, "after": {DropAfter: true}} {
-		t.Run(name, func(t *testing.T) {
-			s := practiceSubject(t)
-			for n := 1; ; n++ {
-				st := newStory(t, s)
-				ada := s.person(t, st.c, fmt.Sprintf("Ada Quill %d", n), fmt.Sprintf("aquill%d", n))
-				crew := s.group(t, st.c, fmt.Sprintf("Crew %d", n), ada)
-				b := st.mustStage("disable,move", s.container("Parked"), ada)
-				hit := s.faultAt(n, fault)
-				res, kept := st.apply(b)
-				s.server.SetFault(nil)
-				require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, "request %d: %s %s", n, res.Halted, kept.Lines[0].Note)
-				moved := s.DN(fmt.Sprintf("Ada Quill %d", n), "Parked")
-				require.Equal(t, []string{moved}, s.entry(t, st.c, crew).Get("member"))
-				require.Equal(t, "514", s.entry(t, st.c, moved).First("userAccountControl"))
-				st.verify()
-				if !hit.Load() {
-					require.Greater(t, n, 10)
-					return
+	works := map[string]struct {
+		order  batch.Order
+		values []batch.Assignment
+		attrs  map[string]string
+	}{
+		"disable and move": {order: batch.Order{Actions: []string{batch.Disable, batch.Move}}, attrs: map[string]string{"userAccountControl": "514"}},
+		"rename":           {order: batch.Order{Actions: []string{batch.Rename}, Name: batch.NewName{Display: "Ada Marlowe", Family: "Marlowe"}}, attrs: map[string]string{"sn": "Marlowe", "displayName": "Ada Marlowe"}},
+		"a change of case": {order: batch.Order{Actions: []string{batch.Set}}, values: []batch.Assignment{{Attr: "department", Old: "Archive", New: "ARCHIVE"}}, attrs: map[string]string{"department": "ARCHIVE"}},
+	}
+	for what, work := range works {
+		for name, fault := range map[string]practice.Fault{"before": {DropBefore: true}, "after": {DropAfter: true}} {
+			t.Run(what+", "+name, func(t *testing.T) {
+				s := practiceSubject(t)
+				for n := 1; ; n++ {
+					st := newStory(t, s)
+					ada := s.person(t, st.c, fmt.Sprintf("Ada Quill %d", n), fmt.Sprintf("aquill%d", n))
+					crew := s.group(t, st.c, fmt.Sprintf("Crew %d", n), ada)
+					order, place, leaf := work.order, "Staff", fmt.Sprintf("Ada Quill %d", n)
+					if slices.Contains(order.Actions, batch.Move) {
+						order.To, place = s.container("Parked"), "Parked"
+					}
+					if order.Name.Display != "" {
+						order.Name.Display = fmt.Sprintf("%s %d", order.Name.Display, n)
+						leaf = order.Name.Display
+					}
+					b, refusals, err := st.stageOrder(order, work.values, ada)
+					require.NoError(t, err, "%v", refusals)
+					hit := s.faultAt(n, fault)
+					res, kept := st.apply(b)
+					s.server.SetFault(nil)
+					require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, "request %d: %s %s", n, res.Halted, kept.Lines[0].Note)
+					now := s.DN(leaf, place)
+					require.Equal(t, []string{now}, s.entry(t, st.c, crew).Get("member"))
+					for attr, want := range work.attrs {
+						require.True(t, strings.HasPrefix(s.entry(t, st.c, now).First(attr), want), "%s: %v", attr, s.entry(t, st.c, now).Get(attr))
+					}
+					st.verify()
+					if !hit.Load() {
+						require.Greater(t, n, 6)
+						return
+					}
 				}
-			}
-		})
+			})
+		}
 	}
 }
 
