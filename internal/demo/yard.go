@@ -314,11 +314,15 @@ func (y *Yard) services() error {
 	services, rooms := "OU=Service Accounts,"+Base, "OU=Rooms,"+Base
 	err := account(Account, Account, services, []string{"description", "Works on the directory for Yard Broom"})
 	for _, name := range []string{"svc-dome", "svc-spectrograph", "svc-weather", "svc-backup", "svc-print"} {
-		err = first(err, account(name, name, services, []string{"servicePrincipalName", "dome/" + name + ".larkmoor.example"}))
+		more := [][]string{{"servicePrincipalName", "dome/" + name + ".larkmoor.example"}}
+		if name == "svc-spectrograph" {
+			more = append(more, []string{"msDS-AllowedToDelegateTo", "cifs/archive.larkmoor.example", "http/archive.larkmoor.example"})
+		}
+		err = first(err, account(name, name, services, more...))
 	}
 	err = first(err, account("svc-plate-scanner", "svc-plate-scanner", services, []string{"lastLogon", ticks(y.ago(410))}, []string{"lastLogonTimestamp", ticks(y.ago(415))}))
 	err = first(err, y.add("CN=gmsa-archive,"+services, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer", "msDS-GroupManagedServiceAccount"},
-		{"objectSid", y.sid(0)}, {"sAMAccountName", "gmsa-archive$"}, {"userAccountControl", "4096"}, {"accountExpires", "9223372036854775807"},
+		{"objectSid", y.sid(0)}, {"sAMAccountName", "gmsa-archive$"}, {"userAccountControl", "4096"}, {"managedBy", y.people[4].dn}, {"accountExpires", "9223372036854775807"},
 		{"lastLogon", ticks(y.ago(1))}, {"lastLogonTimestamp", ticks(y.ago(3))}, {"pwdLastSet", ticks(y.ago(12))}, {"whenCreated", stamp(y.ago(700))}, {"primaryGroupID", "515"}}))
 	for i := range 3 {
 		owner := y.people[(5+i*12)%len(y.people)]
@@ -337,8 +341,28 @@ func (y *Yard) specials() error {
 		{"objectSid", y.sid(0)}, {"sAMAccountName", "atern-comet"}, {"displayName", `=HYPERLINK("http://larkmoor.example","Ada")`},
 		{"userAccountControl", "512"}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(y.ago(200))}, {"lastLogonTimestamp", ticks(y.ago(205))},
 		{"description", "bell \a and \x1b[31mred\x1b[0m"}, {"pwdLastSet", ticks(y.ago(220))}, {"whenCreated", stamp(y.ago(800))}, {"primaryGroupID", "513"}})
+	err = first(err, y.leftovers())
 	err = first(err, y.add("CN=Visiting Lecturers,OU=Groups,"+Base, attrs{{"objectClass", "top", "contact"}, {"displayName", "Visiting Lecturers"}, {"mail", "lecturers@larkmoor.example"}}))
 	return first(err, y.add("CN=Lost\nCNF:7c1f2a30-4a7e-4f0e-9b51-02d7f8f1b0aa,OU=Old Projects,"+Base, attrs{{"objectClass", "top", "container"}}))
+}
+
+// leftovers writes what a directory gathers over the years besides people.
+func (y *Yard) leftovers() error {
+	strangers := "CN=ForeignSecurityPrincipals," + Base
+	err := y.add(strangers, attrs{{"objectClass", "top", "container"}, {"isCriticalSystemObject", "TRUE"}})
+	err = first(err, y.add("CN=S-1-5-11,"+strangers, attrs{{"objectClass", "top", "foreignSecurityPrincipal"}, {"objectSid", mustSID("S-1-5-11")}}))
+	err = first(err, y.add("CN=Print Operators,CN=Builtin,"+Base, attrs{{"objectClass", "top", "group"}, {"objectSid", mustSID("S-1-5-32-550")},
+		{"sAMAccountName", "Print Operators"}, {"groupType", "-2147483643"}, {"isCriticalSystemObject", "TRUE"}, {"member", "CN=S-1-5-11," + strangers}}))
+	err = first(err, y.add("OU=Comet 2018,OU=Old Projects,"+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", "Comet 2018"}, {"whenCreated", stamp(y.ago(2900))}}))
+	err = first(err, y.add("CN=LARK-SPARE,OU=Machines,"+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer"}, {"objectSid", y.sid(0)},
+		{"sAMAccountName", "LARK-SPARE$"}, {"userAccountControl", "4128"}, {"primaryGroupID", "515"}, {"accountExpires", "9223372036854775807"}, {"lastLogon", "0"},
+		{"pwdLastSet", ticks(y.ago(64))}, {"whenCreated", stamp(y.ago(64))}}))
+	err = first(err, y.add("CN=gmsa-weather,OU=Service Accounts,"+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer", "msDS-GroupManagedServiceAccount"},
+		{"objectSid", y.sid(0)}, {"sAMAccountName", "gmsa-weather$"}, {"userAccountControl", "4096"}, {"accountExpires", "9223372036854775807"}, {"lockoutTime", "0"},
+		{"lastLogon", ticks(y.ago(1))}, {"lastLogonTimestamp", ticks(y.ago(4))}, {"pwdLastSet", ticks(y.ago(9))}, {"whenCreated", stamp(y.ago(300))}, {"primaryGroupID", "515"}}))
+	return first(err, y.add("CN=Control Room,OU=Rooms,"+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)},
+		{"sAMAccountName", "controlroom"}, {"displayName", "Control Room"}, {"msExchRecipientTypeDetails", "16"}, {"userAccountControl", "512"}, {"accountExpires", "0"},
+		{"lastLogon", ticks(y.ago(3))}, {"pwdLastSet", ticks(y.ago(800))}, {"whenCreated", stamp(y.ago(1500))}, {"primaryGroupID", "513"}}))
 }
 
 // WriteRoster writes the list of people as a personnel office would export
