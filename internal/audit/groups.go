@@ -64,7 +64,7 @@ var groupChecks = []*Check{
 	},
 	{
 		Name: "dangling-reference", Severity: Low, Short: "entry that names another which is gone, or a manager who is disabled",
-		Suggest: []string{"clear"}, Kinds: anything, overAll: true,
+		Kinds: anything, overAll: true,
 		gather: danglingReference,
 	},
 	{

@@ -47,12 +47,12 @@ var state = []*Check{
 	},
 	{
 		Name: "resource-enabled", Severity: Medium, Short: "mailbox of a room, a machine or a team that people can sign in to",
-		Suggest: []string{"disable"}, Kinds: []directory.Kind{directory.KindResource},
+		Kinds: []directory.Kind{directory.KindResource},
 		Guard: enabledAttrs, needs: enabledNeeds, judge: enabledFlags,
 	},
 	{
 		Name: "guest-enabled", Severity: High, Short: "the built-in guest account is enabled",
-		Suggest: []string{"disable"}, Kinds: users, builtIn: func(a *directory.Account) bool { return a.RID == 501 },
+		Kinds: users, builtIn: func(a *directory.Account) bool { return a.RID == 501 },
 		Guard: enabledAttrs, needs: flagNeeds,
 		judge: func(p *pass, a *directory.Account) *Finding {
 			if a.RID != 501 {

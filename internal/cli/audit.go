@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 )
 
@@ -128,7 +129,7 @@ func (a *app) checksCommand() *cli.Command {
 				if err != nil {
 					return usage("%w", err)
 				}
-				fmt.Fprintf(a.out, "%s (%s): %s\n\n%s", c.Name, c.Severity, c.Short, paragraphs(c.Doc(), min(a.style(nil).Width, 100)))
+				a.explain(c)
 				return nil
 			}
 			var rows [][]string
@@ -141,11 +142,26 @@ func (a *app) checksCommand() *cli.Command {
 	}
 }
 
-// paragraphs writes a check's text for a terminal.
-func paragraphs(markdown string, width int) string {
-	lines := strings.Split(strings.ReplaceAll(markdown, "**", ""), "\n")
-	for i, line := range lines {
-		lines[i] = render.Wrap(line, width, "")
+// explain writes all there is to say of a check.
+func (a *app) explain(c *audit.Check) {
+	st := a.style(nil)
+	var kinds []string
+	for _, k := range c.Kinds {
+		kinds = append(kinds, k.String()+"s")
 	}
-	return strings.Join(lines, "\n")
+	about := strings.Join(kinds, ", ")
+	if slices.Contains(c.Kinds, directory.KindOther) {
+		about = "entries of any kind"
+	}
+	fmt.Fprintf(a.out, "%s: %s, about %s", render.Heading(c.Name, st), c.Severity, about)
+	if len(c.Suggest) > 0 {
+		fmt.Fprintf(a.out, ", cleared by %s", strings.Join(c.Suggest, " or "))
+	}
+	switch word := a.set.Audit.Checks[c.Name]; {
+	case word != "":
+		fmt.Fprintf(a.out, ". In the settings: %s", word)
+	case c.Off:
+		fmt.Fprint(a.out, ". Off unless asked for")
+	}
+	fmt.Fprint(a.out, "\n\n", render.Paragraphs(c.Doc(), st))
 }

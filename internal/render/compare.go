@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -24,9 +23,10 @@ func Comparison(w io.Writer, c *audit.Comparison, st Style) {
 		s := side.r.Survey
 		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold), Count(s.Accounts.Len(), "account"), Moment(side.r.AsOf, st.Zone))
 	}
+	Since(w, c, st)
 	accountChanges(w, c.Accounts, st)
 	memberChanges(w, c.Members, st)
-	Since(w, c, st)
+	fmt.Fprintln(w)
 	var what [4]int
 	for _, a := range c.Accounts {
 		what[slices.Index([]string{audit.Appeared, audit.Vanished, audit.Moved, audit.State}, a.What)]++
@@ -102,8 +102,8 @@ func btoi(b bool) int {
 // Since writes the findings that are new, and counts those that were there
 // before, or are gone.
 func Since(w io.Writer, c *audit.Comparison, st Style) {
-	fresh := *c.After
-	fresh.Findings = c.New
+	fresh(w, c, st)
+	gone(w, c, st)
 	type counts struct{ fresh, still, gone int }
 	by := map[string]*counts{}
 	count := func(findings []audit.Finding, add func(*counts)) {
@@ -118,32 +118,35 @@ func Since(w io.Writer, c *audit.Comparison, st Style) {
 	count(c.Still, func(n *counts) { n.still++ })
 	count(c.Gone, func(n *counts) { n.gone++ })
 	var rows [][]string
-	var unchanged []string
 	for _, sum := range bySeverity(c.After.Summary) {
-		n := by[sum.Check]
-		if n == nil {
-			continue
+		if n := by[sum.Check]; n != nil && n.fresh+n.gone > 0 {
+			rows = append(rows, []string{sum.Check, st.severity(sum.Severity), someOf(n.fresh), someOf(n.still), someOf(n.gone)})
 		}
-		if n.fresh > 0 {
-			findings(w, &fresh, sum, st)
-		}
-		if n.fresh+n.gone == 0 {
-			unchanged = append(unchanged, fmt.Sprintf("%s %d", sum.Check, n.still))
-			continue
-		}
-		short := ""
-		if check, err := audit.Named(sum.Check); err == nil {
-			short = check.Short
-		}
-		rows = append(rows, []string{sum.Check, st.severity(sum.Severity), someOf(n.fresh), someOf(n.still), someOf(n.gone), short})
 	}
-	gone(w, c, st)
-	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n", st.paint(Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone), Moment(c.Before.AsOf, st.Zone))
 	if len(rows) > 0 {
-		Table(w, st, []string{"Check", "Severity", "New", "Still", "Gone", "Reports"}, rows, 5)
+		fmt.Fprintln(w)
+		Table(w, st, []string{"Check", "Severity", "New", "Still", "Gone"}, rows, 0)
 	}
-	if len(unchanged) > 0 {
-		fmt.Fprintln(w, Wrap("As before: "+strings.Join(unchanged, ", ")+".", st.Width, "  "))
+	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n", st.paint(Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone), Moment(c.Before.AsOf, st.Zone))
+}
+
+// fresh lists the new findings, the most severe first, some of each check.
+func fresh(w io.Writer, c *audit.Comparison, st Style) {
+	if len(c.New) == 0 {
+		return
+	}
+	fmt.Fprintf(w, "\n%s\n", st.paint("New findings", text.Bold))
+	var rows [][]string
+	shown := map[string]int{}
+	for i := range c.New {
+		f := &c.New[i]
+		if shown[f.Check]++; st.Limit <= 0 || shown[f.Check] <= st.Limit {
+			rows = append(rows, []string{f.Check, st.severity(f.Severity), Visible(f.Account), f.Kind, Place(f.DN), string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+		}
+	}
+	Table(w, st, []string{"Check", "Severity", "Account", "Kind", "Where", "", "Evidence"}, rows, 6, 4)
+	if more := len(c.New) - len(rows); more > 0 {
+		fmt.Fprintf(w, "… and %d more: --limit 0 shows them all\n", more)
 	}
 }
 

@@ -155,7 +155,6 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 			blind[why] = append(blind[why], sum.Check)
 		}
 	}
-	fmt.Fprintln(w, totals(r, st))
 	if len(rows) > 0 {
 		Table(w, st, []string{"Check", "Severity", "Found", "Likely", "Reports"}, rows, 4)
 	}
@@ -164,6 +163,10 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	}
 	for _, why := range reasons {
 		fmt.Fprintln(w, Wrap("Not looked at: "+strings.Join(blind[why], ", ")+": "+Visible(why)+".", st.Width, "  "))
+	}
+	fmt.Fprintln(w, totals(r, st))
+	if len(rows) > 1 {
+		fmt.Fprintln(w, "One check in full: yardbroom audit --check NAME. What it means: yardbroom checks NAME.")
 	}
 }
 

@@ -11,6 +11,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"yardbroom/internal/directory"
 )
 
@@ -110,4 +112,22 @@ func Wrap(s string, width int, indent string) string {
 		at += n
 	}
 	return b.String()
+}
+
+// Heading makes a title stand out.
+func Heading(s string, st Style) string { return st.paint(s, text.Bold) }
+
+// Paragraphs writes a check's text, which is Markdown, for a terminal.
+func Paragraphs(markdown string, st Style) string {
+	const widest = 100
+	lines := strings.Split(markdown, "\n")
+	for i, line := range lines {
+		title, rest, ok := strings.Cut(strings.TrimPrefix(line, "**"), "**")
+		if ok = ok && strings.HasPrefix(line, "**"); !ok {
+			title, rest = "", line
+		}
+		wrapped := Wrap(title+rest, min(st.Width, widest), "")
+		lines[i] = Heading(wrapped[:len(title)], st) + wrapped[len(title):]
+	}
+	return strings.Join(lines, "\n")
 }
