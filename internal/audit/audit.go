@@ -118,6 +118,10 @@ type Check struct {
 	gather    func(p *pass, report func(*directory.Subject, Finding))
 }
 
+// ComparesAll tells whether the check compares accounts with all others, so
+// that it says nothing where only some were read.
+func (c *Check) ComparesAll() bool { return c.overAll && c.judge == nil && c.gather == nil }
+
 //go:embed doc/*.md
 var docs embed.FS
 

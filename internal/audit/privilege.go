@@ -10,12 +10,12 @@ import (
 var privilegeChecks = []*Check{
 	{
 		Name: "privileged", Severity: Info, Short: "account with power over the directory, and the groups it comes by",
-		Kinds: people, builtIn: administrator, overAll: true,
+		Kinds: people, builtIn: administrator,
 		Guard: enabledAttrs, wants: wantsPrivilege, prepare: readGraph, judge: privileged,
 	},
 	{
 		Name: "privileged-residue", Severity: Medium, Short: "entry still marked as privileged that is so no longer",
-		Kinds: []directory.Kind{directory.KindUser, directory.KindGroup}, overAll: true,
+		Kinds: []directory.Kind{directory.KindUser, directory.KindGroup},
 		Guard: func(*directory.Dialect) []directory.AttrID { return []directory.AttrID{directory.AttrAdminCount} },
 		wants: func(p *pass) string {
 			if p.Dialect != directory.AD {
@@ -27,7 +27,7 @@ var privilegeChecks = []*Check{
 	},
 	{
 		Name: "privileged-daily", Severity: High, Short: "privileged account that is used for daily work and mail",
-		Kinds: users, overAll: true, Guard: enabledAttrs, wants: wantsPrivilege, prepare: readGraph,
+		Kinds: users, Guard: enabledAttrs, wants: wantsPrivilege, prepare: readGraph,
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(enabledNeeds(d), []directory.AttrID{directory.AttrMail})
 		},
@@ -35,7 +35,7 @@ var privilegeChecks = []*Check{
 	},
 	{
 		Name: "privileged-idle", Severity: High, Short: "privileged account that nobody uses, or with an old password",
-		Suggest: []string{"disable"}, Kinds: users, builtIn: administrator, overAll: true,
+		Suggest: []string{"disable"}, Kinds: users, builtIn: administrator,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		wants: func(p *pass) string {
 			if why := wantsPrivilege(p); why != "" {

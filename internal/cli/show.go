@@ -11,6 +11,8 @@ import (
 	"github.com/go-ldap/ldap/v3"
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/source"
@@ -129,6 +131,11 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
 	}
 	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf}
+	for _, sum := range report.Summary {
+		if c, err := audit.Named(sum.Check); survey.Partial && err == nil && c.ComparesAll() {
+			card.Elsewhere = append(card.Elsewhere, sum.Check)
+		}
+	}
 	for _, f := range report.Findings {
 		if f.DN == acc.DN {
 			card.Findings = append(card.Findings, f)
@@ -149,8 +156,13 @@ func stageCommandFor(c *render.AccountCard, from string) string {
 	for _, f := range c.Findings {
 		if len(f.Suggest) > 0 {
 			line := "yardbroom stage " + f.Suggest[0]
-			if f.Suggest[0] == "move" {
+			switch fix := f.Fix(); {
+			case f.Suggest[0] == batch.Move:
 				line += " --to OU=…"
+			case f.Suggest[0] == batch.Set && fix != nil:
+				line += " " + quoted([]string{fix.Attr + "=" + fix.New})
+			case f.Suggest[0] == batch.Set, f.Suggest[0] == batch.Fill, f.Suggest[0] == batch.Rename:
+				continue // what to write only a person knows
 			}
 			if from != "" {
 				line += " --from " + from

@@ -19,8 +19,8 @@ type Survey struct {
 	// those that were to be asked and did not answer.
 	Asked, Silent []string
 	SilentWhy     []string // for each of Silent
-	// Partial says that not every entry was read: what has to be compared
-	// over all of them cannot be.
+	// Partial says that only some of the accounts were read, with all groups:
+	// what has to be compared over all accounts cannot be.
 	Partial  bool
 	Accounts Accounts
 	Entries  int

@@ -21,6 +21,8 @@ type AccountCard struct {
 	Groups   []string // DNs
 	Findings []audit.Finding
 	Command  string // that would clear the first finding
+	// Elsewhere are checks that only an audit of the whole yard can look at.
+	Elsewhere []string
 }
 
 // Card writes an account for people: its state first.
@@ -62,6 +64,9 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 	line("Groups", strings.Join(groups, ", "))
 	line("Read from", Visible(s.Source)+", as of "+Moment(c.AsOf, st.Zone))
 	fmt.Fprintln(w)
+	if len(c.Elsewhere) > 0 {
+		defer fmt.Fprintln(w, Wrap("Only an audit of all accounts shows: "+strings.Join(c.Elsewhere, ", ")+".", st.Width, "  "))
+	}
 	if len(c.Findings) == 0 {
 		fmt.Fprintln(w, "No findings.")
 		return

@@ -278,8 +278,9 @@ func (s *Server) readServerPolicy(ctx context.Context, out *directory.Survey) {
 	})
 }
 
-// Around reads the entry again, the policies that may be in force for it, and
-// one page of other entries, which shows what the bound account can see.
+// Around reads the entry again, the policies that may be in force for it, all
+// groups, and one page of other entries, which shows what the bound account
+// can see.
 func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
 	out := s.newSurvey()
 	attributes := s.Dialect.Attributes(s.target.Keep)
@@ -308,6 +309,7 @@ func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Sur
 		return errors.Join(
 			add(Query{Base: s.Base, Scope: ldap.ScopeBaseObject}, 0),
 			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}, 0),
+			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"}, 0),
 			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + IdentityFilter(s.Dialect, e.First(s.Dialect.Identity.String())) + "))"}, 1),
 			add(Query{Base: e.DN, Scope: ldap.ScopeBaseObject}, 0))
 	})
