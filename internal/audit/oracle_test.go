@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -362,27 +361,29 @@ func (w *world) misspelt(p *facts) bool {
 	return false
 }
 
+// findingNames judges a survey and writes each finding as "account check".
+func findingNames(t require.TestingT, s *directory.Survey, checks ...string) []string {
+	set := settings.Defaults()
+	set.Audit.Parking = []string{"OU=Parked,DC=x"}
+	rep, err := Run(s, set, Options{AsOf: asOf, Checks: checks})
+	require.NoError(t, err)
+	var got []string
+	for _, f := range rep.Findings {
+		got = append(got, f.Account+" "+f.Check)
+	}
+	slices.Sort(got)
+	return got
+}
+
 func TestFindingsAreThoseOfAnObviousImplementation(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		w := newWorld(r, rapid.IntRange(0, 120).Draw(t, "accounts"))
 		entries := w.entries()
-		findingsOf := func(entries []directory.Entry, asOf time.Time) []string {
-			set := settings.Defaults()
-			set.Audit.Parking = []string{"OU=Parked,DC=x"}
-			s := survey(directory.AD, entries...)
-			rep, err := Run(s, set, Options{AsOf: asOf})
-			require.NoError(t, err)
-			var got []string
-			for _, f := range rep.Findings {
-				got = append(got, f.Account+" "+f.Check)
-			}
-			slices.Sort(got)
-			return got
-		}
+		findingsOf := func(entries []directory.Entry) []string { return findingNames(t, survey(directory.AD, entries...)) }
 		want := w.expected()
 		slices.Sort(want)
-		got := findingsOf(entries, asOf)
+		got := findingsOf(entries)
 		require.Equal(t, want, got)
 
 		// Neither the order of entries, nor that of attributes, nor the case
@@ -396,7 +397,7 @@ func TestFindingsAreThoseOfAnObviousImplementation(t *testing.T) {
 			}
 			entries[i].Attrs = attrs
 		}
-		require.Equal(t, got, findingsOf(entries, asOf))
+		require.Equal(t, got, findingsOf(entries))
 	})
 }
 
@@ -438,16 +439,7 @@ func TestTheDialectNeverChangesAResult(t *testing.T) {
 			f.kind, f.builtin, f.room, f.expired, f.lockedMinutes, f.principal, f.primary = "user", false, false, -1, -1, "", 513
 			all = append(all, f)
 		}
-		findingsOf := func(s *directory.Survey) []string {
-			rep, err := Run(s, settings.Defaults(), Options{AsOf: asOf, Checks: shared})
-			require.NoError(t, err)
-			var got []string
-			for _, f := range rep.Findings {
-				got = append(got, f.Account+" "+f.Check)
-			}
-			slices.Sort(got)
-			return got
-		}
+		findingsOf := func(s *directory.Survey) []string { return findingNames(t, s, shared...) }
 		// The bearer shows what none of the others may show.
 		bearer := newFacts(r, 9999)
 		*bearer = facts{name: "bearer", kind: "user", off: true, logon: 1, stamp: 1, created: 1, password: 1, expired: -1, lockedMinutes: -1, primary: 513, given: "Good", family: "Bearer", display: "Good Bearer", mail: "bearer@x.example"}

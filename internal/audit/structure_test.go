@@ -163,7 +163,7 @@ func TestPoliciesAndContainers(t *testing.T) {
 
 func TestReferences(t *testing.T) {
 	s := survey(directory.OpenLDAP, entry("dc=x", "objectClass=domain"), person("boss", "pwdAccountLockedTime=000001010000Z"),
-		person("a", "manager=uid=boss,ou=people,dc=x", "secretary=uid=gone,ou=people,dc=x"), person("b", "manager=uid=A,OU=people,dc=x", "owner=uid=out,dc=other"),
+		person("a", "manager=uid=boss,ou=people,dc=x", "secretary=uid=gone,ou=people,dc=x"), entry("cn=u,dc=x", "objectClass=groupOfUniqueNames", "uniqueMember=uid=b,ou=people,dc=x#'0101'B"), person("b", "manager=uid=A,OU=people,dc=x", "owner=uid=out,dc=other"),
 		entry("cn=g,dc=x", "objectClass=groupOfNames", "member=uid=b,ou=people,dc=x", "member=uid=left,ou=people,dc=x"))
 	s.Policies["p"] = directory.Policy{Lockout: true}
 	s.DefaultPolicy = "p"

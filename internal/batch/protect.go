@@ -128,15 +128,6 @@ type Member struct {
 	Enabled bool
 }
 
-// privilegedRIDs are the built-in groups that give power over a domain, by
-// the last part of their SID: of the BUILTIN domain, and of the domain.
-var (
-	privilegedBuiltin = []uint32{544, 548, 549, 550, 551, 552}
-	privilegedDomain  = []uint32{512, 518, 519, 520, 526, 527}
-)
-
-const builtinSID = "S-1-5-32-"
-
 // ReadPrivilege reads the groups and their members. On dialects without SIDs
 // only the groups that the settings name are privileged.
 func ReadPrivilege(ctx context.Context, from Reader, d *directory.Dialect, named []string, at time.Time) (*Privilege, error) {
@@ -167,14 +158,7 @@ func ReadPrivilege(ctx context.Context, from Reader, d *directory.Dialect, named
 
 func isPrivileged(g *directory.Entry) bool {
 	sid, err := directory.ParseSID(g.First("objectSid"))
-	if err != nil {
-		return false
-	}
-	rid := directory.RID(g.First("objectSid"))
-	if strings.HasPrefix(sid, builtinSID) {
-		return slices.Contains(privilegedBuiltin, rid)
-	}
-	return slices.Contains(privilegedDomain, rid)
+	return err == nil && directory.PrivilegedSID(sid)
 }
 
 // reach follows members through nested groups of any depth, loops included.
@@ -229,7 +213,7 @@ func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Di
 
 func isBuiltinGroup(g *directory.Entry) bool {
 	sid, err := directory.ParseSID(g.First("objectSid"))
-	return err == nil && strings.HasPrefix(sid, builtinSID)
+	return err == nil && directory.IsBuiltinSID(sid)
 }
 
 // leadsTo tells whether group holds the group named by the folded DN inner,

@@ -7,6 +7,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
 )
 
@@ -48,6 +49,11 @@ func Describe(r *store.Sealed) string {
 			}
 			return text
 		}
+	case store.EventExempted, store.EventExemptionEnded:
+		var e settings.Exemption
+		if json.Unmarshal(r.Body, &e) == nil {
+			return fmt.Sprintf("%s: %s (owner %s)", e.Match, e.Reason, e.Owner)
+		}
 	case batch.EventStaged, batch.EventDropped:
 		var s struct {
 			Lines    int      `json:"lines"`
@@ -59,7 +65,7 @@ func Describe(r *store.Sealed) string {
 			if r.Event == batch.EventDropped {
 				return strings.Join(s.Accounts, ", ")
 			}
-			return strings.TrimSuffix(fmt.Sprintf("%s of %d entries: %s", strings.Join(s.Actions, ", "), s.Lines, s.Why), ": ")
+			return strings.TrimSuffix(fmt.Sprintf("%s, %d to change: %s", strings.Join(s.Actions, ", "), s.Lines, s.Why), ": ")
 		}
 	}
 	return ""

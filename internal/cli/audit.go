@@ -18,7 +18,7 @@ func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "report what is untidy, check by check",
 		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
-			&cli.StringSliceFlag{Name: "check", Usage: "only this check; may be given several times"},
+			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table, csv, json or jsonl"},
 			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},

@@ -17,7 +17,7 @@ func (a *app) compareCommand() *cli.Command {
 		Name: "compare", Usage: "what changed between two surveys: accounts, groups, findings", ArgsUsage: "BEFORE AFTER",
 		Description: "BEFORE and AFTER are kept surveys, or anything else that --from takes: a yard's name reads it now.",
 		Flags: append(serverFlags(), asOfFlag(),
-			&cli.StringSliceFlag{Name: "check", Usage: "compare the findings of this check only; may be given several times"},
+			&cli.StringSliceFlag{Name: "check", Usage: "compare the findings of the check `NAME` only; may be given several times"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
 			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"},

@@ -19,12 +19,6 @@ import (
 	"yardbroom/internal/store"
 )
 
-// Events of the journal about exemptions.
-const (
-	eventExempted       = "exempted"
-	eventExemptionEnded = "exemption ended"
-)
-
 func (a *app) exemptCommand() *cli.Command {
 	return &cli.Command{
 		Name: "exempt", Usage: "accounts deliberately left alone: add, list, end",
@@ -36,7 +30,7 @@ func (a *app) exemptCommand() *cli.Command {
 					&cli.StringFlag{Name: "reason", Usage: "why, as `TEXT`; required"},
 					&cli.StringFlag{Name: "owner", Usage: "`WHO` answers for it; required"},
 					&cli.StringFlag{Name: "until", Usage: "the last `DATE` it holds (2027-06-30), or a span from now (90d, 12w, 6mo)"},
-					&cli.StringSliceFlag{Name: "check", Usage: "only from this check; may be given several times"},
+					&cli.StringSliceFlag{Name: "check", Usage: "only from the check `NAME`; may be given several times"},
 					&cli.StringFlag{Name: "dn", Usage: "the entry with this `DN`, instead of ACCOUNT"},
 					&cli.StringFlag{Name: "subtree", Usage: "everything at or below this `DN`"},
 					&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects"},
@@ -77,7 +71,7 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	id, err := s.AddExemption(ctx, body, &store.Record{At: a.now().UTC(), By: actor(), Event: eventExempted, Body: body})
+	id, err := s.AddExemption(ctx, body, &store.Record{At: a.now().UTC(), By: actor(), Event: store.EventExempted, Body: body})
 	if err != nil {
 		return err
 	}
@@ -144,7 +138,7 @@ func (a *app) exemptEnd(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer s.Close()
 	err = s.EndExemption(ctx, n, func(body []byte) *store.Record {
-		return &store.Record{At: a.now().UTC(), By: actor(), Event: eventExemptionEnded, Body: body}
+		return &store.Record{At: a.now().UTC(), By: actor(), Event: store.EventExemptionEnded, Body: body}
 	})
 	if err != nil {
 		return err

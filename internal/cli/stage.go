@@ -26,7 +26,7 @@ func (a *app) stageCommand() *cli.Command {
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
 		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nThree more actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
 		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
-			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that this check finds"},
+			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
 			&cli.StringSliceFlag{Name: "match", Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them"},

@@ -68,7 +68,7 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 		v := attr.Values[0]
 		switch attr.ID {
 		case AttrObjectClass:
-			a.Kind = kindOfClasses(attr.Values)
+			a.Kind = kindOf(adClasses, attr.Values)
 		case AttrObjectGUID:
 			a.ID = v
 		case AttrObjectSID:
@@ -152,27 +152,11 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 // adClasses are the classes that tell an entry's kind. The most telling one
 // counts, since a computer is a user too and a managed service account a
 // computer.
-var adClasses = []struct {
-	name string
-	kind Kind
-	rank int
-}{
+var adClasses = []classKind{
 	{"user", KindUser, 1}, {"computer", KindComputer, 2}, {"msDS-ManagedServiceAccount", KindService, 3},
 	{"msDS-GroupManagedServiceAccount", KindService, 3}, {"group", KindGroup, 1}, {"contact", KindContact, 1}, {"domainDNS", KindDomain, 1},
 	{"organizationalUnit", KindOU, 1}, {"groupPolicyContainer", KindPolicyContainer, 1}, {"msDS-PasswordSettings", KindPasswordPolicy, 1},
 	{"foreignSecurityPrincipal", KindForeign, 1},
-}
-
-func kindOfClasses(classes []string) Kind {
-	best, rank := KindOther, 0
-	for _, class := range classes {
-		for i := range adClasses {
-			if c := &adClasses[i]; c.rank > rank && equalFoldASCII(c.name, class) {
-				best, rank = c.kind, c.rank
-			}
-		}
-	}
-	return best
 }
 
 // uacAttid is the attribute number of userAccountControl (MS-ADA3, by the

@@ -123,6 +123,26 @@ func (d *Dialect) fill(a *Account, e *Entry) (bad AttrSet) {
 	return bad
 }
 
+// classKind is an object class that tells an entry's kind. Of several the one
+// with the highest rank counts.
+type classKind struct {
+	name string
+	kind Kind
+	rank int
+}
+
+func kindOf(table []classKind, classes []string) Kind {
+	best, rank := KindOther, 0
+	for _, class := range classes {
+		for i := range table {
+			if c := &table[i]; c.rank > rank && equalFoldASCII(c.name, class) {
+				best, rank = c.kind, c.rank
+			}
+		}
+	}
+	return best
+}
+
 // readTime reads a moment and takes note of one that cannot be read.
 func readTime(m Moment, bad *AttrSet) Moment {
 	if m.Unreadable() {

@@ -21,6 +21,7 @@ func FoldText(s string) string {
 		if unicode.In(r, unicode.Mn, unicode.P, unicode.White_Space, unicode.Cc, unicode.Cf) {
 			continue
 		}
+		r = unicode.ToLower(r) // folding leaves Cherokee in either case
 		if plain, ok := strokes[r]; ok {
 			r = plain
 		}
@@ -50,7 +51,7 @@ func foldASCII(s string) (string, bool) {
 		if s[i] >= utf8.RuneSelf {
 			return "", false
 		}
-		clean = clean && asciiFold[s[i]] == s[i]
+		clean = clean && asciiFold[s[i]] == s[i] && s[i] != 0
 	}
 	if clean {
 		return s, true

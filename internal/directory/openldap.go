@@ -74,7 +74,7 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 	a.Present.Add(attr.ID)
 	switch attr.ID {
 	case AttrObjectClass:
-		a.Kind = kindOfOpenClasses(attr.Values)
+		a.Kind = kindOf(openClasses, attr.Values)
 	case AttrUID:
 		a.Logon = v
 	case AttrCreateTimestamp:
@@ -96,26 +96,10 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 // isPermanentLock takes the value with seconds too, as some servers write it.
 func isPermanentLock(v string) bool { return v == PermanentLockValue || v == "00000101000000Z" }
 
-var openClasses = []struct {
-	name string
-	kind Kind
-	rank int
-}{
+var openClasses = []classKind{
 	{"inetOrgPerson", KindUser, 2}, {"posixAccount", KindUser, 2}, {"account", KindUser, 2},
 	{"groupOfNames", KindGroup, 1}, {"groupOfUniqueNames", KindGroup, 1}, {"posixGroup", KindGroup, 1}, {"groupOfURLs", KindGroup, 1},
 	{"organizationalUnit", KindOU, 1}, {"pwdPolicy", KindPasswordPolicy, 1}, {"passwordPolicy", KindPasswordPolicy, 1},
-}
-
-func kindOfOpenClasses(classes []string) Kind {
-	best, rank := KindOther, 0
-	for _, class := range classes {
-		for i := range openClasses {
-			if c := &openClasses[i]; c.rank > rank && equalFoldASCII(c.name, class) {
-				best, rank = c.kind, c.rank
-			}
-		}
-	}
-	return best
 }
 
 // parseShadowDays reads days since 1970-01-01; zero and below mean never.

@@ -173,11 +173,20 @@ func (p *Part) addReferences(a *Account, e *Entry) {
 			from = &subject
 		}
 		for _, name := range e.Get(id.String()) {
-			if name != "" {
+			if name = memberName(id, name); name != "" {
 				p.survey.References = append(p.survey.References, Reference{From: from, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
 			}
 		}
 	}
+}
+
+// memberName returns the name in a value. A uniqueMember may have an
+// identifier behind it (RFC 4517, section 3.3.21: a bit string).
+func memberName(attr AttrID, value string) string {
+	if at := strings.LastIndex(value, "#'"); attr == AttrUniqueMember && at > 0 && strings.HasSuffix(value, "'B") {
+		return value[:at]
+	}
+	return value
 }
 
 func groupOf(a *Account, e *Entry) Group {
@@ -188,12 +197,9 @@ func groupOf(a *Account, e *Entry) Group {
 		g.SID = sid
 		g.BuiltIn = g.BuiltIn || IsBuiltinSID(sid)
 	}
-	for _, list := range []string{"member", "uniqueMember"} {
-		for _, name := range e.Get(list) {
-			if list == "uniqueMember" {
-				name, _, _ = strings.Cut(name, "#") // an optional identifier (RFC 4517, section 3.3.21)
-			}
-			g.Members = append(g.Members, KeyOf(name))
+	for _, list := range []AttrID{AttrMember, AttrUniqueMember} {
+		for _, name := range e.Get(list.String()) {
+			g.Members = append(g.Members, KeyOf(memberName(list, name)))
 		}
 	}
 	for _, logon := range e.Get("memberUid") {

@@ -13,6 +13,12 @@ type Exemption struct {
 	Body []byte
 }
 
+// Events of the journal about exemptions; their body is the exemption.
+const (
+	EventExempted       = "exempted"
+	EventExemptionEnded = "exemption ended"
+)
+
 // ErrNoExemption is the error for an exemption that does not exist.
 var ErrNoExemption = errors.New("no such exemption in force; \"yardbroom exempt list\" shows those there are")
 

@@ -1,0 +1,154 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/demo"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/practice"
+	"yardbroom/internal/settings"
+)
+
+// observatory serves the demo yard under a host name and returns its URL.
+func observatory(t *testing.T, host string, text []byte, change func(*practice.Directory)) string {
+	t.Helper()
+	dir := practice.New(demo.Base, demo.SID, time.Now)
+	require.NoError(t, dir.Load(bytes.NewReader(text)))
+	if change != nil {
+		change(dir)
+	}
+	server := &practice.Server{Dir: dir, Account: "keeper", Password: "keeper-secret", Host: host}
+	url, err := server.Listen(t.Context(), "127.0.0.1:0")
+	require.NoError(t, err)
+	return url
+}
+
+func demoText(t *testing.T) []byte {
+	t.Helper()
+	var text bytes.Buffer
+	require.NoError(t, (&demo.Yard{People: 30, AsOf: time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)}).WriteLDIF(&text))
+	return text.Bytes()
+}
+
+func connectTo(t *testing.T, avoid string, urls ...string) *Server {
+	t.Helper()
+	password := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(password, []byte("keeper-secret\n"), 0o600))
+	yard := settings.Yard{Servers: urls, Bind: settings.Bind{DN: "keeper", PasswordFile: password}}
+	if avoid != "" {
+		yard.Avoid = []string{avoid}
+	}
+	s, err := Connect(context.Background(), Target{Yard: yard})
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func TestServersAreFoundInTheDirectoryInDNSAndInTheSettings(t *testing.T) {
+	text := demoText(t)
+	dc1, dc2 := observatory(t, "dc1.larkmoor.example", text, nil), observatory(t, "dc2.larkmoor.example", text, nil)
+	lookup := func(_ context.Context, service, proto, name string) (string, []*net.SRV, error) {
+		assert.Equal(t, "ldap tcp dc._msdcs.larkmoor.example", service+" "+proto+" "+name)
+		return "", []*net.SRV{{Target: "DC1.larkmoor.example."}, {Target: "dc3.larkmoor.example."}}, nil
+	}
+	known, err := connectTo(t, "dc3.larkmoor.example", dc1, dc2, "ldap://127.0.0.1:1").Servers(context.Background(), lookup)
+	require.NoError(t, err)
+	require.Len(t, known, 4)
+	silent := known[0]
+	assert.Equal(t, "127.0.0.1", silent.Host)
+	assert.Error(t, silent.Silent)
+	assert.Equal(t, KnownServer{Host: "dc1.larkmoor.example", Site: "Larkmoor", Listed: true, InDNS: true, URL: dc1, Connected: true}, known[1])
+	assert.Equal(t, KnownServer{Host: "dc2.larkmoor.example", Site: "Larkmoor", Listed: true, URL: dc2}, known[2])
+	assert.Equal(t, KnownServer{Host: "dc3.larkmoor.example", InDNS: true, Avoided: true}, known[3])
+
+	known, err = connectTo(t, "", dc1).Servers(context.Background(), func(context.Context, string, string, string) (string, []*net.SRV, error) {
+		return "", nil, errors.New("nobody home")
+	})
+	assert.ErrorContains(t, err, "DNS has no answer for _ldap._tcp.dc._msdcs.larkmoor.example")
+	assert.Len(t, known, 2, "what the directory lists is told all the same")
+}
+
+func TestDomainOf(t *testing.T) {
+	for base, want := range map[string]string{"DC=larkmoor,dc=Example": "larkmoor.example", "o=larkmoor": "", "ou=x,dc=y": "", "": "", "dc=a+dc=b": "", "=": ""} {
+		assert.Equal(t, want, DomainOf(base), base)
+	}
+}
+
+func TestEveryServerIsAskedForItsOwnSignIns(t *testing.T) {
+	text := demoText(t)
+	seen := time.Now().Add(-time.Hour).UTC().Truncate(time.Second)
+	dn := "CN=svc-dome,OU=Service Accounts," + demo.Base
+	dc1 := observatory(t, "dc1.larkmoor.example", text, nil)
+	dc2 := observatory(t, "dc2.larkmoor.example", text, func(d *practice.Directory) {
+		d.Edit(dn, func(e *directory.Entry) { e.Set("lastLogon", directory.FormatFileTime(seen)) })
+	})
+	account := func(s *directory.Survey) *directory.Account {
+		for a := range s.Accounts.All() {
+			if a.Logon == "svc-dome" {
+				return a
+			}
+		}
+		return nil
+	}
+	survey, err := connectTo(t, "", dc1, dc2).Survey(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"dc1.larkmoor.example", "dc2.larkmoor.example"}, survey.Asked)
+	assert.True(t, survey.EveryServerAsked())
+	assert.Equal(t, seen, account(survey).LastLogon.Time())
+	assert.Equal(t, "dc2.larkmoor.example", survey.LogonServer(account(survey)))
+
+	// The same server under two names is one, and proves nothing more.
+	survey, err = connectTo(t, "", dc1, strings.Replace(dc1, "127.0.0.1", "localhost", 1)).Survey(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"dc1.larkmoor.example"}, survey.Asked)
+	assert.False(t, survey.EveryServerAsked())
+
+	survey, err = connectTo(t, dc2, dc1, dc2).Survey(context.Background())
+	require.NoError(t, err)
+	assert.Empty(t, survey.Silent, "who is avoided is not silent")
+	assert.False(t, survey.EveryServerAsked())
+
+	survey, err = connectTo(t, "", dc1, "ldap://127.0.0.1:1").Survey(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"127.0.0.1"}, survey.Silent)
+	assert.False(t, survey.EveryServerAsked())
+}
+
+func TestReadActivity(t *testing.T) {
+	at := time.Date(2026, 11, 19, 8, 0, 0, 0, time.UTC)
+	for _, text := range []string{
+		"account,time,source\nAda,2026-11-19T08:00:00Z,vpn\nada,2026-11-01,mail\n",
+		"\ufeffTime,Source,Account\r\n2026-11-01,mail,ADA\r\n2026-11-19T09:00:00+01:00,vpn, ada \r\n",
+		"{\"account\":\"ada\",\"time\":\"2026-11-19T08:00:00Z\",\"source\":\"vpn\"}\n\n{\"account\":\"Ada\",\"time\":\"2026-11-01\",\"source\":\"mail\"}\n",
+	} {
+		got, err := ReadActivity(strings.NewReader(text), "a", time.UTC)
+		require.NoError(t, err, text)
+		assert.Equal(t, map[directory.Key]directory.SignIn{directory.TextKey("ada"): {At: at, Source: "vpn"}}, got, text)
+	}
+	for text, want := range map[string]string{
+		"":                               "a is empty",
+		"account,source\nada,vpn\n":      "must name the columns",
+		"account,time\nada,soon\n":       `a: line 2, account "ada": "soon" is not a time`,
+		"account,time\n ,2026-11-01\n":   "line 2 has no account",
+		"account,time\nada\n":            "wrong number of fields",
+		"account,time\n\"ada,2026-11-01": "a: ",
+		"{\"account\":\"ada\"}":          "is not a time",
+		"{\"account\":7}":                "line 1 is not a JSON object",
+		"{\"account\":\"a\",\"time\":\"2026-11-01\"}\nx": "line 2 is not a JSON object",
+		"{" + strings.Repeat("x", 2<<20):                 "a: ",
+	} {
+		_, err := ReadActivity(strings.NewReader(text), "a", time.UTC)
+		assert.ErrorContains(t, err, want)
+	}
+}
