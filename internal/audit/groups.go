@@ -144,22 +144,23 @@ func groupLoop(p *pass, report func(*directory.Subject, Finding)) {
 			for at, n := range loop {
 				if g := &p.Groups[n]; !told[n] && !g.BuiltIn {
 					told[n] = true
-					report(&g.Subject, Finding{Evidence: []Evidence{{"loop", p.loopText(append(slices.Clone(loop[at:]), loop[:at]...))}}})
+					report(&g.Subject, Finding{Evidence: []Evidence{{"loop", p.loopText(loop, at)}}})
 				}
 			}
 		}
 	}
 }
 
-func (p *pass) loopText(loop []int) string {
+// loopText writes a loop from one of its groups on, the first of many.
+func (p *pass) loopText(loop []int, from int) string {
 	var names []string
-	for _, i := range loop {
-		names = append(names, p.Groups[i].Name())
+	for i := range min(len(loop), mostListed) {
+		names = append(names, p.Groups[loop[(from+i)%len(loop)]].Name())
 	}
-	if len(names) > mostListed {
-		names = append(names[:mostListed], fmt.Sprintf("(%d more)", len(loop)-mostListed))
+	if len(loop) > mostListed {
+		names = append(names, fmt.Sprintf("(%d more)", len(loop)-mostListed))
 	}
-	return strings.Join(append(names, p.Groups[loop[0]].Name()), " > ")
+	return strings.Join(append(names, p.Groups[loop[from]].Name()), " > ")
 }
 
 // components returns the strongly connected components that hold a loop.

@@ -59,6 +59,9 @@ var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
 
 // assign plans the values that an entry is to get.
 func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, want []Assignment, line *Line) error {
+	if len(want) == 0 {
+		return errors.New("no finding says what it should be")
+	}
 	var mods []Mod
 	for _, w := range want {
 		if why := Settable(w.Attr); why != "" {

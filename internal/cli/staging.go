@@ -8,6 +8,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
 )
 
 // staging is what the command line asks to stage, and of whom.
@@ -27,6 +28,9 @@ func (s *staging) values() bool { return s.is(batch.Set) || s.is(batch.Fill) }
 // takes tells whether a finding is meant: for set and fill one about the
 // attribute, and of the accounts named, if any are.
 func (s *staging) takes(f *audit.Finding) bool {
+	if f.DN == "" || f.Kind == directory.KindExemption.String() {
+		return false // it is about no entry
+	}
 	if !s.values() {
 		return true
 	}
