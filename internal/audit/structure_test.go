@@ -179,9 +179,9 @@ func TestReferences(t *testing.T) {
 
 func TestUnreadableValues(t *testing.T) {
 	s := survey(directory.AD, domain, user("flags", "userAccountControl=many"), user("born", "whenCreated=last spring"), user("future", "pwdLastSet="+ticks(-1)),
-		user("expires-later", "accountExpires="+ticks(-100)), user("primary", "primaryGroupID=-1"), user("system", "isCriticalSystemObject=TRUE", "lastLogon=x"))
+		user("expires-later", "accountExpires="+ticks(-100)), user("primary", "primaryGroupID=-1"), entry("CN=odd,DC=x", "objectClass=group", "sAMAccountName=odd", "groupType=global"), user("system", "isCriticalSystemObject=TRUE", "lastLogon=x"))
 	r := run(t, s, nil, Options{})
-	assert.Equal(t, []string{"born", "flags", "future", "primary"}, who(r, "unreadable-value"))
+	assert.Equal(t, []string{"born", "flags", "future", "odd", "primary"}, who(r, "unreadable-value"))
 	assert.Equal(t, []string{`userAccountControl="many"`}, proof(r, "unreadable-value", "flags"))
 	s.Taken = asOf.Add(48 * 60 * 60 * 1e9) // read later than the time that is judged for
 	assert.NotContains(t, who(run(t, s, nil, Options{}), "unreadable-value"), "future")

@@ -117,6 +117,10 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 			if a.Marked = n == 1; err != nil {
 				bad.Add(attr.ID)
 			}
+		case AttrGroupType:
+			if _, err := strconv.ParseInt(v, 10, 64); err != nil {
+				bad.Add(attr.ID)
+			}
 		case AttrManager:
 			a.Manager = KeyOf(v)
 		case AttrIsCriticalSystemObject:
