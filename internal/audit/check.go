@@ -1,0 +1,144 @@
+package audit
+
+import (
+	"embed"
+	"fmt"
+	"slices"
+	"time"
+
+	"yardbroom/internal/directory"
+)
+
+// Severity orders findings by how soon somebody should look.
+type Severity int
+
+// The severities, from least to most urgent.
+const (
+	Info Severity = iota
+	Low
+	Medium
+	High
+)
+
+var severityNames = []string{"info", "low", "medium", "high"}
+
+func (s Severity) String() string { return severityNames[s] }
+
+// MarshalText writes the severity's name.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// ParseSeverity reads a severity's name.
+func ParseSeverity(name string) (Severity, error) {
+	if i := slices.Index(severityNames, name); i >= 0 {
+		return Severity(i), nil
+	}
+	return 0, fmt.Errorf("%q is not a severity: use info, low, medium or high", name)
+}
+
+// Confidence tells whether the survey proves a finding.
+type Confidence string
+
+// The two confidences.
+const (
+	Sure   Confidence = "sure"
+	Likely Confidence = "likely"
+)
+
+// Finding is one entry that one check reports. Times are in UTC.
+type Finding struct {
+	Check      string
+	Severity   Severity
+	Kind       string
+	DN         string
+	Account    string
+	Confidence Confidence
+	Since      time.Time // when the condition began; zero where unknown
+	Days       int       // whole days from Since to the time of the audit
+	Evidence   []Evidence
+	Suggest    []string
+	ID         string // raw identity of the entry
+	// Change is new, still or gone in a comparison, "" elsewhere.
+	Change string
+
+	severity *Severity // its own, where a check has several
+	bundle   string    // findings of one check that belong together stand together
+	fix      *Fix
+}
+
+// Fix is the value that a finding wants an attribute to have instead of
+// another.
+type Fix struct{ Attr, Old, New string }
+
+// Fix returns what would clear the finding, nil where it is not the change
+// of one value to a known other.
+func (f *Finding) Fix() *Fix { return f.fix }
+
+// Evidence is one attribute that proves a finding, in readable form.
+type Evidence struct{ Attr, Value string }
+
+// Check is one rule.
+type Check struct {
+	Name     string
+	Severity Severity
+	Short    string   // one line: what it reports
+	Suggest  []string // the actions that would clear a finding
+	Kinds    []directory.Kind
+	// Off says that the check runs only where it is asked for.
+	Off bool
+	// Guard names the attributes that a decision resting on a finding of
+	// this check rests on.
+	Guard func(d *directory.Dialect) []directory.AttrID
+	// builtIn includes some of the built-in entries, which most checks
+	// leave out.
+	builtIn func(a *directory.Account) bool
+	// overAll says that entries are compared with each other, so that a
+	// survey of some of them is not enough.
+	overAll bool
+	// needs are sets of attributes of which one must be carried by some
+	// entry of the kind.
+	needs func(d *directory.Dialect) [][]directory.AttrID
+	// wants says what else is missing for the check, in the settings or in
+	// the survey, "" where nothing is.
+	wants func(p *pass) string
+	// prepare works out what judging single accounts needs to know of all.
+	prepare func(p *pass)
+	// One of these does the work: for one account, for one account that may
+	// give several findings, or for whatever else the survey holds.
+	judge     func(p *pass, a *directory.Account) *Finding
+	judgeMany func(p *pass, a *directory.Account) []Finding
+	gather    func(p *pass, report func(*directory.Subject, Finding))
+}
+
+// ComparesAll tells whether the check compares accounts with all others, so
+// that it says nothing where only some were read.
+func (c *Check) ComparesAll() bool { return c.overAll && c.judge == nil && c.gather == nil }
+
+//go:embed doc/*.md
+var docs embed.FS
+
+// Doc returns the check's full text for people, in Markdown.
+func (c *Check) Doc() string {
+	text, err := docs.ReadFile("doc/" + c.Name + ".md")
+	if err != nil {
+		panic(err) // each check has one; a test says so
+	}
+	return string(text)
+}
+
+// Checks are all checks, in the order of reports.
+var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, exemptionChecks)
+
+// Named returns a check by its name.
+func Named(name string) (*Check, error) {
+	if c := byName(Checks, name); c != nil {
+		return c, nil
+	}
+	return nil, fmt.Errorf("no check is called %q; \"yardbroom checks\" lists them", name)
+}
+
+func byName(checks []*Check, name string) *Check {
+	if i := slices.IndexFunc(checks, func(c *Check) bool { return c.Name == name }); i >= 0 {
+		return checks[i]
+	}
+	return nil
+}

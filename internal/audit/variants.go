@@ -1,0 +1,206 @@
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"yardbroom/internal/directory"
+)
+
+// variant is one spelling of a value, and what it should be.
+type variant struct {
+	folded    string
+	count     int
+	preferred string
+	of        int // entries with the preferred spelling
+	likely    bool
+}
+
+// cluster is all spellings that fold alike.
+type cluster struct {
+	folded    string
+	spellings []string
+	count     int // entries, over all spellings
+	preferred string
+	known     bool // the preferred spelling is from the settings
+	joins     *cluster
+}
+
+// spellings counts how often each value of each attribute occurs.
+type spellings map[directory.AttrID]map[string]*variant
+
+// countSpellings prepares value-variant: what each spelling should be.
+func countSpellings(p *pass) {
+	var compared directory.AttrSet
+	for _, id := range p.rules.compared {
+		compared.Add(id)
+	}
+	parts := tally(p.Accounts.Parts(), func() spellings {
+		s := spellings{}
+		for _, id := range p.rules.compared {
+			s[id] = map[string]*variant{}
+		}
+		return s
+	}, func(a *directory.Account, into spellings) {
+		if a.Kind != directory.KindUser || a.BuiltIn {
+			return
+		}
+		for id, value := range a.Text.Values() {
+			if !compared.Has(id) {
+				continue
+			}
+			if v := into[id][value]; v != nil {
+				v.count++
+			} else {
+				into[id][value] = &variant{count: 1}
+			}
+		}
+	})
+	p.variants = spellings{}
+	for _, id := range p.rules.compared {
+		all := map[string]*variant{}
+		for _, part := range parts {
+			for value, v := range part[id] {
+				if all[value] == nil {
+					all[value] = &variant{folded: directory.FoldText(value)}
+				}
+				all[value].count += v.count
+			}
+		}
+		prefer(all, p.rules.reference[id])
+		// What is spelt right is not looked up again for each account.
+		maps.DeleteFunc(all, func(value string, v *variant) bool { return v.preferred == "" || v.preferred == value })
+		p.variants[id] = all
+	}
+}
+
+// prefer decides which spelling each value should have.
+func prefer(all map[string]*variant, reference []string) {
+	clusters := map[string]*cluster{}
+	for value, v := range all {
+		if v.folded == "" {
+			continue // blank, or nothing but punctuation
+		}
+		c := clusters[v.folded]
+		if c == nil {
+			c = &cluster{folded: v.folded}
+			clusters[v.folded] = c
+		}
+		c.spellings = append(c.spellings, value)
+		c.count += v.count
+	}
+	for _, c := range clusters {
+		c.preferred = slices.MinFunc(c.spellings, func(a, b string) int {
+			return cmp.Or(cmp.Compare(all[b].count, all[a].count), cmp.Compare(utf8.RuneCountInString(b), utf8.RuneCountInString(a)), strings.Compare(a, b))
+		})
+	}
+	for _, right := range slices.Backward(reference) { // the first of two that fold alike is taken
+		if c := clusters[directory.FoldText(right)]; c != nil {
+			c.preferred, c.known = right, true
+		}
+	}
+	join(clusters)
+	for _, v := range all {
+		c := clusters[v.folded]
+		if c == nil {
+			continue
+		}
+		for c.joins != nil {
+			c, v.likely = c.joins, true
+		}
+		v.preferred = c.preferred
+		if best := all[c.preferred]; best != nil {
+			v.of = best.count
+		}
+	}
+}
+
+// Values of at least this length, and as many times more frequent, are taken
+// for what another one, a letter apart, was meant to be.
+const (
+	joinLength = 6
+	joinTimes  = 10
+)
+
+// join finds the clusters that are a slip of the finger away from a much
+// larger one. Two texts are one edit apart only if they are equal after one
+// letter at most is left out of each, so that each needs to be compared only
+// with those that share such a form.
+func join(clusters map[string]*cluster) {
+	shortened := map[string][]*cluster{}
+	for _, c := range clusters {
+		if utf8.RuneCountInString(c.folded) >= joinLength-1 {
+			for _, form := range forms(c.folded) {
+				shortened[form] = append(shortened[form], c)
+			}
+		}
+	}
+	for _, c := range clusters {
+		if c.known || utf8.RuneCountInString(c.folded) < joinLength {
+			continue
+		}
+		for _, form := range forms(c.folded) {
+			for _, o := range shortened[form] {
+				if o == c || o.count < joinTimes*c.count || !oneEdit(c.folded, o.folded) {
+					continue
+				}
+				if j := c.joins; j == nil || o.count > j.count || o.count == j.count && o.folded < j.folded {
+					c.joins = o
+				}
+			}
+		}
+	}
+}
+
+// forms are a text itself and all texts with one letter less.
+func forms(s string) []string {
+	all := []string{s}
+	for i, r := range s {
+		all = append(all, s[:i]+s[i+utf8.RuneLen(r):])
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// oneEdit tells whether one letter put in, taken out or exchanged makes one
+// text of the other.
+func oneEdit(a, b string) bool {
+	x, y := []rune(a), []rune(b)
+	if len(x) > len(y) {
+		x, y = y, x
+	}
+	if len(y)-len(x) > 1 {
+		return false
+	}
+	for i := range x {
+		if x[i] == y[i] {
+			continue
+		}
+		if len(x) == len(y) {
+			return slices.Equal(x[i+1:], y[i+1:])
+		}
+		return slices.Equal(x[i:], y[i+1:])
+	}
+	return len(x) != len(y)
+}
+
+func valueVariant(p *pass, a *directory.Account) (out []Finding) {
+	for id, value := range a.Text.Values() {
+		v := p.variants[id][value]
+		if v == nil {
+			continue
+		}
+		f := Finding{fix: &Fix{id.String(), value, v.preferred}, bundle: id.String() + "\x00" + v.preferred + "\x00" + value,
+			Evidence: []Evidence{{id.String(), fmt.Sprintf("%q", value)}, {"preferred", fmt.Sprintf("%q", v.preferred)},
+				{"entries", fmt.Sprintf("%d, preferred %d", v.count, v.of)}}}
+		if v.likely {
+			f.Confidence = Likely
+		}
+		out = append(out, f)
+	}
+	return out
+}
