@@ -102,7 +102,7 @@ func groupEmpty(p *pass, report func(*directory.Subject, Finding)) {
 		if others || len(g.Logons) > 0 {
 			continue
 		}
-		f := Finding{Since: g.Created.Time(), Evidence: []Evidence{{"members", "none"}, evidence(g.Created)}}
+		f := Finding{Evidence: []Evidence{{"members", "none"}, evidence(g.Created)}}
 		if len(g.Members) > 0 {
 			f.Evidence[0].Value = "only itself or a placeholder"
 		}
@@ -297,7 +297,7 @@ func ouEmpty(p *pass, report func(*directory.Subject, Finding)) {
 		if u.BuiltIn || p.HasBelow(u.Key) || linked[u.Key] || parking[u.Key] || p.IsWellKnown(u.Key) || !atOrBefore(u.Created, p.lines.fresh) {
 			continue
 		}
-		report(&u.Subject, Finding{Since: u.Created.Time(), Evidence: []Evidence{{"entries below", "none"}, evidence(u.Created)}})
+		report(&u.Subject, Finding{Evidence: []Evidence{{"entries below", "none"}, evidence(u.Created)}})
 	}
 }
 

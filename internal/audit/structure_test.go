@@ -114,7 +114,7 @@ func TestGroups(t *testing.T) {
 		group("A", 1301, nest("B")), group("B", 1302, nest("C"), nest("D")), group("C", 1303, nest("A")), group("D", 1304, in("a")), group("Self", 1305, nest("Self")),
 		user("a", "primaryGroupID=1100"))
 	r := run(t, s, nil, Options{})
-	assert.Equal(t, []string{"Empty sure 100"}, found(r, "group-empty"))
+	assert.Equal(t, []string{"Empty sure 0"}, found(r, "group-empty"))
 	assert.Equal(t, []string{"A", "B", "C", "Self"}, who(r, "group-loop"))
 	assert.Equal(t, []string{"loop=B > C > A > B"}, proof(r, "group-loop", "B"))
 	assert.Equal(t, []string{"loop=Self > Self"}, proof(r, "group-loop", "Self"))

@@ -58,6 +58,15 @@ func (s Subject) clone() Subject {
 	return s
 }
 
+// named is clone for an entry of any kind: what has no logon name is called
+// by the value in its own name.
+func (s Subject) named() Subject {
+	if s.Logon == "" {
+		s.Logon = LeafValue(s.DN)
+	}
+	return s.clone()
+}
+
 // Account is the one normalised view of an entry. It holds what the
 // attributes say; what follows from it together with the policies of the
 // directory and the time of the audit, the Survey answers.

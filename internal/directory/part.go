@@ -58,7 +58,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 		p.addUnreadable(a, e, bad)
 	}
 	if misplaced(e.DN) {
-		s.Misplaced = append(s.Misplaced, a.clone())
+		s.Misplaced = append(s.Misplaced, a.named())
 	}
 	if !d.KeepsLinks {
 		p.addReferences(a, e)
@@ -137,7 +137,7 @@ func (p *Part) addPolicyLink(a *Account, e *Entry) {
 }
 
 func (p *Part) addUnreadable(a *Account, e *Entry, bad AttrSet) {
-	subject := a.clone()
+	subject := a.named()
 	for id := range bad.All() {
 		p.survey.Unreadable = append(p.survey.Unreadable, Unreadable{subject, id, strings.Clone(e.First(id.String()))})
 	}
@@ -169,7 +169,7 @@ func (p *Part) addReferences(a *Account, e *Entry) {
 			continue
 		}
 		if from == nil {
-			subject := a.clone()
+			subject := a.named()
 			from = &subject
 		}
 		for _, name := range e.Get(id.String()) {

@@ -141,7 +141,7 @@ func fresh(w io.Writer, c *audit.Comparison, st Style) {
 	for i := range c.New {
 		f := &c.New[i]
 		if shown[f.Check]++; st.Limit <= 0 || shown[f.Check] <= st.Limit {
-			rows = append(rows, []string{f.Check, st.severity(f.Severity), who(f), f.Kind, Place(f.DN), string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+			rows = append(rows, []string{f.Check, st.severity(f.Severity), Visible(f.Account), f.Kind, Place(f.DN), string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
 		}
 	}
 	Table(w, st, []string{"Check", "Severity", "Account", "Kind", "Where", "", "Evidence"}, rows, 6, 4)
@@ -159,7 +159,7 @@ func gone(w io.Writer, c *audit.Comparison, st Style) {
 	var rows [][]string
 	for i := range c.Gone {
 		if f := &c.Gone[i]; st.Limit <= 0 || len(rows) < 2*st.Limit {
-			rows = append(rows, []string{f.Check, who(f), f.Kind, Place(f.DN)})
+			rows = append(rows, []string{f.Check, Visible(f.Account), f.Kind, Place(f.DN)})
 		}
 	}
 	Table(w, st, []string{"Check", "Account", "Kind", "Where"}, rows, 3)

@@ -12,7 +12,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"yardbroom/internal/audit"
-	"yardbroom/internal/directory"
 )
 
 // Style is how tables are drawn.
@@ -217,22 +216,13 @@ func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
 		if !f.Since.IsZero() {
 			days = fmt.Sprint(f.Days)
 		}
-		rows = append(rows, []string{who(f), f.Kind, Place(f.DN), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+		rows = append(rows, []string{Visible(f.Account), f.Kind, Place(f.DN), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
 	}
 	fmt.Fprintf(w, "\n%s (%s)\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity))
 	Table(w, st, []string{"Account", "Kind", "Where", "Days", "", "Evidence"}, rows, 5, 2)
 	if more := total - len(rows); more > 0 {
 		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, sum.Check)
 	}
-}
-
-// who is what to call the entry of a finding in a table, where its place has
-// a column of its own.
-func who(f *audit.Finding) string {
-	if f.Account == f.DN {
-		return Visible(directory.LeafValue(f.DN))
-	}
-	return Visible(f.Account)
 }
 
 // shortEvidence is the evidence for a table, where it has to be brief: times
