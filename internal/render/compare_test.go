@@ -63,3 +63,10 @@ func TestParagraphs(t *testing.T) {
 	text := "Reports something.\n\n**What it looks at.** The `mail` of\neach.\n"
 	assert.Equal(t, "Reports something.\n\nWhat it looks at. The `mail` of\neach.\n", Paragraphs(text, Style{Width: 80}))
 }
+
+func TestEvidenceKeepsItsOrderAndItsSigns(t *testing.T) {
+	var b bytes.Buffer
+	f := audit.Finding{Check: "privileged", Evidence: []audit.Evidence{{Attr: "Outer", Value: "through Inner > Outer & <more>"}, {Attr: "Inner", Value: "member"}}}
+	require.NoError(t, FindingsJSONL(&b, []audit.Finding{f}))
+	assert.Contains(t, b.String(), `"evidence":{"Outer":"through Inner > Outer & <more>","Inner":"member"},"suggest":[]`)
+}

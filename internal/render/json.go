@@ -33,20 +33,20 @@ type evidenceObject []audit.Evidence
 // MarshalJSON keeps the order, which a map would lose.
 func (o evidenceObject) MarshalJSON() ([]byte, error) {
 	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
 	b.WriteByte('{')
 	for i, e := range o {
 		if i > 0 {
 			b.WriteByte(',')
 		}
 		for j, text := range []string{e.Attr, e.Value} {
-			quoted, err := json.Marshal(text)
-			if err != nil {
-				return nil, err
-			}
 			if j == 1 {
 				b.WriteByte(':')
 			}
-			b.Write(quoted)
+			if err := enc.Encode(text); err != nil {
+				return nil, err
+			}
 		}
 	}
 	b.WriteByte('}')
