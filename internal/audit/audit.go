@@ -62,8 +62,8 @@ type pass struct {
 	disabled   func() map[directory.Key]*directory.Account
 	entitled   map[directory.Key][]*directory.Group // that disabled users are listed in
 	variants   map[directory.AttrID]map[string]*variant
-	duplicates map[sharedValue][]*directory.Account
-	sharers    map[*directory.Account]bool // who has a value of duplicates
+	duplicates map[sharedValue]*sharers
+	sharing    map[*directory.Account]bool // who has a value of duplicates
 }
 
 // lines are moments that thresholds draw: what happened at or before one of
@@ -354,6 +354,9 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 	f.Kind, f.DN, f.Account, f.ID = about.Kind.String(), about.DN, about.Name(), about.ID
 	if f.Confidence == "" {
 		f.Confidence = Sure
+	}
+	for i := range f.Evidence {
+		f.Evidence[i].Value = clipped(f.Evidence[i].Value)
 	}
 	if !f.Since.IsZero() {
 		f.Days = int(p.asOf.Sub(f.Since) / (24 * time.Hour))

@@ -1,6 +1,8 @@
 package audit
 
 import (
+	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -69,6 +71,47 @@ func (s *sieve) metTwice(k directory.Key) bool {
 	return s.twice[k[0]>>6&uint64(len(s.twice)-1)].Load()&(1<<(k[0]&63)) != 0
 }
 
+// valueSet remembers the values of one account: most have few, some very many.
+type valueSet struct {
+	few  []sharedValue
+	many map[sharedValue]bool
+}
+
+// add tells whether the value is new.
+func (s *valueSet) add(v sharedValue) bool {
+	const few = 16
+	switch {
+	case s.many != nil:
+		if s.many[v] {
+			return false
+		}
+		s.many[v] = true
+		return true
+	case slices.Contains(s.few, v):
+		return false
+	case len(s.few) == few:
+		s.many = map[sharedValue]bool{v: true}
+		for _, one := range s.few {
+			s.many[one] = true
+		}
+		return true
+	}
+	s.few = append(s.few, v)
+	return true
+}
+
+// sharers are the accounts that share a value, by name: ordinary ones, and
+// apart from them administrators' second accounts where those may share it
+// with the first.
+type sharers struct{ ordinary, second []*directory.Account }
+
+func (s *sharers) of(p *pass, space directory.AttrID, a *directory.Account) []*directory.Account {
+	if mayShare(space) && p.rules.admin.MatchString(a.Logon) {
+		return s.second
+	}
+	return s.ordinary
+}
+
 // findDuplicates prepares duplicate-value. The sieve picks out the few
 // values that may occur twice, so that only those are remembered.
 func findDuplicates(p *pass) {
@@ -76,15 +119,14 @@ func findDuplicates(p *pass) {
 	counted := func(a *directory.Account) bool {
 		return !a.BuiltIn && a.Kind != directory.KindResource && a.Kind != directory.KindTrust
 	}
-	tally(p.Accounts.Parts(), func() struct{} { return struct{}{} }, func(a *directory.Account, _ struct{}) {
+	tally(p.Accounts.Parts(), func() *valueSet { return &valueSet{} }, func(a *directory.Account, own *valueSet) {
 		if !counted(a) {
 			return
 		}
-		own := make([]sharedValue, 0, 8)
+		own.few, own.many = own.few[:0], nil
 		uniqueValues(a, func(space, _ directory.AttrID, value string) {
 			// One account may hold one address in two attributes.
-			if v := sharedIn(space, value); !slices.Contains(own, v) {
-				own = append(own, v)
+			if v := sharedIn(space, value); own.add(v) {
 				s.add(v.value)
 			}
 		})
@@ -96,51 +138,71 @@ func findDuplicates(p *pass) {
 		}
 		uniqueValues(a, func(space, _ directory.AttrID, value string) {
 			v := sharedIn(space, value)
-			if s.metTwice(v.value) && !slices.Contains(into[v], a) {
-				into[v] = append(into[v], a)
+			if who := into[v]; s.metTwice(v.value) && (len(who) == 0 || who[len(who)-1] != a) {
+				into[v] = append(who, a)
 			}
 		})
 	})
-	p.duplicates = found{}
+	all := found{}
 	for _, part := range parts {
 		for v, who := range part {
-			p.duplicates[v] = append(p.duplicates[v], who...)
+			all[v] = append(all[v], who...)
 		}
 	}
-	p.sharers = map[*directory.Account]bool{}
-	for v, who := range p.duplicates {
+	p.duplicates, p.sharing = map[sharedValue]*sharers{}, map[*directory.Account]bool{}
+	for v, who := range all {
 		if len(who) < 2 {
-			delete(p.duplicates, v)
 			continue
 		}
+		slices.SortFunc(who, func(a, b *directory.Account) int {
+			return cmp.Or(strings.Compare(a.Name(), b.Name()), strings.Compare(a.DN, b.DN))
+		})
+		both := &sharers{}
 		for _, a := range who {
-			p.sharers[a] = true
+			if mayShare(v.space) && p.rules.admin.MatchString(a.Logon) {
+				both.second = append(both.second, a)
+			} else {
+				both.ordinary = append(both.ordinary, a)
+			}
+			p.sharing[a] = true
 		}
+		p.duplicates[v] = both
 	}
 }
 
 func duplicateValue(p *pass, a *directory.Account) (out []Finding) {
-	if !p.sharers[a] {
+	if !p.sharing[a] {
 		return nil
 	}
-	var told []sharedValue
+	var told valueSet
 	uniqueValues(a, func(space, attr directory.AttrID, value string) {
 		v := sharedIn(space, value)
-		who := p.duplicates[v]
-		if len(who) == 0 || slices.Contains(told, v) {
+		both := p.duplicates[v]
+		if both == nil || !told.add(v) {
 			return
 		}
-		told = append(told, v)
-		var others []string
-		for _, o := range who {
-			if o != a && (!mayShare(space) || p.rules.admin.MatchString(o.Logon) == p.rules.admin.MatchString(a.Logon)) {
-				others = append(others, o.Name())
-			}
-		}
-		if len(others) > 0 {
+		if who := both.of(p, space, a); len(who) > 1 {
 			out = append(out, Finding{bundle: space.String() + "\x00" + strings.ToLower(value),
-				Evidence: []Evidence{{attr.String(), value}, {"shared with", listed(others)}}})
+				Evidence: []Evidence{{attr.String(), value}, {"shared with", others(who, a)}}})
 		}
 	})
 	return out
+}
+
+// others names the accounts of a sorted list but for one, the first of many.
+func others(who []*directory.Account, but *directory.Account) string {
+	var names []string
+	for _, o := range who {
+		if len(names) == mostListed {
+			break
+		}
+		if o != but {
+			names = append(names, o.Name())
+		}
+	}
+	text := strings.Join(names, "; ")
+	if more := len(who) - 1 - len(names); more > 0 {
+		text += fmt.Sprintf("; and %d more", more)
+	}
+	return text
 }

@@ -347,9 +347,9 @@ func unreadableValue(p *pass, report func(*directory.Subject, Finding)) {
 	}
 }
 
-// clipped keeps evidence readable.
+// clipped keeps evidence readable, whatever somebody has put into a value.
 func clipped(v string) string {
-	const most = 120
+	const most = 1000
 	if len(v) <= most {
 		return v
 	}

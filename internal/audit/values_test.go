@@ -2,6 +2,7 @@ package audit
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -127,4 +128,30 @@ func TestDuplicates(t *testing.T) {
 	assert.ElementsMatch(t, []string{"id1", "id2", "sa-1", "sa-2", "mail", "proxy", "upn1", "a-upn", "spn", "pc$"}, who(r, "duplicate-value"))
 	assert.Equal(t, []string{"employeeID=7", "shared with=id2"}, proof(r, "duplicate-value", "id1"))
 	assert.Equal(t, []string{"proxyAddresses=zed@X.example", "shared with=mail"}, proof(r, "duplicate-value", "proxy"))
+}
+
+func TestHostileValuesAreJudgedInReasonableWork(t *testing.T) {
+	huge := strings.Repeat("Astronomy ", 100_000)
+	var names []string
+	for i := range 20_000 {
+		names = append(names, fmt.Sprintf("http/h%d.x.example", i))
+	}
+	entries := []directory.Entry{domain, user("huge", "department="+huge, "displayName="+huge, "givenName=Ada", "sn=Quill", "telephoneNumber="+huge, "mail="+huge),
+		user("broken", "department=\xff\xfe\x80archive", "displayName=\xff", "givenName=\xfe", "sn=\xfd"), user("nul", "department=\x00")}
+	one, two := user("many"), user("many-too")
+	one.Set("servicePrincipalName", names...)
+	two.Set("servicePrincipalName", names[len(names)-1], names[0])
+	entries = append(entries, one, two)
+	entries = append(entries, many(30_000, "same", "mail=none@x.example", "department=Visitor Centre")...)
+	for i := range 5_000 {
+		entries = append(entries, user(fmt.Sprintf("office%d", i), fmt.Sprintf("physicalDeliveryOfficeName=Building %d, Room %d", i%70, i)))
+	}
+	r := run(t, survey(directory.AD, entries...), nil, Options{})
+	assert.Len(t, who(r, "duplicate-value"), 30_000+2+2)
+	assert.Equal(t, []string{"mail=none@x.example", "shared with=same00; same01; same02; same03; same04; same05; same06; same07; same08; same09; and 29989 more"}, proof(r, "duplicate-value", "same29999"))
+	for _, f := range r.Findings {
+		for _, e := range f.Evidence {
+			assert.Less(t, len(e.Value), 2000, f.Check)
+		}
+	}
 }

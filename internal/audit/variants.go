@@ -3,6 +3,7 @@ package audit
 import (
 	"cmp"
 	"fmt"
+	"hash/maphash"
 	"maps"
 	"slices"
 	"strings"
@@ -122,29 +123,30 @@ func prefer(all map[string]*variant, reference []string) {
 // Values of at least this length, and as many times more frequent, are taken
 // for what another one, a letter apart, was meant to be.
 const (
-	joinLength = 6
-	joinTimes  = 10
+	joinLength  = 6
+	joinLongest = 200 // longer texts are not names of anything
+	joinTimes   = 10
 )
 
 // join finds the clusters that are a slip of the finger away from a much
 // larger one. Two texts are one edit apart only if they are equal after one
 // letter at most is left out of each, so that each needs to be compared only
-// with those that share such a form.
+// with the large ones that share such a form.
 func join(clusters map[string]*cluster) {
-	shortened := map[string][]*cluster{}
+	large, most := map[uint64][]*cluster{}, 0
 	for _, c := range clusters {
-		if utf8.RuneCountInString(c.folded) >= joinLength-1 {
-			for _, form := range forms(c.folded) {
-				shortened[form] = append(shortened[form], c)
-			}
+		if n := utf8.RuneCountInString(c.folded); c.count >= joinTimes && n >= joinLength-1 && n <= joinLongest {
+			forms(c.folded, func(form uint64) { large[form] = append(large[form], c) })
+			most = max(most, c.count)
 		}
 	}
 	for _, c := range clusters {
-		if c.known || utf8.RuneCountInString(c.folded) < joinLength {
+		n := utf8.RuneCountInString(c.folded)
+		if c.known || n < joinLength || n > joinLongest || c.count*joinTimes > most {
 			continue
 		}
-		for _, form := range forms(c.folded) {
-			for _, o := range shortened[form] {
+		forms(c.folded, func(form uint64) {
+			for _, o := range large[form] {
 				if o == c || o.count < joinTimes*c.count || !oneEdit(c.folded, o.folded) {
 					continue
 				}
@@ -152,18 +154,21 @@ func join(clusters map[string]*cluster) {
 					c.joins = o
 				}
 			}
-		}
+		})
 	}
 }
 
-// forms are a text itself and all texts with one letter less.
-func forms(s string) []string {
-	all := []string{s}
+var formSeed = maphash.MakeSeed()
+
+// forms goes through a text and all texts with one letter less, by their
+// hashes.
+func forms(s string, yield func(uint64)) {
+	yield(maphash.String(formSeed, s))
+	var buf [4 * joinLongest]byte
 	for i, r := range s {
-		all = append(all, s[:i]+s[i+utf8.RuneLen(r):])
+		short := append(append(buf[:0], s[:i]...), s[i+utf8.RuneLen(r):]...)
+		yield(maphash.Bytes(formSeed, short))
 	}
-	slices.Sort(all)
-	return slices.Compact(all)
 }
 
 // oneEdit tells whether one letter put in, taken out or exchanged makes one
