@@ -323,7 +323,7 @@ func (p *pass) notes() []string {
 	note(p.Broken, "one record could not be read and was left out", "%d records could not be read and were left out")
 	note(p.Referrals, "one reference to another server was not followed", "%d references to other servers were not followed")
 	for i, name := range p.Silent {
-		notes = append(notes, fmt.Sprintf("%s did not answer, so later sign-ins may be known there: %s", name, p.SilentWhy[i]))
+		notes = append(notes, fmt.Sprintf("%s did not tell its sign-ins, so later ones may be known there: %s", name, p.SilentWhy[i]))
 	}
 	if servers := p.Servers(); p.Dialect == directory.AD && len(p.Asked) > 0 && len(servers) > 1 && len(p.Silent) == 0 {
 		var unasked []string

@@ -225,7 +225,7 @@ func TestTheLatestLogonOfAllServersWins(t *testing.T) {
 	silent.Server, silent.Asked, silent.Silent, silent.SilentWhy = "DC1.x", []string{"DC1.x"}, []string{"dc2.x"}, []string{"no answer"}
 	r = run(t, silent, nil, Options{})
 	assert.Equal(t, []string{"there likely 300", "here likely 91"}, found(r, "stale"))
-	assert.Contains(t, r.Notes[0], "dc2.x did not answer")
+	assert.Contains(t, r.Notes[0], "dc2.x did not tell its sign-ins")
 }
 
 func Test389(t *testing.T) {

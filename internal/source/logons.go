@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"sync"
 
@@ -60,8 +61,15 @@ func (s *Server) askOther(ctx context.Context, url string) logons {
 			})
 		return err
 	})
+	if out.err == nil && len(out.last) == 0 {
+		// Whoever may not read the attribute gets the same answer as from a
+		// server that nobody has signed in to.
+		out.err = errNoSignIns
+	}
 	return out
 }
+
+var errNoSignIns = errors.New("it shows no sign-ins of its own to this account")
 
 // other is another server of the same yard, not yet connected.
 func (s *Server) other(url string) *Server {

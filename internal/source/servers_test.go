@@ -119,6 +119,16 @@ func TestEveryServerIsAskedForItsOwnSignIns(t *testing.T) {
 	assert.Empty(t, survey.Silent, "who is avoided is not silent")
 	assert.False(t, survey.EveryServerAsked())
 
+	hiding := observatory(t, "dc2.larkmoor.example", text, func(d *practice.Directory) {
+		for _, e := range d.Dump() {
+			d.Edit(e.DN, func(e *directory.Entry) { e.Set("lastLogon") })
+		}
+	})
+	survey, err = connectTo(t, "", dc1, hiding).Survey(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"dc2.larkmoor.example"}, survey.Silent, "what is hidden proves nothing")
+	assert.False(t, survey.EveryServerAsked())
+
 	survey, err = connectTo(t, "", dc1, "ldap://127.0.0.1:1").Survey(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"127.0.0.1"}, survey.Silent)
