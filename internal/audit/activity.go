@@ -208,7 +208,7 @@ func staleComputer(p *pass, a *directory.Account) *Finding {
 // servers were asked, or it is so long before the line that even the
 // replicated value, which comes late, would show a later one.
 func (p *pass) everySignInShown(a *directory.Account, last, line time.Time) bool {
-	if p.EveryServerAsked() && (p.Dialect != directory.AD || p.Shows(a.Kind, directory.AttrLastLogon)) {
+	if p.allAsked && (p.Dialect != directory.AD || p.Shows(a.Kind, directory.AttrLastLogon)) {
 		return true
 	}
 	return p.replicated(a) && !last.After(line.Add(-p.Domain.LogonLag))
@@ -243,7 +243,7 @@ func neverUsed(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidence(a.Created))
-	if !p.EveryServerAsked() && !p.replicated(a) {
+	if !p.allAsked && !p.replicated(a) {
 		f.Confidence = Likely
 	}
 	return f
@@ -269,7 +269,7 @@ func unjoined(p *pass, a *directory.Account) *Finding {
 	if set.Present() {
 		f.Evidence = append(f.Evidence, evidence(set))
 	}
-	if !p.EveryServerAsked() && !p.replicated(a) {
+	if !p.allAsked && !p.replicated(a) {
 		f.Confidence = Likely
 	}
 	return f

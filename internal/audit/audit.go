@@ -57,6 +57,8 @@ type pass struct {
 	parking []string
 	lines   lines
 	rules   rules
+	// allAsked says that every server's own sign-ins are in the survey.
+	allAsked bool
 
 	graph      func() *graph
 	disabled   func() map[directory.Key]*directory.Account
@@ -82,11 +84,11 @@ type job struct {
 
 // Run judges a survey.
 func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, error) {
-	jobs, summaries, err := choose(set, opt.Checks)
+	jobs, off, err := choose(set, opt.Checks)
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking)}
+	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked()}
 	if p.rules, err = compileRules(&set.Audit); err != nil {
 		return nil, err
 	}
@@ -120,11 +122,12 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 			findings = append(findings, f)
 		})
 	}
-	r.Findings = p.leaveOut(findings, jobs)
-	r.Summary = summarise(r.Findings, jobs, summaries)
-	for i := range r.Summary {
-		r.Exempted += r.Summary[i].Exempted
+	r.Findings = p.summarise(findings, jobs)
+	for i := range jobs {
+		r.Summary = append(r.Summary, *jobs[i].summary)
+		r.Exempted += jobs[i].summary.Exempted
 	}
+	r.Summary = append(r.Summary, off...)
 	sortFindings(r.Findings)
 	r.Notes = p.notes()
 	return r, nil
@@ -153,41 +156,25 @@ func (p *pass) judge(jobs []job, a *directory.Account, inScope func(*directory.S
 	}
 }
 
-// leaveOut takes away the findings that exemptions cover.
-func (p *pass) leaveOut(findings []Finding, jobs []job) []Finding {
-	if p.exempt.empty() {
-		return findings
-	}
+// summarise takes away the findings that exemptions cover, and counts both
+// kinds in the summaries of their checks.
+func (p *pass) summarise(findings []Finding, jobs []job) []Finding {
 	byName := map[string]*Summary{}
 	for i := range jobs {
 		byName[jobs[i].Name] = jobs[i].summary
 	}
 	return slices.DeleteFunc(findings, func(f Finding) bool {
-		if f.Kind == directory.KindExemption.String() || !p.exempt.covers(&f) {
-			return false
+		sum := byName[f.Check]
+		if f.Kind != directory.KindExemption.String() && p.exempt.covers(&f) {
+			sum.Exempted++
+			return true
 		}
-		byName[f.Check].Exempted++
-		return true
-	})
-}
-
-func summarise(findings []Finding, jobs []job, off []Summary) []Summary {
-	byName := map[string]*Summary{}
-	for i := range jobs {
-		byName[jobs[i].Name] = jobs[i].summary
-	}
-	for i := range findings {
-		sum := byName[findings[i].Check]
 		sum.Findings++
-		if findings[i].Confidence == Likely {
+		if f.Confidence == Likely {
 			sum.Likely++
 		}
-	}
-	var all []Summary
-	for i := range jobs {
-		all = append(all, *jobs[i].summary)
-	}
-	return append(all, off...)
+		return false
+	})
 }
 
 func sortFindings(findings []Finding) {
@@ -325,12 +312,10 @@ func (p *pass) notes() []string {
 	for i, name := range p.Silent {
 		notes = append(notes, fmt.Sprintf("%s did not tell its sign-ins, so later ones may be known there: %s", name, p.SilentWhy[i]))
 	}
-	if servers := p.Servers(); p.Dialect == directory.AD && len(p.Asked) > 0 && len(servers) > 1 && len(p.Silent) == 0 {
+	if len(p.Asked) > 0 && len(p.Silent) == 0 && !p.allAsked {
 		var unasked []string
-		for _, host := range servers {
-			if !slices.ContainsFunc(p.Asked, func(asked string) bool { return strings.EqualFold(asked, host) }) {
-				unasked = append(unasked, cmp.Or(host, "a server without a name"))
-			}
+		for _, host := range p.Unasked() {
+			unasked = append(unasked, cmp.Or(host, "a server without a name"))
 		}
 		if len(unasked) > 0 {
 			notes = append(notes, "not asked for sign-ins of their own: "+listed(unasked)+" (not among the yard's servers, or to be avoided)")
@@ -367,39 +352,38 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 // what it found in the order of the accounts.
 func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]Finding)) []Finding {
 	found := make([][]Finding, len(parts))
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(parts)) {
-		wg.Go(func() {
-			for n := int(next.Add(1)) - 1; n < len(parts); n = int(next.Add(1)) - 1 {
-				for i := range parts[n] {
-					judge(&parts[n][i], &found[n])
-				}
-			}
-		})
-	}
-	wg.Wait()
+	spread(parts, func(_, part int, a *directory.Account) { judge(a, &found[part]) })
 	return slices.Concat(found...)
 }
 
 // tally goes over all accounts on all processors; each counts into its own T,
 // made by start.
 func tally[T any](parts [][]directory.Account, start func() T, count func(*directory.Account, T)) []T {
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	all := make([]T, min(runtime.GOMAXPROCS(0), len(parts)))
+	all := make([]T, workers(parts))
 	for w := range all {
 		all[w] = start()
+	}
+	spread(parts, func(worker, _ int, a *directory.Account) { count(a, all[worker]) })
+	return all
+}
+
+func workers(parts [][]directory.Account) int { return min(runtime.GOMAXPROCS(0), len(parts)) }
+
+// spread hands every account to one of the workers, with the numbers of the
+// worker and of the account's part.
+func spread(parts [][]directory.Account, work func(worker, part int, a *directory.Account)) {
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for w := range workers(parts) {
 		wg.Go(func() {
 			for n := int(next.Add(1)) - 1; n < len(parts); n = int(next.Add(1)) - 1 {
 				for i := range parts[n] {
-					count(&parts[n][i], all[w])
+					work(w, n, &parts[n][i])
 				}
 			}
 		})
 	}
 	wg.Wait()
-	return all
 }
 
 func scope(opt Options) func(*directory.Subject) bool {

@@ -11,7 +11,7 @@ var privilegeChecks = []*Check{
 	{
 		Name: "privileged", Severity: Info, Short: "account with power over the directory, and the groups it comes by",
 		Kinds: people, builtIn: administrator,
-		Guard: enabledAttrs, wants: wantsPrivilege, prepare: readGraph, judge: privileged,
+		Guard: enabledAttrs, wants: wantsPrivilege, judge: privileged,
 	},
 	{
 		Name: "privileged-residue", Severity: Medium, Short: "entry still marked as privileged that is so no longer",
@@ -23,11 +23,11 @@ var privilegeChecks = []*Check{
 			}
 			return wantsPrivilege(p)
 		},
-		prepare: readGraph, gather: privilegedResidue,
+		gather: privilegedResidue,
 	},
 	{
 		Name: "privileged-daily", Severity: High, Short: "privileged account that is used for daily work and mail",
-		Kinds: users, Guard: enabledAttrs, wants: wantsPrivilege, prepare: readGraph,
+		Kinds: users, Guard: enabledAttrs, wants: wantsPrivilege,
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(enabledNeeds(d), []directory.AttrID{directory.AttrMail})
 		},
@@ -46,12 +46,12 @@ var privilegeChecks = []*Check{
 			}
 			return ""
 		},
-		prepare: readGraph, judge: privilegedIdle,
+		judge: privilegedIdle,
 	},
 	{
 		Name: "privileged-everyone", Severity: High, Short: "an identity that stands for many has power over the directory",
 		Kinds: []directory.Kind{directory.KindForeign, directory.KindGroup}, overAll: true,
-		wants: wantsPrivilege, prepare: readGraph, gather: privilegedEveryone,
+		wants: wantsPrivilege, gather: privilegedEveryone,
 	},
 }
 
@@ -234,9 +234,9 @@ func reachEvidence(all []reach) []Evidence {
 	return out
 }
 
-// privilegeUnknown says why nothing can be said of privilege, "" where it
+// wantsPrivilege says why nothing can be said of privilege, "" where it
 // can.
-func (p *pass) privilegeUnknown() string {
+func wantsPrivilege(p *pass) string {
 	if why := wantsMembers(p); why != "" {
 		return why
 	}
@@ -260,11 +260,6 @@ func (p *pass) privilegeUnknown() string {
 	}
 	return ""
 }
-
-func wantsPrivilege(p *pass) string { return p.privilegeUnknown() }
-
-// readGraph resolves the nesting before accounts are judged.
-func readGraph(p *pass) { p.graph() }
 
 func privileged(p *pass, a *directory.Account) *Finding {
 	reached := p.graph().reachedBy(a)

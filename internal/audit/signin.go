@@ -183,7 +183,7 @@ func serviceNameOnUser(p *pass, a *directory.Account) *Finding {
 		names = append(names, name)
 	}
 	f.Evidence = []Evidence{{directory.AttrServicePrincipalName.String(), listed(names)}}
-	if p.privilegeUnknown() == "" {
+	if wantsPrivilege(p) == "" {
 		if reached := p.graph().reachedBy(a); len(reached) > 0 {
 			high := High
 			f.severity = &high

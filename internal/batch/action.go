@@ -260,11 +260,7 @@ func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e
 				equal(id)
 			}
 			add(containerGuard(e))
-			logon := directory.AttrSAMAccountName
-			if d != directory.AD {
-				logon = directory.AttrUID
-			}
-			equal(logon)
+			equal(d.Logon)
 		}
 	}
 	for _, id := range rested {

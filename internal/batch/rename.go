@@ -181,18 +181,17 @@ func (p *renaming) addresses() {
 		return
 	}
 	proxies := p.entry.Get("proxyAddresses")
-	if len(proxies) == 0 {
-		if p.dialect != directory.AD && old != "" {
-			for i := range p.mods {
-				if p.mods[i].Attr == "mail" {
-					p.mods[i].New = append(p.mods[i].New, OctetsOf(p.entry.Get("mail"))...)
-				}
+	switch {
+	case len(proxies) > 0:
+	case old == "":
+		return
+	case p.dialect != directory.AD:
+		for i := range p.mods {
+			if p.mods[i].Attr == "mail" {
+				p.mods[i].New = append(p.mods[i].New, OctetsOf(p.entry.Get("mail"))...)
 			}
-			return
 		}
-		if old == "" || p.dialect != directory.AD {
-			return
-		}
+		return
 	}
 	list := []string{"SMTP:" + p.mail}
 	for _, one := range proxies {

@@ -251,7 +251,7 @@ func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Ima
 	return r.putPrimaryGroup(ctx, l, im, e, past)
 }
 
-var singleLink = map[string]bool{"manager": true, "managedby": true, "secretary": false}
+var singleLink = map[string]bool{"manager": true, "managedby": true}
 
 // putPrimaryGroup gives an `ad` account its primary group back, unless that
 // is the usual one or a privileged one.
@@ -261,7 +261,7 @@ func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, im *batch.I
 	if r.Server.Dialect != directory.AD || was == "" || cmp.Or(now, "513") == was {
 		return nil
 	}
-	if slices.Contains([]string{"512", "518", "519", "520", "526", "527"}, was) {
+	if directory.PrivilegedRID(was) {
 		past.notes = append(past.notes, "its primary group was a privileged one and was not put back")
 		return nil
 	}

@@ -52,11 +52,10 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	names := what.names
 	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
 		return usage("--on-collision: %q is not append-account", c)
 	}
-	if len(names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
+	if len(what.names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
 		return usage("say which accounts: by name, --check, --file or --match")
 	}
 	p, err := a.open(ctx, cmd)
@@ -313,10 +312,7 @@ func isDN(name string) bool {
 // lookUp finds accounts by logon name and by DN, under the keys of their
 // names.
 func lookUp(ctx context.Context, src source.Source, d *directory.Dialect, names []string) (map[string][]directory.Entry, error) {
-	logon := "uid"
-	if d == directory.AD {
-		logon = "sAMAccountName"
-	}
+	logon := d.Logon.String()
 	var dns, logons []string
 	for _, name := range names {
 		if isDN(name) {

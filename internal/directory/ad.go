@@ -240,10 +240,13 @@ func PrivilegedSID(sid string) bool {
 		}
 		return false
 	}
-	if !strings.HasPrefix(sid, "S-1-5-21-") {
-		return false
-	}
-	switch sid[strings.LastIndexByte(sid, '-')+1:] {
+	return strings.HasPrefix(sid, "S-1-5-21-") && PrivilegedRID(sid[strings.LastIndexByte(sid, '-')+1:])
+}
+
+// PrivilegedRID tells the same of a group of the domain itself by the last
+// number of its identity, in decimal, as primaryGroupID holds it.
+func PrivilegedRID(rid string) bool {
+	switch rid {
 	case "512", "518", "519", "520", "526", "527":
 		return true
 	}

@@ -34,8 +34,6 @@ type Dialect struct {
 	// KeepsLinks tells that the server itself takes away references to
 	// entries that go.
 	KeepsLinks bool
-	// Operational attributes have to be asked for by name or with "+".
-	Operational bool
 
 	marks    AttrSet  // an entry with one of them speaks this dialect
 	ask      []AttrID // what to ask a server for, besides what all dialects share

@@ -7,7 +7,7 @@ import (
 
 // NS389 is 389 Directory Server with its own password policy.
 var NS389 = &Dialect{
-	Name: "389ds", Identity: AttrNsUniqueID, Logon: AttrUID, Operational: true,
+	Name: "389ds", Identity: AttrNsUniqueID, Logon: AttrUID,
 	LastLogon:   []AttrID{AttrLastLoginTime},
 	Enabled:     []AttrID{AttrNsAccountLock},
 	Expiry:      []AttrID{AttrShadowExpire},

@@ -8,7 +8,7 @@ import (
 
 // OpenLDAP is slapd with the password policy overlay.
 var OpenLDAP = &Dialect{
-	Name: "openldap", Identity: AttrEntryUUID, Logon: AttrUID, Operational: true,
+	Name: "openldap", Identity: AttrEntryUUID, Logon: AttrUID,
 	LastLogon:   []AttrID{AttrPwdLastSuccess, AttrAuthTimestamp},
 	Enabled:     []AttrID{AttrPwdAccountLockedTime, AttrPwdStartTime, AttrPwdEndTime},
 	Expiry:      []AttrID{AttrShadowExpire, AttrPwdEndTime},

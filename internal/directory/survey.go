@@ -126,7 +126,6 @@ type Group struct {
 	Marked     bool   // adminCount is 1
 	Dynamic    bool   // members are searched for, not listed
 	Posix      bool
-	Names      bool // of a class that lists its members by name
 	GID        string
 	Created    Moment
 	Members    []Key
@@ -224,12 +223,15 @@ func (s *Survey) EveryServerAsked() bool {
 	if s.Dialect != AD {
 		return true
 	}
-	servers := s.Servers()
-	if len(servers) == 1 {
-		return true
-	}
-	return len(servers) > 0 && !slices.ContainsFunc(servers, func(host string) bool {
-		return !slices.ContainsFunc(s.Asked, func(asked string) bool { return strings.EqualFold(asked, host) })
+	n := len(s.controllers)
+	return n == 1 || n > 0 && len(s.Unasked()) == 0
+}
+
+// Unasked returns the servers that the directory lists and that were not
+// asked, by host name where it shows one, sorted.
+func (s *Survey) Unasked() []string {
+	return slices.DeleteFunc(s.Servers(), func(host string) bool {
+		return slices.ContainsFunc(s.Asked, func(asked string) bool { return strings.EqualFold(asked, host) })
 	})
 }
 
