@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 )
@@ -283,7 +284,7 @@ func TestScopeLimitsFindingsOnly(t *testing.T) {
 func TestSettingsChangeSeveritiesAndSwitchChecksOff(t *testing.T) {
 	s := survey(directory.AD, domain, user("a", "lastLogon="+ticks(40), "lastLogonTimestamp="+ticks(45)))
 	r := run(t, s, func(set *settings.Settings) {
-		set.Audit.StaleAfter = settings.Days(20)
+		set.Audit.StaleAfter = calendar.Days(20)
 		set.Audit.Checks = map[string]string{"stale": "high", "disabled": "off"}
 	}, Options{})
 	require.Len(t, r.Findings, 1)

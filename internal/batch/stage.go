@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -319,7 +320,7 @@ func (s *Stager) mayDelete(e *directory.Entry, a *directory.Account, o *Order) s
 	switch {
 	case !off.Yes && !staged:
 		return "it is enabled; disable it first, and delete it when it has been disabled for " + wait.String()
-	case wait == settings.Span{}:
+	case wait == calendar.Span{}:
 		return ""
 	case staged:
 		return "it must have been disabled for " + wait.String() + " before it is deleted; disable it in a batch of its own"

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
@@ -51,7 +52,7 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 		Match:  settings.Match{Account: cmd.Args().First(), DN: cmd.String("dn"), Subtree: cmd.String("subtree"), Filter: cmd.String("filter")},
 		Checks: cmd.StringSlice("check"), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until"),
 	}
-	if span, err := settings.ParseSpan(e.Until); err == nil {
+	if span, err := calendar.ParseSpan(e.Until); err == nil {
 		e.Until = span.After(a.now()).Format(time.DateOnly)
 	}
 	if err := e.Check(); err != nil {
@@ -104,7 +105,7 @@ func (a *app) exemptList(ctx context.Context, cmd *cli.Command) error {
 			checks = strings.Join(e.Checks, ", ")
 		}
 		state := orElse(e.Until, "without end")
-		if t, err := settings.ParseTime(e.Until, time.UTC); err == nil && a.now().After(t) {
+		if t, err := calendar.ParseTime(e.Until, time.UTC); err == nil && a.now().After(t) {
 			state += " (ended)"
 		}
 		rows = append(rows, []string{n, render.Visible(e.Match.String()), checks, render.Visible(e.Reason), render.Visible(e.Owner), state})
@@ -195,7 +196,7 @@ func (a *app) exemptions(ctx context.Context, p *place) ([]audit.Exemption, erro
 	for _, one := range list {
 		e := audit.Exemption{Exemption: one}
 		if one.Until != "" {
-			if e.Until, err = settings.ParseTime(one.Until, p.location()); err != nil {
+			if e.Until, err = calendar.ParseTime(one.Until, p.location()); err != nil {
 				return nil, fmt.Errorf("exemption of %s: until: %w", one.Match, err)
 			}
 		}

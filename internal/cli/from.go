@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
@@ -163,7 +164,7 @@ func (a *app) surveys() string { return filepath.Join(a.state, "surveys") }
 // asOf is the time that --as-of fixes, else the survey's own, else now.
 func (a *app) asOf(cmd *cli.Command, loc *time.Location, s *directory.Survey) (time.Time, error) {
 	if text := cmd.String("as-of"); text != "" {
-		t, err := settings.ParseTime(text, loc)
+		t, err := calendar.ParseTime(text, loc)
 		if err != nil {
 			return t, usage("--as-of: %w", err)
 		}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
@@ -34,7 +35,7 @@ func newStory(t *testing.T, s *subject) *story {
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	set := settings.Defaults()
-	set.Batch.DeleteMinDisabled = settings.Span{}
+	set.Batch.DeleteMinDisabled = calendar.Span{}
 	return &story{t: t, s: s, c: s.connect(t), Store: st, set: set}
 }
 

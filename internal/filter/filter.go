@@ -1,43 +1,28 @@
 // Package filter reads LDAP search filters (RFC 4515, and their encoding in
-// RFC 4511, section 4.5.1.7) and evaluates them on entries.
+// RFC 4511, section 4.5.1.7) and evaluates them on entries as a server of
+// the entries' dialect does.
 //
-// Evaluation is three-valued as RFC 4511 asks: a condition on something the
-// evaluator cannot compare is undefined, and so is its negation.
+// Evaluation is three-valued as RFC 4511 asks: a condition on something that
+// cannot be compared is undefined, and so is its negation. What compares,
+// and how, is told by the dialect's schema.
 package filter
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
-
-	"yardbroom/internal/directory"
 )
 
-// Truth is the value of a filter on an entry.
-type Truth int8
-
-// The three truth values.
-const (
-	False Truth = iota
-	Undefined
-	True
-)
-
-// The matching rules of bit fields, known to servers of the `ad` schema.
-const (
-	ruleBitAnd = "1.2.840.113556.1.4.803"
-	ruleBitOr  = "1.2.840.113556.1.4.804"
-)
-
-// Filter is one node of a filter. Its zero value matches nothing.
+// Filter is one node of a filter. Its zero value is the conjunction of
+// nothing, which every entry fulfils.
 type Filter struct {
 	op       int // the context tag of RFC 4511
 	attr     string
 	value    string
 	rule     string
+	dnToo    bool // the condition holds of the levels of the entry's name too
 	pieces   []piece
 	children []Filter
 }
@@ -62,7 +47,11 @@ const (
 )
 
 // Parse reads a filter in its text form, such as (&(objectClass=user)(l=Cork)).
+// The outermost brackets may be left out.
 func Parse(text string) (Filter, error) {
+	if text = strings.TrimSpace(text); text != "" && !strings.HasPrefix(text, "(") {
+		text = "(" + text + ")"
+	}
 	packet, err := ldap.CompileFilter(text)
 	if err != nil {
 		return Filter{}, fmt.Errorf("%q is not a filter: %w", text, err)
@@ -115,7 +104,7 @@ func decode(p *ber.Packet, depth int) (Filter, error) {
 		}
 		f.attr = octets(p.Children[0])
 		for _, c := range p.Children[1].Children {
-			f.pieces = append(f.pieces, piece{int(c.Tag), strings.ToLower(octets(c))})
+			f.pieces = append(f.pieces, piece{int(c.Tag), octets(c)})
 		}
 	case opPresent:
 		f.attr = octets(p)
@@ -128,6 +117,8 @@ func decode(p *ber.Packet, depth int) (Filter, error) {
 				f.attr = octets(c)
 			case 3:
 				f.value = octets(c)
+			case 4:
+				f.dnToo = octets(c) != "\x00"
 			}
 		}
 	default:
@@ -143,135 +134,76 @@ func octets(p *ber.Packet) string {
 	return string(p.ByteValue)
 }
 
-// Attributes returns the names of the attributes that the filter looks at.
+// All is the conjunction of filters, the filter itself where there is one.
+func All(filters ...Filter) Filter {
+	if len(filters) == 1 {
+		return filters[0]
+	}
+	return Filter{op: opAnd, children: filters}
+}
+
+// Attributes returns the names of the attributes that the filter looks at,
+// each once, in the order they come.
 func (f Filter) Attributes() []string {
 	var names []string
-	if f.attr != "" {
-		names = append(names, f.attr)
-	}
-	for _, c := range f.children {
-		names = append(names, c.Attributes()...)
-	}
+	seen := map[string]bool{}
+	f.walk(func(n *Filter) {
+		if key := strings.ToLower(n.attr); key != "" && !seen[key] {
+			seen[key] = true
+			names = append(names, n.attr)
+		}
+	})
 	return names
 }
 
-// Match evaluates the filter on an entry.
-func (f Filter) Match(e *directory.Entry) Truth {
+// walk goes through the filter's nodes, which visit may change.
+func (f *Filter) walk(visit func(*Filter)) {
+	visit(f)
+	for i := range f.children {
+		f.children[i].walk(visit)
+	}
+}
+
+// String writes the filter as RFC 4515 does.
+func (f Filter) String() string {
+	var b strings.Builder
+	f.write(&b)
+	return b.String()
+}
+
+func (f Filter) write(b *strings.Builder) {
+	b.WriteByte('(')
 	switch f.op {
-	case opAnd:
-		t := True
+	case opAnd, opOr, opNot:
+		b.WriteByte("&|!"[f.op])
 		for _, c := range f.children {
-			t = min(t, c.Match(e))
+			c.write(b)
 		}
-		return t
-	case opOr:
-		t := False
-		for _, c := range f.children {
-			t = max(t, c.Match(e))
-		}
-		return t
-	case opNot:
-		if len(f.children) != 1 {
-			return False
-		}
-		return True - f.children[0].Match(e)
 	case opPresent:
-		return truth(strings.EqualFold(f.attr, "objectClass") || e.Has(f.attr))
-	}
-	values := e.Get(f.attr)
-	t := False
-	for _, v := range values {
-		t = max(t, f.compare(v))
-	}
-	return t
-}
-
-func (f Filter) compare(v string) Truth {
-	switch f.op {
-	case opEqual, opApprox:
-		return truth(equal(f.attr, v, f.value))
+		b.WriteString(f.attr + "=*")
 	case opSubstrings:
-		return truth(f.substrings(strings.ToLower(v)))
-	case opGreater:
-		return truth(order(v, f.value) >= 0)
-	case opLess:
-		return truth(order(v, f.value) <= 0)
+		b.WriteString(f.attr + "=")
+		for i, p := range f.pieces {
+			if i == 0 && p.at != 0 || i > 0 {
+				b.WriteByte('*')
+			}
+			b.WriteString(ldap.EscapeFilter(p.text))
+		}
+		if n := len(f.pieces); n == 0 || f.pieces[n-1].at != 2 {
+			b.WriteByte('*')
+		}
 	case opExtensible:
-		return f.extensible(v)
-	}
-	return Undefined
-}
-
-func equal(attr, a, b string) bool {
-	if a == b {
-		return true
-	}
-	switch directory.LookupAttr(attr) {
-	case directory.AttrObjectGUID, directory.AttrObjectSID:
-		return false
-	}
-	if strings.EqualFold(a, b) {
-		return true
-	}
-	return strings.Contains(a, "=") && strings.Contains(b, "=") && directory.FoldDN(a) == directory.FoldDN(b)
-}
-
-// order compares integers as integers and anything else as text; times of
-// one form order as text does.
-func order(a, b string) int {
-	x, errA := strconv.ParseInt(a, 10, 64)
-	y, errB := strconv.ParseInt(b, 10, 64)
-	if errA == nil && errB == nil {
-		switch {
-		case x < y:
-			return -1
-		case x > y:
-			return 1
+		b.WriteString(f.attr)
+		if f.dnToo {
+			b.WriteString(":dn")
 		}
-		return 0
-	}
-	return strings.Compare(strings.ToLower(a), strings.ToLower(b))
-}
-
-func (f Filter) substrings(v string) bool {
-	for i, p := range f.pieces {
-		switch p.at {
-		case 0:
-			if i != 0 || !strings.HasPrefix(v, p.text) {
-				return false
-			}
-			v = v[len(p.text):]
-		case 1:
-			at := strings.Index(v, p.text)
-			if at < 0 {
-				return false
-			}
-			v = v[at+len(p.text):]
-		default:
-			return i == len(f.pieces)-1 && strings.HasSuffix(v, p.text)
+		if f.rule != "" {
+			b.WriteString(":" + f.rule)
 		}
+		b.WriteString(":=" + ldap.EscapeFilter(f.value))
+	default:
+		sign := map[int]string{opEqual: "=", opGreater: ">=", opLess: "<=", opApprox: "~="}[f.op]
+		b.WriteString(f.attr + sign + ldap.EscapeFilter(f.value))
 	}
-	return true
-}
-
-func (f Filter) extensible(v string) Truth {
-	have, err1 := strconv.ParseInt(v, 10, 64)
-	want, err2 := strconv.ParseInt(f.value, 10, 64)
-	if err1 != nil || err2 != nil {
-		return Undefined
-	}
-	switch f.rule {
-	case ruleBitAnd:
-		return truth(have&want == want)
-	case ruleBitOr:
-		return truth(have&want != 0)
-	}
-	return Undefined
-}
-
-func truth(yes bool) Truth {
-	if yes {
-		return True
-	}
-	return False
+	b.WriteByte(')')
 }

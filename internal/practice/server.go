@@ -434,6 +434,16 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 	if e := d.entries[from]; e == nil || e.Has("isDeleted") && !showDeleted {
 		return nil, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", base)
 	}
+	m, err := cond.For(directory.AD, nil)
+	if err != nil {
+		return nil, refuse(ldap.LDAPResultInappropriateMatching, "%v", err)
+	}
+	for _, chain := range m.Chains() {
+		for _, e := range d.entries {
+			chain.Tell(chain.Links(e))
+		}
+		chain.Done()
+	}
 	computed := slices.ContainsFunc(cond.Attributes(), func(name string) bool {
 		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") || slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"}, func(b string) bool { return strings.EqualFold(name, b) })
 	})
@@ -446,7 +456,7 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 		if computed {
 			e = d.view(key)
 		}
-		if cond.Match(e) == filter.True {
+		if m.Match(e) == filter.True {
 			found = append(found, key)
 		}
 	}

@@ -9,14 +9,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
 
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 )
@@ -65,13 +64,13 @@ type Bind struct {
 
 // Audit holds the thresholds of the checks, and what they compare with.
 type Audit struct {
-	StaleAfter         Span              `yaml:"stale_after"`
-	StaleComputerAfter Span              `yaml:"stale_computer_after"`
-	NewAccountGrace    Span              `yaml:"new_account_grace"`
-	DeleteAfter        Span              `yaml:"delete_after"`
-	PasswordMaxAge     Span              `yaml:"password_max_age"`
-	KeyPasswordMaxAge  Span              `yaml:"key_password_max_age"`
-	Soon               Span              `yaml:"soon"`
+	StaleAfter         calendar.Span     `yaml:"stale_after"`
+	StaleComputerAfter calendar.Span     `yaml:"stale_computer_after"`
+	NewAccountGrace    calendar.Span     `yaml:"new_account_grace"`
+	DeleteAfter        calendar.Span     `yaml:"delete_after"`
+	PasswordMaxAge     calendar.Span     `yaml:"password_max_age"`
+	KeyPasswordMaxAge  calendar.Span     `yaml:"key_password_max_age"`
+	Soon               calendar.Span     `yaml:"soon"`
 	Parking            []string          `yaml:"parking"`
 	Checks             map[string]string `yaml:"checks"`
 	// PrivilegedGroups are privileged besides the built-in ones.
@@ -148,7 +147,7 @@ func (e *Exemption) Check() error {
 		}
 	}
 	if e.Until != "" {
-		if _, err := ParseTime(e.Until, time.UTC); err != nil {
+		if _, err := calendar.ParseTime(e.Until, time.UTC); err != nil {
 			return fmt.Errorf("%s: until: %w", e.Match, err)
 		}
 	}
@@ -157,20 +156,20 @@ func (e *Exemption) Check() error {
 
 // Batch holds the limits of bulk change.
 type Batch struct {
-	MaxLines          int  `yaml:"max_lines"`
-	MaxShare          int  `yaml:"max_share"` // per cent of the yard's accounts
-	DeleteMinDisabled Span `yaml:"delete_min_disabled"`
+	MaxLines          int           `yaml:"max_lines"`
+	MaxShare          int           `yaml:"max_share"` // per cent of the yard's accounts
+	DeleteMinDisabled calendar.Span `yaml:"delete_min_disabled"`
 }
 
 // Defaults are the settings where nothing is set.
 func Defaults() *Settings {
 	return &Settings{
-		Audit: Audit{StaleAfter: Days(90), StaleComputerAfter: Days(90), NewAccountGrace: Days(30), DeleteAfter: Days(180),
-			PasswordMaxAge: Days(365), KeyPasswordMaxAge: Days(180), Soon: Days(14),
+		Audit: Audit{StaleAfter: calendar.Days(90), StaleComputerAfter: calendar.Days(90), NewAccountGrace: calendar.Days(30), DeleteAfter: calendar.Days(180),
+			PasswordMaxAge: calendar.Days(365), KeyPasswordMaxAge: calendar.Days(180), Soon: calendar.Days(14),
 			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
 			Compare:             []string{"l", "st", "co", "company", "department", "title", "physicalDeliveryOfficeName"},
 			Required:            []string{"givenName", "sn", "displayName"}},
-		Batch: Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: Days(30)},
+		Batch: Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30)},
 	}
 }
 
@@ -281,53 +280,6 @@ func (y *Yard) Location() (*time.Location, error) {
 	return time.LoadLocation(y.TimeZone)
 }
 
-// Span is a length of time in whole calendar units, such as 90d, 12w or 6mo.
-type Span struct {
-	Months, Days int
-}
-
-// Days makes a Span of n days.
-func Days(n int) Span { return Span{Days: n} }
-
-var spanForm = regexp.MustCompile(`^([0-9]{1,5})(d|w|mo|y)$`)
-
-// ParseSpan reads a number and a unit: d, w, mo or y.
-func ParseSpan(text string) (Span, error) {
-	m := spanForm.FindStringSubmatch(text)
-	if m == nil {
-		return Span{}, fmt.Errorf("%q is not a span of time: write 90d, 12w, 6mo or 1y", text)
-	}
-	n, err := strconv.Atoi(m[1])
-	switch m[2] {
-	case "w":
-		return Span{Days: 7 * n}, err
-	case "mo":
-		return Span{Months: n}, err
-	case "y":
-		return Span{Months: 12 * n}, err
-	}
-	return Span{Days: n}, err
-}
-
-// UnmarshalText reads a Span as ParseSpan does.
-func (s *Span) UnmarshalText(text []byte) (err error) {
-	*s, err = ParseSpan(string(text))
-	return err
-}
-
-// Before returns the moment that lies the span before t.
-func (s Span) Before(t time.Time) time.Time { return t.AddDate(0, -s.Months, -s.Days) }
-
-// After returns the moment that lies the span after t.
-func (s Span) After(t time.Time) time.Time { return t.AddDate(0, s.Months, s.Days) }
-
-func (s Span) String() string {
-	if s.Months != 0 {
-		return strconv.Itoa(s.Months) + "mo"
-	}
-	return strconv.Itoa(s.Days) + "d"
-}
-
 // Wait is a short time such as 30s or 2m.
 type Wait time.Duration
 
@@ -339,17 +291,4 @@ func (w *Wait) UnmarshalText(text []byte) error {
 	}
 	*w = Wait(d)
 	return err
-}
-
-// ParseTime reads an RFC 3339 time, or a date, which means the end of that
-// day in loc.
-func ParseTime(text string, loc *time.Location) (time.Time, error) {
-	if t, err := time.Parse(time.RFC3339, text); err == nil {
-		return t, nil
-	}
-	t, err := time.ParseInLocation(time.DateOnly, text, loc)
-	if err != nil {
-		return time.Time{}, fmt.Errorf("%q is not a time: write 2027-02-15 or 2027-02-15T08:00:00Z", text)
-	}
-	return t.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
 }

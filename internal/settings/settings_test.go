@@ -5,10 +5,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/calendar"
 )
 
 func load(t *testing.T, text string) (*Settings, error) {
@@ -37,9 +38,9 @@ batch: {max_lines: 20, delete_min_disabled: 2w}
 	require.NoError(t, err)
 	y := s.Yards["observatory"]
 	assert.Equal(t, filepath.Join(filepath.Dir(s.File), "auditor"), y.Bind.PasswordFile, "relative to the settings")
-	assert.Equal(t, Span{Months: 6}, s.Audit.StaleAfter)
-	assert.Equal(t, Days(30), s.Audit.NewAccountGrace, "the default stays")
-	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: Days(14)}, s.Batch)
+	assert.Equal(t, calendar.Span{Months: 6}, s.Audit.StaleAfter)
+	assert.Equal(t, calendar.Days(30), s.Audit.NewAccountGrace, "the default stays")
+	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: calendar.Days(14)}, s.Batch)
 	assert.Equal(t, "off", s.Audit.Checks["expired"])
 	loc, err := y.Location()
 	require.NoError(t, err)
@@ -79,22 +80,6 @@ func TestAMissingFileGivesTheDefaultsOnlyWhereItMay(t *testing.T) {
 	assert.Error(t, err)
 }
 
-func TestSpansAndTimes(t *testing.T) {
-	at := time.Date(2026, 3, 31, 12, 0, 0, 0, time.UTC)
-	for text, want := range map[string]string{"90d": "2025-12-31", "12w": "2026-01-06", "1mo": "2026-03-03", "1y": "2025-03-31"} {
-		s, err := ParseSpan(text)
-		require.NoError(t, err)
-		assert.Equal(t, want, s.Before(at).Format(time.DateOnly), text)
-	}
-	dublin, err := time.LoadLocation("Europe/Dublin")
-	require.NoError(t, err)
-	end, err := ParseTime("2026-07-01", dublin)
-	require.NoError(t, err)
-	assert.Equal(t, "2026-07-01T22:59:59.999999999Z", end.UTC().Format(time.RFC3339Nano), "the end of that day there")
-	_, err = ParseTime("1.7.2026", dublin)
-	assert.Error(t, err)
-}
-
 func TestTheDocumentedSettingsAreTheRealOnes(t *testing.T) {
 	for _, doc := range []string{"../../docs/settings.md", "../../README.md"} {
 		text, err := os.ReadFile(doc)
@@ -110,7 +95,7 @@ func TestTheDocumentedSettingsAreTheRealOnes(t *testing.T) {
 		}
 		s, err := load(t, yaml)
 		require.NoError(t, err, doc)
-		assert.Equal(t, Days(90), s.Audit.StaleAfter)
+		assert.Equal(t, calendar.Days(90), s.Audit.StaleAfter)
 		assert.NotEmpty(t, s.Yards["observatory"].Servers)
 	}
 }

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
-	"yardbroom/internal/settings"
 )
 
 // ReadActivity reads sign-ins that other systems recorded: CSV with a header
@@ -27,7 +27,7 @@ func ReadActivity(r io.Reader, name string, loc *time.Location) (map[directory.K
 		if strings.TrimSpace(account) == "" {
 			return fmt.Errorf("%s: line %d has no account", name, line)
 		}
-		t, err := settings.ParseTime(strings.TrimSpace(at), loc)
+		t, err := calendar.ParseTime(strings.TrimSpace(at), loc)
 		if err != nil {
 			return fmt.Errorf("%s: line %d, account %q: %w", name, line, account, err)
 		}

@@ -8,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -239,22 +241,28 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 // pick returns the entries of the file for which the test says yes.
 func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]directory.Entry, error) {
 	var all []directory.Entry
-	quiet := *f
-	if f.Broken != nil {
-		quiet.Broken = func(error) {} // the survey has told already
-	}
-	err := each(ctx, &quiet, false, func(records []ldif.Record) (found []directory.Entry) {
+	err := again(ctx, f, func(records []ldif.Record) (found []directory.Entry) {
 		for i := range records {
 			if records[i].Change == nil && test(&records[i].Entry) {
 				found = append(found, records[i].Clone())
 			}
 		}
 		return found
-	}, func(found []directory.Entry) error {
-		all = append(all, found...)
+	}, func(found []directory.Entry) { all = append(all, found...) })
+	return all, err
+}
+
+// again reads the file once more, without a word on broken records, of which
+// the survey has told already.
+func again[T any](ctx context.Context, f *File, work func([]ldif.Record) T, take func(T)) error {
+	quiet := *f
+	if f.Broken != nil {
+		quiet.Broken = func(error) {}
+	}
+	return each(ctx, &quiet, false, work, func(t T) error {
+		take(t)
 		return nil
 	})
-	return all, err
 }
 
 // Find evaluates the filter on every entry of the file.
@@ -263,7 +271,67 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 	if err != nil {
 		return nil, err
 	}
-	return f.pick(ctx, func(e *directory.Entry) bool { return cond.Match(e) == filter.True })
+	m, err := f.matcher(ctx, cond)
+	if err != nil {
+		return nil, err
+	}
+	return f.pick(ctx, func(e *directory.Entry) bool { return m.Match(e) == filter.True })
+}
+
+// matcher makes a filter ready for the file's entries. What no schema knows
+// the file has to show, and chains of links are followed through all of it,
+// so that the file may be read once or twice for that.
+func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher, error) {
+	d := f.dialect(ctx)
+	m, err := cond.For(d, nil)
+	if err != nil {
+		return nil, err
+	}
+	if len(m.Unknown()) > 0 {
+		carried := map[string]bool{}
+		err := again(ctx, f, namesIn, func(names map[string]bool) { maps.Copy(carried, names) })
+		if err != nil {
+			return nil, err
+		}
+		if m, err = cond.For(d, carried); err != nil {
+			return nil, err
+		}
+	}
+	for _, chain := range m.Chains() {
+		err := again(ctx, f, func(records []ldif.Record) (links filter.Links) {
+			for i := range records {
+				links = append(links, chain.Links(&records[i].Entry)...)
+			}
+			return links
+		}, chain.Tell)
+		if err != nil {
+			return nil, err
+		}
+		chain.Done()
+	}
+	return m, nil
+}
+
+// dialect is the dialect of the file's entries, as far as is known.
+func (f *File) dialect(ctx context.Context) *directory.Dialect {
+	switch {
+	case f.Dialect != nil:
+		return f.Dialect
+	case f.read != nil:
+		return f.read.Dialect
+	}
+	return f.guess(ctx)
+}
+
+func namesIn(records []ldif.Record) map[string]bool {
+	names := map[string]bool{}
+	for i := range records {
+		for j := range records[i].Attrs {
+			name, _, _ := strings.Cut(records[i].Attrs[j].Name, ";")
+			names[strings.ToLower(name)] = true
+		}
+	}
+	return names
 }
 
 // Select is Find: whoever reads a whole file has all its attributes.

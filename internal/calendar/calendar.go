@@ -1,0 +1,109 @@
+// Package calendar reads the times and spans of time that people write on
+// the command line, in settings and in filters.
+package calendar
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Span is a length of time in whole calendar units, such as 90d, 12w or 6mo.
+type Span struct {
+	Months, Days int
+}
+
+// Days makes a Span of n days.
+func Days(n int) Span { return Span{Days: n} }
+
+var spanForm = regexp.MustCompile(`^([0-9]{1,5})(d|w|mo|y)$`)
+
+// ParseSpan reads a number and a unit: d, w, mo or y.
+func ParseSpan(text string) (Span, error) {
+	m := spanForm.FindStringSubmatch(text)
+	if m == nil {
+		return Span{}, fmt.Errorf("%q is not a span of time: write 90d, 12w, 6mo or 1y", text)
+	}
+	n, err := strconv.Atoi(m[1])
+	switch m[2] {
+	case "w":
+		return Span{Days: 7 * n}, err
+	case "mo":
+		return Span{Months: n}, err
+	case "y":
+		return Span{Months: 12 * n}, err
+	}
+	return Span{Days: n}, err
+}
+
+// UnmarshalText reads a Span as ParseSpan does.
+func (s *Span) UnmarshalText(text []byte) (err error) {
+	*s, err = ParseSpan(string(text))
+	return err
+}
+
+// Before returns the moment that lies the span before t.
+func (s Span) Before(t time.Time) time.Time { return t.AddDate(0, -s.Months, -s.Days) }
+
+// After returns the moment that lies the span after t.
+func (s Span) After(t time.Time) time.Time { return t.AddDate(0, s.Months, s.Days) }
+
+func (s Span) String() string {
+	if s.Months != 0 {
+		return strconv.Itoa(s.Months) + "mo"
+	}
+	return strconv.Itoa(s.Days) + "d"
+}
+
+// ParseTime reads an RFC 3339 time, or a date, which means the end of that
+// day in loc.
+func ParseTime(text string, loc *time.Location) (time.Time, error) {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	t, err := time.ParseInLocation(time.DateOnly, text, loc)
+	if err != nil {
+		return time.Time{}, fmt.Errorf("%q is not a time: write 2027-02-15 or 2027-02-15T08:00:00Z", text)
+	}
+	return t.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
+}
+
+// Bound says which end of a day is meant by a date.
+type Bound int
+
+// A date stands for the first moment of its day, or for the last.
+const (
+	First Bound = iota
+	Last
+)
+
+// ParseRelative reads a moment as people say it: "now", "today" (its first
+// moment), "90d ago", "in 2w", a date, which means one end of its day in
+// now's zone, or an RFC 3339 time.
+func ParseRelative(text string, now time.Time, bound Bound) (time.Time, error) {
+	text = strings.TrimSpace(text)
+	switch text {
+	case "now":
+		return now, nil
+	case "today":
+		return time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location()), nil
+	}
+	if span, ok := strings.CutSuffix(text, " ago"); ok {
+		s, err := ParseSpan(strings.TrimSpace(span))
+		return s.Before(now), err
+	}
+	if span, ok := strings.CutPrefix(text, "in "); ok {
+		s, err := ParseSpan(strings.TrimSpace(span))
+		return s.After(now), err
+	}
+	if day, err := time.ParseInLocation(time.DateOnly, text, now.Location()); err == nil && bound == First {
+		return day, nil
+	}
+	t, err := ParseTime(text, now.Location())
+	if err != nil {
+		return t, fmt.Errorf("%q is not a time: write 90d ago, in 2w, now, today, 2027-02-15 or 2027-02-15T08:00:00Z", text)
+	}
+	return t, nil
+}

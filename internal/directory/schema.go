@@ -1,0 +1,164 @@
+package directory
+
+import (
+	"embed"
+	"fmt"
+	"strings"
+	"sync"
+)
+
+// Syntax tells how the values of an attribute compare.
+type Syntax byte
+
+// The syntaxes, by the letters that stand for them in the tables.
+const (
+	SyntaxText    Syntax = 't' // characters, case and repeated blanks ignored
+	SyntaxPlain   Syntax = 'c' // the same, without equating compatible forms of a character
+	SyntaxExact   Syntax = 'e' // characters, case counts
+	SyntaxPrecise Syntax = 'v' // octets shown as characters: nothing is ignored
+	SyntaxNumber  Syntax = 'i' // integer
+	SyntaxTime    Syntax = 'g' // GeneralizedTime
+	SyntaxDN      Syntax = 'd'
+	SyntaxBoolean Syntax = 'b'
+	SyntaxOctets  Syntax = 'o'
+	SyntaxUUID    Syntax = 'u'
+	SyntaxGUID    Syntax = 'G' // octets that may be asked for in the 8-4-4-4-12 form
+	SyntaxSID     Syntax = 'S' // octets that may be asked for in the S-1-… form
+	SyntaxPhone   Syntax = 'p' // characters, case, blanks and hyphens ignored
+	SyntaxDigits  Syntax = 'n' // digits, blanks ignored
+	SyntaxLines   Syntax = 'l' // lines separated by $, as in a postal address
+	SyntaxClass   Syntax = 'k' // an object class, or another object identifier
+	SyntaxNone    Syntax = 'x' // no two values compare
+)
+
+// AttributeType is what a schema says of one attribute (RFC 4512, section
+// 4.1.2), as far as filters need it.
+type AttributeType struct {
+	Name       string
+	Syntax     Syntax
+	Ordered    bool // has an ordering rule
+	Substrings bool // has a substrings rule
+	Link       bool // names entries, which name this one back
+	FileTime   bool // an integer that counts 100 ns since 1601
+	Days       bool // an integer that counts days since 1970
+	Super      string
+}
+
+// Schema is the attribute types and object classes that the servers of a
+// dialect know without being told.
+type Schema struct {
+	types   map[string]*AttributeType // by name in lower case
+	classes map[string]string         // an object class and the one it derives from, in lower case
+	// categories are the names that objectCategory has for object classes.
+	categories map[string]string
+}
+
+//go:embed schema/*.txt
+var schemas embed.FS
+
+// readSchema reads a table: one attribute a line with its names, the letter
+// of its syntax, and marks: < for ordering, * for substrings, & for a link,
+// @ for a file time, # for days; "class" lines name an object class and its
+// superior, "category" lines one and its objectCategory.
+func readSchema(name string) *Schema {
+	text, err := schemas.ReadFile("schema/" + name + ".txt")
+	if err != nil {
+		panic(err)
+	}
+	s := &Schema{types: map[string]*AttributeType{}, classes: map[string]string{}, categories: map[string]string{}}
+	for line := range strings.Lines(string(text)) {
+		fields := strings.Fields(line)
+		switch {
+		case len(fields) == 3 && fields[0] == "class":
+			s.classes[strings.ToLower(fields[1])] = strings.ToLower(fields[2])
+		case len(fields) == 3 && fields[0] == "category":
+			s.categories[strings.ToLower(fields[1])] = fields[2]
+		case len(fields) >= 2 && !strings.HasPrefix(line, "#"):
+			names := strings.Split(fields[0], ",")
+			t := &AttributeType{Name: names[0], Syntax: Syntax(fields[1][0])}
+			for _, mark := range fields[1][1:] {
+				switch mark {
+				case '<':
+					t.Ordered = true
+				case '*':
+					t.Substrings = true
+				case '&':
+					t.Link = true
+				case '@':
+					t.FileTime = true
+				case '#':
+					t.Days = true
+				default:
+					panic(fmt.Sprintf("schema %s: %q", name, line))
+				}
+			}
+			if len(fields) > 2 {
+				t.Super = fields[2]
+			}
+			for _, n := range names {
+				s.types[strings.ToLower(n)] = t
+			}
+		}
+	}
+	return s
+}
+
+var (
+	schemaAD       = sync.OnceValue(func() *Schema { return readSchema("ad") })
+	schemaStandard = sync.OnceValue(func() *Schema { return readSchema("standard") })
+)
+
+// Schema returns what the dialect's servers know without being told.
+func (d *Dialect) Schema() *Schema {
+	if d == AD {
+		return schemaAD()
+	}
+	return schemaStandard()
+}
+
+// Type returns what is known of an attribute by one of its names, options
+// left aside; nil where it is not known.
+func (s *Schema) Type(name string) *AttributeType {
+	name, _, _ = strings.Cut(name, ";")
+	return s.types[strings.ToLower(name)]
+}
+
+// Names returns all names that the values of an attribute, or of one derived
+// from it, may stand under, in lower case.
+func (s *Schema) Names(t *AttributeType) []string {
+	var names []string
+	for name, other := range s.types {
+		for up := other; up != nil; up = s.types[strings.ToLower(up.Super)] {
+			if up == t {
+				names = append(names, name)
+				break
+			}
+		}
+	}
+	return names
+}
+
+// Category returns the leaf value of the name that stands in objectCategory
+// for an object class (MS-ADTS 3.1.1.3.1.3.5), "" where there is none.
+func (s *Schema) Category(class string) string { return s.categories[strings.ToLower(class)] }
+
+// KnowsClass tells whether an object class is one that the servers know
+// without being told.
+func (s *Schema) KnowsClass(class string) bool {
+	return strings.EqualFold(class, "top") || s.classes[strings.ToLower(class)] != ""
+}
+
+// DerivesFrom tells whether an object class is another one, or derives from
+// it, ignoring case.
+func (s *Schema) DerivesFrom(class, super string) bool {
+	class, super = strings.ToLower(class), strings.ToLower(super)
+	for range len(s.classes) + 1 {
+		if class == super {
+			return true
+		}
+		if class = s.classes[class]; class == "" {
+			return false
+		}
+	}
+	return false
+}

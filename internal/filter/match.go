@@ -1,0 +1,349 @@
+package filter
+
+import (
+	"fmt"
+	"math/big"
+	"slices"
+	"strings"
+
+	"yardbroom/internal/directory"
+)
+
+// Truth is the value of a filter on an entry.
+type Truth int8
+
+// The three truth values.
+const (
+	False Truth = iota
+	Undefined
+	True
+)
+
+// The matching rules of bit fields and of chains of links, by the numbers
+// that servers of the `ad` schema gave them.
+const (
+	ruleBitAnd = "1.2.840.113556.1.4.803"
+	ruleBitOr  = "1.2.840.113556.1.4.804"
+	ruleChain  = "1.2.840.113556.1.4.1941"
+)
+
+// Matcher is a filter made ready for the entries of one dialect. It may be
+// used by several goroutines at once.
+type Matcher struct {
+	test    test
+	unknown []string
+	chains  []*Chain
+}
+
+type test func(*directory.Entry) Truth
+
+// For makes the filter ready for entries of a dialect. Attributes that the
+// dialect's schema does not know compare as characters if they are among
+// carried, the names that entries at hand carry in lower case; else what is
+// said of them is undefined.
+func (f Filter) For(d *directory.Dialect, carried map[string]bool) (*Matcher, error) {
+	m := &Matcher{}
+	var err error
+	m.test, err = m.compile(&f, d, carried)
+	return m, err
+}
+
+// Match evaluates the filter on an entry.
+func (m *Matcher) Match(e *directory.Entry) Truth { return m.test(e) }
+
+// Unknown returns the names of attributes that nothing is known of.
+func (m *Matcher) Unknown() []string { return m.unknown }
+
+// Chains returns the chains of links that have to be told of all entries
+// before the filter is evaluated.
+func (m *Matcher) Chains() []*Chain { return m.chains }
+
+func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bool) (test, error) {
+	switch f.op {
+	case opAnd, opOr, opNot:
+		children := make([]test, len(f.children))
+		for i := range f.children {
+			var err error
+			if children[i], err = m.compile(&f.children[i], d, carried); err != nil {
+				return nil, err
+			}
+		}
+		return combine(f.op, children), nil
+	}
+	if f.attr == "" {
+		return nil, fmt.Errorf("%s: a rule without an attribute is not evaluated here: name the attribute", f)
+	}
+	if d == directory.AD && strings.EqualFold(f.attr, "anr") && (f.op == opEqual || f.op == opSubstrings || f.op == opApprox) {
+		return m.compile(anyName(f), d, carried)
+	}
+	c := column{name: strings.ToLower(f.attr), schema: d.Schema(), loose: d == directory.AD}
+	c.name, c.options, _ = strings.Cut(c.name, ";")
+	if c.kind = c.schema.Type(c.name); c.kind == nil {
+		if !carried[c.name] {
+			if !slices.Contains(m.unknown, f.attr) {
+				m.unknown = append(m.unknown, f.attr)
+			}
+			return c.undefined(), nil
+		}
+		c.kind = &directory.AttributeType{Name: c.name, Syntax: directory.SyntaxText, Ordered: true, Substrings: true}
+	}
+	if c.names = []string{c.name}; c.schema.Type(c.name) != nil {
+		c.names = c.schema.Names(c.kind)
+	}
+	return m.leaf(f, c, d)
+}
+
+func constant(t Truth) test { return func(*directory.Entry) Truth { return t } }
+
+func combine(op int, children []test) test {
+	switch op {
+	case opNot:
+		return func(e *directory.Entry) Truth { return True - children[0](e) }
+	case opOr:
+		return func(e *directory.Entry) Truth {
+			t := False
+			for _, c := range children {
+				if t = max(t, c(e)); t == True {
+					break
+				}
+			}
+			return t
+		}
+	}
+	return func(e *directory.Entry) Truth {
+		t := True
+		for _, c := range children {
+			if t = min(t, c(e)); t == False {
+				break
+			}
+		}
+		return t
+	}
+}
+
+// anyName is what ambiguous name resolution (MS-ADTS 3.1.1.3.1.3.3) asks.
+func anyName(f *Filter) *Filter {
+	value := f.value
+	for _, p := range f.pieces {
+		value += p.text
+	}
+	begins := func(attr, text string) Filter {
+		return Filter{op: opSubstrings, attr: attr, pieces: []piece{{0, text}}}
+	}
+	either := Filter{op: opOr}
+	for _, attr := range []string{"displayName", "givenName", "sn", "name", "sAMAccountName", "physicalDeliveryOfficeName", "proxyAddresses", "mail"} {
+		either.children = append(either.children, begins(attr, value))
+	}
+	if first, last, two := strings.Cut(value, " "); two {
+		either.children = append(either.children, All(begins("givenName", first), begins("sn", last)), All(begins("givenName", last), begins("sn", first)))
+	}
+	return &either
+}
+
+// column is an attribute that a condition looks at.
+type column struct {
+	name, options string // in lower case
+	names         []string
+	kind          *directory.AttributeType
+	schema        *directory.Schema
+	loose         bool // values that do not parse are unequal, not undefined
+}
+
+// each hands over the attribute's values, and those of what derives from it,
+// until yield says no.
+func (c *column) each(e *directory.Entry, yield func(string) bool) {
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		if c.is(a.Name) {
+			for _, v := range a.Values {
+				if !yield(v) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// is tells whether an attribute description is of the column: one of its
+// names, with its options at least (RFC 4512, section 2.5.2).
+func (c *column) is(description string) bool {
+	name, options, _ := strings.Cut(description, ";")
+	if !slices.ContainsFunc(c.names, func(n string) bool { return len(n) == len(name) && strings.EqualFold(n, name) }) {
+		return false
+	}
+	if c.options == "" {
+		return options == "" || !strings.HasPrefix(strings.ToLower(options), "x-")
+	}
+	for o := range strings.SplitSeq(c.options, ";") {
+		if !slices.ContainsFunc(strings.Split(options, ";"), func(have string) bool { return strings.EqualFold(have, o) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// undefined is the answer to what cannot be compared: of servers of the `ad`
+// schema it is false.
+func (c *column) undefined() test {
+	if c.loose {
+		return constant(False)
+	}
+	return constant(Undefined)
+}
+
+// leaf makes a condition on one attribute ready.
+func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) {
+	switch f.op {
+	case opPresent:
+		return func(e *directory.Entry) Truth {
+			found := c.name == "objectclass"
+			c.each(e, func(string) bool { found = true; return false })
+			return truth(found)
+		}, nil
+	case opExtensible:
+		return m.extensible(f, c, d)
+	case opSubstrings:
+		if !c.kind.Substrings {
+			return c.undefined(), nil
+		}
+		return c.any(substringTest(c.kind.Syntax, f.pieces)), nil
+	case opGreater, opLess:
+		want, ok := canonical(c.kind.Syntax, f.value)
+		if !c.kind.Ordered || !ok {
+			return c.undefined(), nil
+		}
+		order := orderOf(c.kind.Syntax)
+		return c.any(func(v string) Truth {
+			have, ok := canonical(c.kind.Syntax, v)
+			switch {
+			case !ok:
+				return Undefined
+			case f.op == opGreater:
+				return truth(order(have, want) >= 0)
+			}
+			return truth(order(have, want) <= 0)
+		}), nil
+	}
+	return c.equal(c.kind.Syntax, f.value), nil
+}
+
+// equal makes an equality ready.
+func (c column) equal(syntax directory.Syntax, value string) test {
+	if syntax == directory.SyntaxClass {
+		other := c.undefined()(nil)
+		if c.schema.KnowsClass(value) {
+			other = False
+		}
+		return c.any(func(v string) Truth {
+			if c.schema.DerivesFrom(v, value) {
+				return True
+			}
+			return other
+		})
+	}
+	if category := c.schema.Category(value); category != "" && c.name == "objectcategory" {
+		return c.any(func(v string) Truth { return truth(strings.EqualFold(directory.LeafValue(v), category)) })
+	}
+	want, ok := canonical(syntax, value)
+	if !ok {
+		return c.undefined()
+	}
+	return c.any(func(v string) Truth {
+		if v == value {
+			return True
+		}
+		have, ok := canonical(syntax, v)
+		if !ok {
+			return Undefined
+		}
+		return truth(have == want)
+	})
+}
+
+// any is true where one of the values fulfils a condition.
+func (c column) any(holds func(string) Truth) test {
+	return func(e *directory.Entry) Truth {
+		t := False
+		c.each(e, func(v string) bool {
+			t = max(t, holds(v))
+			return t != True
+		})
+		return t
+	}
+}
+
+func (m *Matcher) extensible(f *Filter, c column, d *directory.Dialect) (test, error) {
+	switch f.rule {
+	case ruleBitAnd, ruleBitOr:
+		want, ok := new(big.Int).SetString(f.value, 10)
+		if !ok || c.kind.Syntax != directory.SyntaxNumber {
+			return c.undefined(), nil
+		}
+		return c.any(func(v string) Truth {
+			have, ok := new(big.Int).SetString(v, 10)
+			if !ok {
+				return Undefined
+			}
+			both := new(big.Int).And(have, want)
+			if f.rule == ruleBitAnd {
+				return truth(both.Cmp(want) == 0)
+			}
+			return truth(both.Sign() != 0)
+		}), nil
+	case ruleChain:
+		if d != directory.AD || !c.kind.Link {
+			return c.undefined(), nil
+		}
+		chain := newChain(c, f.value)
+		m.chains = append(m.chains, chain)
+		return chain.match, nil
+	}
+	syntax := c.kind.Syntax
+	if f.rule != "" {
+		var ok bool
+		if syntax, ok = rules[f.rule]; !ok {
+			return c.undefined(), nil
+		}
+	}
+	plain := c.equal(syntax, f.value)
+	if !f.dnToo {
+		return plain, nil
+	}
+	return func(e *directory.Entry) Truth {
+		levels, err := directory.ParseDN(e.DN)
+		if err != nil {
+			return plain(e)
+		}
+		name := directory.Entry{}
+		for _, level := range levels {
+			for _, pair := range level {
+				name.Attrs = append(name.Attrs, directory.Attribute{Name: pair.Type, Values: []string{pair.Value}})
+			}
+		}
+		return max(plain(e), plain(&name))
+	}, nil
+}
+
+// rules are the equality rules that a condition may name (RFC 4517, section
+// 4.2).
+var rules = map[string]directory.Syntax{
+	"caseIgnoreMatch": directory.SyntaxText, "2.5.13.2": directory.SyntaxText,
+	"caseIgnoreIA5Match": directory.SyntaxText, "1.3.6.1.4.1.1466.109.114.2": directory.SyntaxText,
+	"caseExactMatch": directory.SyntaxExact, "2.5.13.5": directory.SyntaxExact,
+	"caseExactIA5Match": directory.SyntaxExact, "1.3.6.1.4.1.1466.109.114.1": directory.SyntaxExact,
+	"integerMatch": directory.SyntaxNumber, "2.5.13.14": directory.SyntaxNumber,
+	"distinguishedNameMatch": directory.SyntaxDN, "2.5.13.1": directory.SyntaxDN,
+	"octetStringMatch": directory.SyntaxOctets, "2.5.13.17": directory.SyntaxOctets,
+	"numericStringMatch": directory.SyntaxDigits, "2.5.13.8": directory.SyntaxDigits,
+	"telephoneNumberMatch": directory.SyntaxPhone, "2.5.13.20": directory.SyntaxPhone,
+	"generalizedTimeMatch": directory.SyntaxTime, "2.5.13.27": directory.SyntaxTime,
+	"booleanMatch": directory.SyntaxBoolean, "2.5.13.13": directory.SyntaxBoolean,
+	"objectIdentifierMatch": directory.SyntaxClass, "2.5.13.0": directory.SyntaxClass,
+}
+
+func truth(yes bool) Truth {
+	if yes {
+		return True
+	}
+	return False
+}
