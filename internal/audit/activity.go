@@ -144,28 +144,8 @@ func (p *pass) enabled(a *directory.Account) *Finding {
 	return &Finding{Confidence: confidence(on)}
 }
 
-// lastSignIn is the latest sign-in that is known of, in the directory or
-// elsewhere.
-type lastSignIn struct {
-	directory.Moment
-	elsewhere string // the system that recorded it, "" for the directory
-}
-
-func (p *pass) lastSignIn(a *directory.Account) lastSignIn {
-	last := lastSignIn{Moment: p.LastLogon(a, p.asOf)}
-	if len(p.Elsewhere) == 0 {
-		return last
-	}
-	if seen, ok := p.Elsewhere[directory.TextKey(a.Logon)]; ok && !seen.At.After(p.asOf) {
-		if m := directory.MomentOf(seen.At, directory.AttrUnknown); m.After(last.Moment) {
-			return lastSignIn{m, seen.Source}
-		}
-	}
-	return last
-}
-
 func stale(p *pass, a *directory.Account) *Finding {
-	last := p.lastSignIn(a)
+	last := p.LastSignIn(a, p.asOf)
 	if !atOrBefore(last.Moment, p.lines.stale) {
 		return nil
 	}
@@ -181,7 +161,7 @@ func stale(p *pass, a *directory.Account) *Finding {
 }
 
 func staleComputer(p *pass, a *directory.Account) *Finding {
-	last, set := p.lastSignIn(a), p.PasswordSet(a)
+	last, set := p.LastSignIn(a, p.asOf), p.PasswordSet(a)
 	if set.Known() && set.Time().After(p.asOf) {
 		return nil // no sign of when it lived, and unreadable-value says so
 	}
@@ -219,9 +199,9 @@ func (p *pass) replicated(a *directory.Account) bool {
 	return p.Domain.LogonLag > 0 && p.Shows(a.Kind, directory.AttrLastLogonTimestamp)
 }
 
-func (p *pass) logonEvidence(a *directory.Account, last lastSignIn) []Evidence {
-	if last.elsewhere != "" {
-		return []Evidence{{"activity", last.Time().Format(time.RFC3339)}, {"source", last.elsewhere}}
+func (p *pass) logonEvidence(a *directory.Account, last directory.LastSignIn) []Evidence {
+	if last.Elsewhere != "" {
+		return []Evidence{{"activity", last.Time().Format(time.RFC3339)}, {"source", last.Elsewhere}}
 	}
 	if !last.Known() {
 		return []Evidence{{p.Dialect.LastLogon[0].String(), "never"}}
@@ -234,7 +214,7 @@ func (p *pass) logonEvidence(a *directory.Account, last lastSignIn) []Evidence {
 }
 
 func neverUsed(p *pass, a *directory.Account) *Finding {
-	last := p.lastSignIn(a)
+	last := p.LastSignIn(a, p.asOf)
 	if last.Known() || last.Unreadable() || !atOrBefore(a.Created, p.lines.fresh) {
 		return nil
 	}
@@ -254,7 +234,7 @@ func neverUsed(p *pass, a *directory.Account) *Finding {
 const sameDay = 24 * time.Hour
 
 func unjoined(p *pass, a *directory.Account) *Finding {
-	last, set := p.lastSignIn(a), p.PasswordSet(a)
+	last, set := p.LastSignIn(a, p.asOf), p.PasswordSet(a)
 	if last.Known() || last.Unreadable() || set.Unreadable() || !atOrBefore(a.Created, p.lines.fresh) {
 		return nil
 	}

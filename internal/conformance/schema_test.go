@@ -58,8 +58,8 @@ func taken(lines map[string]schemaLine, names string) bool {
 
 // added are attributes of servers that no test starts.
 var added = map[string][]string{
-	"ad": {"msLAPS-PasswordExpirationTime i<@", "ms-Mcs-AdmPwdExpirationTime i<@", "msExchRecipientTypeDetails i<", "msExchMasterAccountSid S", "msExchHideFromAddressLists b",
-		"extensionAttribute1,extensionAttribute2,extensionAttribute3 c<*"},
+	"ad": {"msLAPS-PasswordExpirationTime i<@1", "ms-Mcs-AdmPwdExpirationTime i<@1", "msExchRecipientTypeDetails i<1", "msExchMasterAccountSid S1", "msExchHideFromAddressLists b1",
+		"extensionAttribute1,extensionAttribute2,extensionAttribute3,extensionAttribute4,extensionAttribute5,extensionAttribute6,extensionAttribute7,extensionAttribute8,extensionAttribute9,extensionAttribute10,extensionAttribute11,extensionAttribute12,extensionAttribute13,extensionAttribute14,extensionAttribute15 c<*1"},
 }
 
 func checkTable(t *testing.T, name string, lines map[string]schemaLine, classes map[string]string) {
@@ -110,7 +110,7 @@ func adSchema(t *testing.T, yard settings.Yard, base string) map[string]schemaLi
 	defer c.Close()
 	lines := map[string]schemaLine{}
 	_, err = c.Search(context.Background(), source.Query{Base: "CN=Schema,CN=Configuration," + base, Scope: ldap.ScopeSingleLevel, Filter: "(objectClass=attributeSchema)",
-		Attributes: []string{"lDAPDisplayName", "attributeSyntax", "linkID"}}, func(page []directory.Entry) error {
+		Attributes: []string{"lDAPDisplayName", "attributeSyntax", "linkID", "isSingleValued"}}, func(page []directory.Entry) error {
 		for i := range page {
 			e := &page[i]
 			name := e.First("lDAPDisplayName")
@@ -126,6 +126,9 @@ func adSchema(t *testing.T, yard settings.Yard, base string) map[string]schemaLi
 			}
 			if e.Has("linkID") {
 				code += "&"
+			}
+			if e.First("isSingleValued") == "TRUE" {
+				code += "1"
 			}
 			lines[name] = schemaLine{names: name, code: code}
 		}
@@ -165,7 +168,10 @@ func subschema(t *testing.T, yard settings.Yard, base string) (map[string]schema
 	require.NoError(t, err)
 	defer c.Close()
 	lines, classes := map[string]schemaLine{}, map[string]string{}
-	type raw struct{ equality, ordering, substr, super, syntax string }
+	type raw struct {
+		equality, ordering, substr, super, syntax string
+		single                                    bool
+	}
 	raws := map[string]raw{}
 	_, err = c.Search(context.Background(), source.Query{Base: base, Scope: ldap.ScopeBaseObject, Attributes: []string{"attributeTypes", "objectClasses"}}, func(page []directory.Entry) error {
 		for _, text := range page[0].Get("attributeTypes") {
@@ -173,7 +179,7 @@ func subschema(t *testing.T, yard settings.Yard, base string) (map[string]schema
 			if len(names) == 0 || directory.IsSecret(names[0]) {
 				continue
 			}
-			var r raw
+			r := raw{single: strings.Contains(text, "SINGLE-VALUE")}
 			for _, m := range ruleOf.FindAllStringSubmatch(text, -1) {
 				switch m[1] {
 				case "EQUALITY":
@@ -223,6 +229,9 @@ func subschema(t *testing.T, yard settings.Yard, base string) (map[string]schema
 		}
 		if name == "shadowExpire" || name == "shadowLastChange" {
 			line.code += "#"
+		}
+		if r.single {
+			line.code += "1"
 		}
 		lines[name] = line
 	}

@@ -41,6 +41,7 @@ type AttributeType struct {
 	Link       bool // names entries, which name this one back
 	FileTime   bool // an integer that counts 100 ns since 1601
 	Days       bool // an integer that counts days since 1970
+	Single     bool // has one value at most
 	Super      string
 }
 
@@ -58,7 +59,7 @@ var schemas embed.FS
 
 // readSchema reads a table: one attribute a line with its names, the letter
 // of its syntax, and marks: < for ordering, * for substrings, & for a link,
-// @ for a file time, # for days; "class" lines name an object class and its
+// @ for a file time, # for days, 1 for a single value; "class" lines name an object class and its
 // superior, "category" lines one and its objectCategory.
 func readSchema(name string) *Schema {
 	text, err := schemas.ReadFile("schema/" + name + ".txt")
@@ -88,6 +89,8 @@ func readSchema(name string) *Schema {
 					t.FileTime = true
 				case '#':
 					t.Days = true
+				case '1':
+					t.Single = true
 				default:
 					panic(fmt.Sprintf("schema %s: %q", name, line))
 				}

@@ -57,6 +57,7 @@ type Survey struct {
 	entries       [][]Key // of all entries, where references have to be followed
 	controllers   map[Key]struct{}
 	hosts         map[Key]string
+	others        []map[string]Moment // what each of Asked but the first knows of sign-ins
 }
 
 // SignIn is a sign-in that another system recorded.
@@ -312,6 +313,27 @@ func (s *Survey) LastLogon(a *Account, asOf time.Time) Moment {
 	return best
 }
 
+// LastSignIn is the latest sign-in that is known of.
+type LastSignIn struct {
+	Moment
+	Elsewhere string // the system that recorded it, "" for the directory
+}
+
+// LastSignIn returns the latest sign-in that the directory shows, or that
+// another system has recorded.
+func (s *Survey) LastSignIn(a *Account, asOf time.Time) LastSignIn {
+	last := LastSignIn{Moment: s.LastLogon(a, asOf)}
+	if len(s.Elsewhere) == 0 {
+		return last
+	}
+	if seen, ok := s.Elsewhere[TextKey(a.Logon)]; ok && !seen.At.After(asOf) {
+		if m := MomentOf(seen.At, AttrUnknown); m.After(last.Moment) {
+			return LastSignIn{m, seen.Source}
+		}
+	}
+	return last
+}
+
 // keepsStamp tells whether the replicated last logon is maintained.
 func (s *Survey) keepsStamp() bool { return !s.Domain.LogonLagKnown || s.Domain.LogonLag > 0 }
 
@@ -351,12 +373,27 @@ func (s *Survey) TakeLogons(server string, last map[string]Moment) {
 		s.Asked = []string{s.Server}
 	}
 	s.Asked = append(s.Asked, server)
+	s.others = append(s.others, last)
 	for a := range s.Accounts.All() {
-		if m := last[a.ID]; m.After(a.LastLogon) {
-			a.LastLogon, a.LogonServer = m, uint8(min(len(s.Asked), 255))
-			s.Seen[a.Kind].Add(AttrLastLogon)
-		}
+		s.takeLogon(a, len(s.others)-1)
 	}
+}
+
+func (s *Survey) takeLogon(a *Account, other int) {
+	if m := s.others[other][a.ID]; m.After(a.LastLogon) {
+		a.LastLogon, a.LogonServer = m, uint8(min(other+2, 255))
+		s.Seen[a.Kind].Add(AttrLastLogon)
+	}
+}
+
+// Account reads an entry that is not in the survey, with what the survey's
+// servers know of its sign-ins. The result's strings point into the entry.
+func (s *Survey) Account(e *Entry) Account {
+	a := s.Dialect.Account(e)
+	for i := range s.others {
+		s.takeLogon(&a, i)
+	}
+	return a
 }
 
 // Exists takes note of an entry that is there, though the survey does not

@@ -129,7 +129,7 @@ func expiryText(c *AccountCard, st Style) string {
 }
 
 func logonText(c *AccountCard, st Style) string {
-	last := c.Survey.LastLogon(c.Account, c.AsOf)
+	last := c.Survey.LastSignIn(c.Account, c.AsOf)
 	switch {
 	case last.Unreadable():
 		return "the time in " + last.Attr().String() + " cannot be read, or lies in the future"

@@ -3,6 +3,7 @@ package source
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"errors"
@@ -393,4 +394,60 @@ func (f *File) Children(ctx context.Context, parents []string) (map[string][]str
 // Around surveys what judging one entry needs: of a file, everything.
 func (f *File) Around(ctx context.Context, _ *directory.Entry) (*directory.Survey, error) {
 	return f.Survey(ctx)
+}
+
+// Frame is the survey of the file, which holds all that anybody may need.
+func (f *File) Frame(ctx context.Context, _ Need) (*directory.Survey, error) { return f.Survey(ctx) }
+
+// Each evaluates the selection on every entry of the file.
+func (f *File) Each(ctx context.Context, sel Selection, begin func(), take func(*directory.Entry) error) error {
+	cond, err := filter.Parse(cmp.Or(sel.Filter, "(objectClass=*)"))
+	if err != nil {
+		return err
+	}
+	m, err := f.matcher(ctx, cond)
+	if err != nil {
+		return err
+	}
+	under, keep := directory.FoldDN(sel.Under), projection(sel.Attributes)
+	begin()
+	var wrong error
+	err = again(ctx, f, func(records []ldif.Record) (found []directory.Entry) {
+		for i := range records {
+			e := &records[i].Entry
+			if records[i].Change == nil && m.Match(e) == filter.True && (under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
+				found = append(found, keep(e))
+			}
+		}
+		return found
+	}, func(found []directory.Entry) {
+		for i := range found {
+			if wrong == nil {
+				wrong = take(&found[i])
+			}
+		}
+	})
+	return cmp.Or(wrong, err)
+}
+
+// projection returns a function that copies an entry with the named
+// attributes, or with all of them where none is named.
+func projection(names []string) func(*directory.Entry) directory.Entry {
+	if len(names) == 0 {
+		return (*directory.Entry).Clone
+	}
+	want := map[string]bool{}
+	for _, name := range names {
+		want[strings.ToLower(name)] = true
+	}
+	return func(e *directory.Entry) directory.Entry {
+		part := directory.Entry{DN: e.DN}
+		for _, a := range e.Attrs {
+			name, _, _ := strings.Cut(strings.ToLower(a.Name), ";")
+			if want[name] {
+				part.Attrs = append(part.Attrs, a)
+			}
+		}
+		return part.Clone()
+	}
 }

@@ -134,7 +134,7 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 func (s *Server) othersLogons(ctx context.Context, m *Manifest) func(*directory.Entry) {
 	m.Asked = []string{m.Server}
 	var all []logons
-	for _, o := range s.askOthers(ctx)() {
+	for _, o := range s.askOthers(ctx, "")() {
 		if o.err == nil {
 			all = append(all, o)
 			m.Asked = append(m.Asked, o.name)

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -49,6 +50,7 @@ type Query struct {
 	Attributes  []string
 	NamesOnly   bool
 	ShowDeleted bool
+	FirstPage   bool // no more than one page
 }
 
 // Search runs a query in pages and hands each page over as it comes. It
@@ -98,7 +100,7 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		if err := page(entries); err != nil {
 			return referrals, err
 		}
-		if len(res.cookie) == 0 {
+		if len(res.cookie) == 0 || q.FirstPage {
 			return referrals, nil
 		}
 		paging.SetCookie(res.cookie)
@@ -193,7 +195,7 @@ func (s *Server) retry(ctx context.Context, read func() error) error {
 // Survey reads the whole base for judging, and from the other servers of the
 // yard, at the same time, the sign-ins that only they know of.
 func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
-	others := s.askOthers(ctx)
+	others := s.askOthers(ctx, "")
 	var out *directory.Survey
 	err := s.retry(ctx, func() error {
 		out = s.newSurvey()
@@ -217,14 +219,7 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 	if out.Entries == 0 {
 		return out, fmt.Errorf("%s shows no entries below %s to %s", s.URL, s.Base, s.boundName())
 	}
-	for _, o := range signIns {
-		if o.err != nil {
-			out.Silent = append(out.Silent, o.name)
-			out.SilentWhy = append(out.SilentWhy, o.err.Error())
-			continue
-		}
-		out.TakeLogons(o.name, o.last)
-	}
+	takeSignIns(out, signIns)
 	return out, s.confirm(ctx, out)
 }
 
@@ -282,38 +277,71 @@ func (s *Server) readServerPolicy(ctx context.Context, out *directory.Survey) {
 // groups, and one page of other entries, which shows what the bound account
 // can see.
 func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
+	id := IdentityFilter(s.Dialect, e.First(s.Dialect.Identity.String()))
+	others := s.askOthers(ctx, id)
+	out, err := s.frame(ctx, Need{Groups: true},
+		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + id + "))", FirstPage: true},
+		Query{Base: e.DN, Scope: ldap.ScopeBaseObject})
+	takeSignIns(out, others())
+	return out, err
+}
+
+// Frame reads the domain and the policies, and what else is needed.
+func (s *Server) Frame(ctx context.Context, need Need) (*directory.Survey, error) {
+	others := func() []logons { return nil }
+	if need.SignIns {
+		others = s.askOthers(ctx, "")
+	}
+	out, err := s.frame(ctx, need)
+	takeSignIns(out, others())
+	return out, err
+}
+
+// frame surveys the domain and the policies, and what more queries give.
+func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*directory.Survey, error) {
 	out := s.newSurvey()
 	attributes := s.Dialect.Attributes(s.target.Keep)
-	add := func(q Query, most int) error {
-		part := directory.NewPart(1, s.target.Keep)
-		q.Attributes = attributes
-		_, err := s.Search(ctx, q, func(page []directory.Entry) error {
-			for i := range page {
-				part.Add(s.Dialect, &page[i])
-			}
-			if most--; most == 0 {
-				return errEnough
-			}
-			return nil
-		})
-		out.Merge(part)
-		if errors.Is(err, errEnough) || errors.Is(err, ErrNotFound) {
-			return nil
-		}
-		return err
+	queries := append([]Query{{Base: s.Base, Scope: ldap.ScopeBaseObject},
+		{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}}, more...)
+	if need.Groups {
+		queries = append(queries, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"})
 	}
 	err := s.retry(ctx, func() error {
 		*out = *s.newSurvey()
 		out.Partial = true
 		s.readServerPolicy(ctx, out)
-		return errors.Join(
-			add(Query{Base: s.Base, Scope: ldap.ScopeBaseObject}, 0),
-			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}, 0),
-			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"}, 0),
-			add(Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + IdentityFilter(s.Dialect, e.First(s.Dialect.Identity.String())) + "))"}, 1),
-			add(Query{Base: e.DN, Scope: ldap.ScopeBaseObject}, 0))
+		for _, q := range queries {
+			part := directory.NewPart(1, s.target.Keep)
+			q.Attributes = attributes
+			_, err := s.Search(ctx, q, func(page []directory.Entry) error {
+				for i := range page {
+					part.Add(s.Dialect, &page[i])
+				}
+				return nil
+			})
+			out.Merge(part)
+			if err != nil && !errors.Is(err, ErrNotFound) {
+				return err
+			}
+		}
+		part := directory.NewPart(1, s.target.Keep)
+		err := s.configuration(ctx, func(e *directory.Entry) error { part.Add(s.Dialect, e); return nil })
+		out.Merge(part)
+		return err
 	})
 	return out, err
+}
+
+// takeSignIns takes what other servers said, or that they did not.
+func takeSignIns(out *directory.Survey, others []logons) {
+	for _, o := range others {
+		if o.err != nil {
+			out.Silent = append(out.Silent, o.name)
+			out.SilentWhy = append(out.SilentWhy, o.err.Error())
+			continue
+		}
+		out.TakeLogons(o.name, o.last)
+	}
 }
 
 // HostName is what the server calls itself, or its URL.
@@ -342,10 +370,20 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 		}
 		return nil
 	})
-	if err != nil || s.Root.Config == "" {
+	if err != nil {
 		return err
 	}
-	_, err = s.Search(ctx, Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
+	return s.configuration(ctx, take)
+}
+
+// configuration hands over the servers and sites that the configuration
+// partition of the `ad` schema lists. Where it cannot be read, their number is
+// not known.
+func (s *Server) configuration(ctx context.Context, take func(*directory.Entry) error) error {
+	if s.Root.Config == "" {
+		return nil
+	}
+	_, err := s.Search(ctx, Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
 		Attributes: []string{"objectClass", "dNSHostName", "gPLink", "objectGUID"}}, func(page []directory.Entry) error {
 		for i := range page {
 			if err := take(&page[i]); err != nil {
@@ -355,7 +393,7 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 		return nil
 	})
 	if errors.Is(err, ErrNotFound) || ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights) {
-		return nil // not readable: then the number of servers is not known
+		return nil
 	}
 	return err
 }
@@ -516,6 +554,29 @@ func (s *Server) Select(ctx context.Context, filter string, attributes []string)
 		return err
 	})
 	return found, err
+}
+
+// Each lets the server evaluate the selection.
+func (s *Server) Each(ctx context.Context, sel Selection, begin func(), take func(*directory.Entry) error) error {
+	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
+	return s.retry(ctx, func() (err error) {
+		begin()
+		if len(q.Attributes) == 0 {
+			// All that is stored is asked for by name, so that no secret is.
+			if q.Attributes, err = s.StoredNames(ctx, q); err != nil || len(q.Attributes) == 0 {
+				return err
+			}
+		}
+		_, err = s.Search(ctx, q, func(page []directory.Entry) error {
+			for i := range page {
+				if err := take(&page[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		return err
+	})
 }
 
 // Get returns whole entries by name.

@@ -19,8 +19,9 @@ type logons struct {
 }
 
 // askOthers begins to ask the other servers of the yard for the attribute
-// that is not replicated. The function it returns waits for their answers.
-func (s *Server) askOthers(ctx context.Context) func() []logons {
+// that is not replicated, of the entries that a filter selects. The function
+// it returns waits for their answers.
+func (s *Server) askOthers(ctx context.Context, filter string) func() []logons {
 	var all []logons
 	if s.Dialect != directory.AD {
 		return func() []logons { return all }
@@ -32,7 +33,7 @@ func (s *Server) askOthers(ctx context.Context) func() []logons {
 	}
 	var wg sync.WaitGroup
 	for i := range all {
-		wg.Go(func() { all[i] = s.askOther(ctx, all[i].name) })
+		wg.Go(func() { all[i] = s.askOther(ctx, all[i].name, filter) })
 	}
 	return func() []logons {
 		wg.Wait()
@@ -41,7 +42,7 @@ func (s *Server) askOthers(ctx context.Context) func() []logons {
 	}
 }
 
-func (s *Server) askOther(ctx context.Context, url string) logons {
+func (s *Server) askOther(ctx context.Context, url, filter string) logons {
 	out := logons{name: hostOf(url), last: map[string]directory.Moment{}}
 	o := s.other(url)
 	if out.err = o.dial(ctx); out.err != nil {
@@ -51,7 +52,7 @@ func (s *Server) askOther(ctx context.Context, url string) logons {
 	out.name = o.HostName()
 	out.err = o.retry(ctx, func() error {
 		clear(out.last)
-		_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(lastLogon>=1)", Attributes: []string{"objectGUID", "lastLogon"}},
+		_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(lastLogon>=1)" + filter + ")", Attributes: []string{"objectGUID", "lastLogon"}},
 			func(page []directory.Entry) error {
 				for i := range page {
 					a := directory.AD.Account(&page[i])
@@ -61,7 +62,7 @@ func (s *Server) askOther(ctx context.Context, url string) logons {
 			})
 		return err
 	})
-	if out.err == nil && len(out.last) == 0 {
+	if out.err == nil && len(out.last) == 0 && filter == "" {
 		// Whoever may not read the attribute gets the same answer as from a
 		// server that nobody has signed in to.
 		out.err = errNoSignIns

@@ -18,6 +18,14 @@ type Source interface {
 	// Around surveys as much as judging one entry needs. Its accounts are
 	// that one, and perhaps others.
 	Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error)
+	// Frame surveys what judging entries needs besides them: the domain, the
+	// policies, and what else is asked for. Its accounts, if it has any, are
+	// not all there are.
+	Frame(ctx context.Context, need Need) (*directory.Survey, error)
+	// Each hands over the entries of a selection, one after the other; an
+	// entry is valid until take returns. begin is called before the first
+	// one, and again where reading has to start anew.
+	Each(ctx context.Context, sel Selection, begin func(), take func(*directory.Entry) error) error
 	// Find returns whole entries that an RFC 4515 filter selects.
 	Find(ctx context.Context, filter string) ([]directory.Entry, error)
 	// Select returns at least the named attributes of the entries that a
@@ -35,6 +43,19 @@ type Source interface {
 	// Where names the source for people.
 	Where() string
 	Close() error
+}
+
+// Need says what a frame has to hold besides policies.
+type Need struct {
+	Groups  bool // all groups with their members
+	SignIns bool // what other servers know of sign-ins
+}
+
+// Selection says which entries are meant, and what of them.
+type Selection struct {
+	Filter     string   // RFC 4515; "" means every entry
+	Under      string   // only what stands at or below this name
+	Attributes []string // at least these; none means all that are stored
 }
 
 // Identity tells one directory from another: the domain's SID on the `ad`
