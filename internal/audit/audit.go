@@ -21,6 +21,7 @@ import (
 type Report struct {
 	AsOf     time.Time
 	Survey   *directory.Survey
+	Catalog  Catalog // what the names of checks mean
 	Findings []Finding
 	Summary  []Summary
 	Exempted int // findings that exemptions left out
@@ -46,17 +47,21 @@ type Options struct {
 	Scope      []string // DNs; none means everything
 	LeaveOut   []string
 	Exemptions []Exemption
+	// Selected are the entries that the filters of the settings select, by the
+	// name of the check; one without is not looked at.
+	Selected map[string][]directory.Entry
 }
 
 // pass is one run of the checks.
 type pass struct {
 	*directory.Survey
-	asOf    time.Time
-	set     settings.Audit
-	exempt  *exemptions
-	parking []string
-	lines   lines
-	rules   rules
+	asOf     time.Time
+	set      settings.Audit
+	exempt   *exemptions
+	parking  []string
+	lines    lines
+	rules    rules
+	selected map[string][]directory.Entry
 	// allAsked says that every server's own sign-ins are in the survey.
 	allAsked bool
 
@@ -84,17 +89,26 @@ type job struct {
 
 // Run judges a survey.
 func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, error) {
-	jobs, off, err := choose(set, opt.Checks)
+	catalog, err := NewCatalog(&set.Audit)
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked()}
+	jobs, off, err := choose(catalog, set, opt.Checks)
+	if err != nil {
+		return nil, err
+	}
+	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked(), selected: opt.Selected}
 	if p.rules, err = compileRules(&set.Audit); err != nil {
 		return nil, err
 	}
-	if p.exempt, err = newExemptions(opt.Exemptions, opt.AsOf); err != nil {
-		return nil, err
+	for _, e := range opt.Exemptions {
+		for _, name := range e.Checks {
+			if _, err := catalog.Named(name); err != nil {
+				return nil, fmt.Errorf("exemption of %s: %w", e.Match, err)
+			}
+		}
 	}
+	p.exempt = newExemptions(opt.Exemptions, opt.AsOf)
 	a := &set.Audit
 	p.lines = lines{stale: a.StaleAfter.Before(p.asOf), staleComputer: a.StaleComputerAfter.Before(p.asOf), fresh: a.NewAccountGrace.Before(p.asOf),
 		password: a.PasswordMaxAge.Before(p.asOf), keyPassword: a.KeyPasswordMaxAge.Before(p.asOf), overdue: a.DeleteAfter.Before(p.asOf), soon: a.Soon.After(p.asOf)}
@@ -106,7 +120,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 			j.prepare(p)
 		}
 	}
-	r := &Report{AsOf: opt.AsOf, Survey: s}
+	r := &Report{AsOf: opt.AsOf, Survey: s, Catalog: catalog}
 	inScope := scope(opt)
 	findings := eachAccount(s.Accounts.Parts(), func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
 	for i := range jobs {
@@ -128,7 +142,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 		r.Exempted += jobs[i].summary.Exempted
 	}
 	r.Summary = append(r.Summary, off...)
-	sortFindings(r.Findings)
+	catalog.sort(r.Findings)
 	r.Notes = p.notes()
 	return r, nil
 }
@@ -177,9 +191,10 @@ func (p *pass) summarise(findings []Finding, jobs []job) []Finding {
 	})
 }
 
-func sortFindings(findings []Finding) {
+// sort puts findings in the order of reports.
+func (c Catalog) sort(findings []Finding) {
 	order := map[string]int{}
-	for i, c := range Checks {
+	for i, c := range c {
 		order[c.Name] = i
 	}
 	slices.SortFunc(findings, func(a, b Finding) int {
@@ -194,18 +209,18 @@ func sortFindings(findings []Finding) {
 // choose returns the checks to run, with their severities and empty
 // summaries. A check that is switched off is summarised only, unless it was
 // asked for by name.
-func choose(set *settings.Settings, names []string) (jobs []job, off []Summary, err error) {
+func choose(catalog Catalog, set *settings.Settings, names []string) (jobs []job, off []Summary, err error) {
 	for _, name := range names {
-		if _, err := Named(name); err != nil {
+		if _, err := catalog.Named(name); err != nil {
 			return nil, nil, err
 		}
 	}
 	for name := range set.Audit.Checks {
-		if _, err := Named(name); err != nil {
+		if _, err := catalog.Named(name); err != nil {
 			return nil, nil, fmt.Errorf("settings: audit: checks: %w", err)
 		}
 	}
-	for _, c := range Checks {
+	for _, c := range catalog {
 		if len(names) > 0 && !slices.Contains(names, c.Name) {
 			continue
 		}

@@ -4,9 +4,11 @@ import (
 	"embed"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 )
 
 // Severity orders findings by how soon somebody should look.
@@ -85,6 +87,10 @@ type Check struct {
 	Kinds    []directory.Kind
 	// Off says that the check runs only where it is asked for.
 	Off bool
+	// Filter is the filter of a check that the settings define; its times may
+	// be relative.
+	Filter     string
+	attributes []string // that the filter looks at
 	// Guard names the attributes that a decision resting on a finding of
 	// this check rests on.
 	Guard func(d *directory.Dialect) []directory.AttrID
@@ -109,6 +115,32 @@ type Check struct {
 	gather    func(p *pass, report func(*directory.Subject, Finding))
 }
 
+// IsOff tells whether the check does not run unless it is asked for by name.
+func (c *Check) IsOff(set *settings.Audit) bool {
+	switch set.Checks[c.Name] {
+	case "off", "false":
+		return true
+	case "":
+		return c.Off
+	}
+	return false
+}
+
+// RestsOn names the attributes that a decision resting on a finding of the
+// check rests on. What any change of an entry changes too is not among them.
+func (c *Check) RestsOn(d *directory.Dialect) []string {
+	if c.Filter != "" {
+		return slices.DeleteFunc(c.shown(), func(name string) bool {
+			return slices.ContainsFunc(byServer, func(s string) bool { return strings.EqualFold(s, name) })
+		})
+	}
+	var names []string
+	for _, id := range c.Guard(d) {
+		names = append(names, id.String())
+	}
+	return names
+}
+
 // ComparesAll tells whether the check compares accounts with all others, so
 // that it says nothing where only some were read.
 func (c *Check) ComparesAll() bool { return c.overAll && c.judge == nil && c.gather == nil }
@@ -118,6 +150,9 @@ var docs embed.FS
 
 // Doc returns the check's full text for people, in Markdown.
 func (c *Check) Doc() string {
+	if c.Filter != "" {
+		return fmt.Sprintf("%s\n\n**What it looks at.** Entries that fulfil the filter of the settings: %s. Built-in entries are left out.\n", c.Short, c.Filter)
+	}
 	text, err := docs.ReadFile("doc/" + c.Name + ".md")
 	if err != nil {
 		panic(err) // each check has one; a test says so
@@ -125,16 +160,8 @@ func (c *Check) Doc() string {
 	return string(text)
 }
 
-// Checks are all checks, in the order of reports.
+// Checks are all built-in checks, in the order of reports.
 var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, exemptionChecks)
-
-// Named returns a check by its name.
-func Named(name string) (*Check, error) {
-	if c := byName(Checks, name); c != nil {
-		return c, nil
-	}
-	return nil, fmt.Errorf("no check is called %q; \"yardbroom checks\" lists them", name)
-}
 
 func byName(checks []*Check, name string) *Check {
 	if i := slices.IndexFunc(checks, func(c *Check) bool { return c.Name == name }); i >= 0 {

@@ -113,21 +113,6 @@ func identity(s *directory.Subject) string {
 	return directory.FoldDN(s.DN)
 }
 
-// stateOf says in a word whether the account can sign in.
-func stateOf(r *Report, a *directory.Account) string {
-	switch s := r.Survey; {
-	case s.Disabled(a, r.AsOf).Yes:
-		return "disabled"
-	case s.Expired(a, r.AsOf).Yes:
-		return "expired"
-	case s.LockedOut(a, r.AsOf).Yes:
-		return "locked out"
-	case s.Enabled(a, r.AsOf).Yes:
-		return "enabled"
-	}
-	return "unknown"
-}
-
 func (c *Comparison) accounts() {
 	old := map[string]*directory.Account{}
 	for a := range c.Before.Survey.Accounts.All() {
@@ -140,19 +125,19 @@ func (c *Comparison) accounts() {
 		id := identity(&a.Subject)
 		was := old[id]
 		if was == nil {
-			add(Appeared, a, "", stateOf(c.After, a))
+			add(Appeared, a, "", c.After.Survey.State(a, c.After.AsOf))
 			continue
 		}
 		delete(old, id)
 		if was.Key != a.Key {
 			add(Moved, a, was.DN, a.DN)
 		}
-		if x, y := stateOf(c.Before, was), stateOf(c.After, a); x != y {
+		if x, y := c.Before.Survey.State(was, c.Before.AsOf), c.After.Survey.State(a, c.After.AsOf); x != y {
 			add(State, a, x, y)
 		}
 	}
 	for _, a := range old {
-		add(Vanished, a, stateOf(c.Before, a), "")
+		add(Vanished, a, c.Before.Survey.State(a, c.Before.AsOf), "")
 	}
 	slices.SortFunc(c.Accounts, func(a, b AccountChange) int {
 		return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))

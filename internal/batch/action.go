@@ -212,14 +212,9 @@ func Readable(attr, v string) string {
 			return v + " (never)"
 		}
 		return t.Format(time.RFC3339)
-	case directory.AttrObjectGUID:
-		if text, err := directory.FormatGUID(v); err == nil {
-			return text
-		}
-	case directory.AttrObjectSID:
-		if text, err := directory.ParseSID(v); err == nil {
-			return text
-		}
+	}
+	if plain := directory.Plain(attr, v); plain != v {
+		return plain
 	}
 	if strings.TrimSpace(v) != v || strings.Contains(v, "  ") {
 		return strconv.Quote(v) // so that stray blanks show
@@ -229,7 +224,7 @@ func Readable(attr, v string) string {
 
 // guards returns what must still be true of the entry for the actions, and
 // for the attributes that the decision rested on.
-func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e *directory.Entry, server string) []Guard {
+func guards(d *directory.Dialect, actions []Action, rested []string, e *directory.Entry, server string) []Guard {
 	var all []Guard
 	add := func(g Guard) {
 		if !slices.ContainsFunc(all, func(h Guard) bool { return strings.EqualFold(h.Attr, g.Attr) }) {
@@ -263,17 +258,15 @@ func guards(d *directory.Dialect, actions []Action, rested []directory.AttrID, e
 			equal(d.Logon)
 		}
 	}
-	for _, id := range rested {
-		switch {
-		case slices.Contains(d.LastLogon, id):
-			g := Guard{Attr: id.String(), Rule: NoLater, Values: OctetsOf(e.Get(id.String()))}
+	for _, name := range rested {
+		g := Guard{Attr: name, Rule: Equal, Values: OctetsOf(e.Get(name))}
+		if id := directory.LookupAttr(name); slices.Contains(d.LastLogon, id) {
+			g.Rule = NoLater
 			if id == directory.AttrLastLogon {
 				g.Server = server
 			}
-			add(g)
-		default:
-			equal(id)
 		}
+		add(g)
 	}
 	return all
 }

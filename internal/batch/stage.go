@@ -60,6 +60,7 @@ type Stager struct {
 	Settings   *settings.Settings
 	Protection Protection
 	Privilege  *Privilege
+	Catalog    audit.Catalog // the checks that findings come from
 	// Accounts is how many accounts the yard has, 0 where nobody counted.
 	Accounts int
 	// DefaultPolicy is the password policy of entries that name none.
@@ -188,16 +189,16 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		return nil, errors.New("its name is not valid UTF-8, so no batch can hold it")
 	}
 	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: text(a.Name()), Kind: a.Kind.String(), Reason: "named", Confidence: string(audit.Sure)}
-	var rested []directory.AttrID
+	var rested []string
 	if f := c.Finding; f != nil {
 		if f.Confidence == audit.Likely && !o.IncludeLikely {
 			return nil, fmt.Errorf("its finding %s is likely, not sure (--include-likely takes it in)", f.Check)
 		}
-		check, err := audit.Named(f.Check)
+		check, err := s.Catalog.Named(f.Check)
 		if err != nil {
 			return nil, err
 		}
-		rested = check.Guard(s.Dialect)
+		rested = check.RestsOn(s.Dialect)
 		line.Reason, line.Confidence = reason(f), string(f.Confidence)
 	}
 	if s.Privilege != nil {
@@ -209,7 +210,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		}
 	}
 	line.Guard = guards(s.Dialect, line.Actions, rested, e, o.Server)
-	if slices.Contains(rested, directory.AttrLastLogon) {
+	if slices.ContainsFunc(rested, func(name string) bool { return directory.LookupAttr(name) == directory.AttrLastLogon }) {
 		line.Guard = append(line.Guard, elsewhere(o.Others, c.LastLogon)...)
 	}
 	return line, nil

@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,6 +20,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
@@ -62,7 +65,8 @@ type app struct {
 	out, err io.Writer
 	now      func() time.Time
 	set      *settings.Settings
-	state    string // folder
+	catalog  audit.Catalog // the checks there are under these settings
+	state    string        // folder
 	quiet    bool
 	keep     directory.AttrSet // attributes that the settings make checks look at
 }
@@ -122,7 +126,7 @@ func (a *app) root() *cli.Command {
 			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
+			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
 			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
@@ -163,10 +167,29 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	if a.set, err = settings.Load(file, must); err != nil {
 		return ctx, &exitError{exitUsage, err}
 	}
+	if a.catalog, err = a.checks(); err != nil {
+		return ctx, &exitError{exitUsage, err}
+	}
 	if a.state = cmd.String("state"); a.state == "" {
 		a.state = filepath.Join(xdg.StateHome, "yardbroom")
 	}
 	return ctx, nil
+}
+
+// checks are the checks there are, with those that the settings define.
+func (a *app) checks() (audit.Catalog, error) {
+	catalog, err := audit.NewCatalog(&a.set.Audit)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range catalog.Own() {
+		for _, name := range c.Suggest {
+			if !slices.Contains(batch.ActionNames, name) {
+				return nil, fmt.Errorf("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name, strings.Join(batch.ActionNames, ", "))
+			}
+		}
+	}
+	return catalog, nil
 }
 
 func version() string {

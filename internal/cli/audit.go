@@ -12,75 +12,88 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 )
 
 func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "report what is untidy, check by check",
-		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
+		Flags: slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
-			&cli.StringFlag{Name: "format", Value: "table", Usage: "table, csv, json or jsonl"},
-			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
 			&cli.StringFlag{Name: "since", Usage: "compare with a kept `SURVEY`: show what is new, count what is still there or gone"},
 			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"},
-		),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := noArguments(cmd); err != nil {
-				return err
-			}
-			format := cmd.String("format")
-			if !slices.Contains([]string{"table", "csv", "json", "jsonl"}, format) {
-				return usage("--format: %q is none of table, csv, json, jsonl", format)
-			}
-			failOn, fail, err := failOn(cmd)
-			if err != nil {
-				return err
-			}
-			p, err := a.open(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			report, err := a.judge(ctx, cmd, p, cmd.StringSlice("check"))
-			if err != nil {
-				return err
-			}
-			st := a.style(p.location())
-			if st.Limit = cmd.Int("limit"); len(cmd.StringSlice("check")) > 0 && !cmd.IsSet("limit") {
-				st.Limit = 0
-			}
-			if since := cmd.String("since"); since != "" {
-				return a.auditSince(ctx, cmd, p, report, since, format, st)
-			}
-			if err := a.result(cmd.String("output"), func(w io.Writer) error { return writeReport(w, format, report, st) }); err != nil {
-				return err
-			}
-			a.tellNotes(report, format)
-			return verdict(p, report.Findings, failOn, fail)
-		},
+		}, outputFlags(allFormats)),
+		Action: a.audit,
 	}
 }
 
-func writeReport(w io.Writer, format string, r *audit.Report, st render.Style) error {
-	switch format {
-	case "csv":
-		return render.FindingsCSV(w, r.Findings)
-	case "json":
-		return render.ReportJSON(w, r)
-	case "jsonl":
-		return render.FindingsJSONL(w, r.Findings)
+func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
+	if err := noArguments(cmd); err != nil {
+		return err
 	}
-	render.Report(w, r, st)
-	return nil
+	targets, err := a.targets(cmd, allFormats)
+	if err != nil {
+		return err
+	}
+	failOn, fail, err := failOn(cmd)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	report, err := a.judge(ctx, cmd, p, cmd.StringSlice("check"))
+	if err != nil {
+		return err
+	}
+	st := a.style(p.zone())
+	if st.Limit = cmd.Int("limit"); len(cmd.StringSlice("check")) > 0 && !cmd.IsSet("limit") {
+		st.Limit = 0
+	}
+	out, findings := a.reportResult(report, st), report.Findings
+	if since := cmd.String("since"); since != "" {
+		c, err := a.compareWith(ctx, cmd, p, report, since)
+		if err != nil {
+			return err
+		}
+		out, findings = a.sinceResult(c, st), c.New
+	}
+	if err := a.deliver(targets, out); err != nil {
+		return err
+	}
+	a.tellNotes(report, targets)
+	return verdict(p, findings, failOn, fail)
+}
+
+// reportResult writes a report.
+func (a *app) reportResult(r *audit.Report, st render.Style) *result {
+	sheets := func() []sheet.Sheet { return append([]sheet.Sheet{render.SummarySheet(r)}, render.CheckSheets(r)...) }
+	return &result{parts: func() []sheet.Sheet { return render.CheckSheets(r) }, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error { render.Report(w, r, st); return nil },
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(r.Findings)) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(r.Findings)) },
+		formatJSON:  func(w io.Writer) error { return render.ReportJSON(w, r) },
+		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },
+		formatHTML: func(w io.Writer) error {
+			page, err := render.ReportPage(r, st.Zone, a.now())
+			if err != nil {
+				return err
+			}
+			return page.Write(w)
+		},
+	}}
 }
 
 // tellNotes says on standard error what the result alone does not say.
-func (a *app) tellNotes(r *audit.Report, format string) {
+func (a *app) tellNotes(r *audit.Report, targets []target) {
 	for _, n := range r.Notes {
 		a.note("note: %s", n)
 	}
-	if format == "table" || format == "json" {
+	if slices.ContainsFunc(targets, func(t target) bool { return t.format != formatCSV && t.format != formatTSV && t.format != formatJSONL }) {
 		return
 	}
 	for _, s := range r.Summary {
@@ -125,7 +138,7 @@ func (a *app) checksCommand() *cli.Command {
 		Name: "checks", Usage: "what each check means", ArgsUsage: "[NAME]",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
-				c, err := audit.Named(name)
+				c, err := a.catalog.Named(name)
 				if err != nil {
 					return usage("%w", err)
 				}
@@ -133,7 +146,7 @@ func (a *app) checksCommand() *cli.Command {
 				return nil
 			}
 			var rows [][]string
-			for _, c := range audit.Checks {
+			for _, c := range a.catalog {
 				rows = append(rows, []string{c.Name, c.Severity.String(), c.Short, strings.Join(c.Suggest, ", ")})
 			}
 			render.Table(a.out, a.style(nil), []string{"Check", "Severity", "Reports", "Actions"}, rows, 2)

@@ -10,25 +10,24 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 )
 
 func (a *app) compareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare", Usage: "what changed between two surveys: accounts, groups, findings", ArgsUsage: "BEFORE AFTER",
 		Description: "BEFORE and AFTER are kept surveys, or anything else that --from takes: a yard's name reads it now.",
-		Flags: append(serverFlags(), asOfFlag(),
+		Flags: slices.Concat(serverFlags(), []cli.Flag{asOfFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "compare the findings of the check `NAME` only; may be given several times"},
-			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
-			&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"},
-		),
+		}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return usage("give two surveys, the earlier one first; \"yardbroom survey --list\" shows those that are kept")
 			}
-			format := cmd.String("format")
-			if !slices.Contains([]string{"table", "json"}, format) {
-				return usage("--format: %q is neither table nor json", format)
+			targets, err := a.targets(cmd, allFormats)
+			if err != nil {
+				return err
 			}
 			later, err := a.openNamed(ctx, cmd, cmd.Args().Get(1))
 			if err != nil {
@@ -43,17 +42,35 @@ func (a *app) compareCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			st := a.style(later.location())
+			st := a.style(later.zone())
 			st.Limit = cmd.Int("limit")
-			return a.result(cmd.String("output"), func(w io.Writer) error {
-				if format == "json" {
-					return render.ComparisonJSON(w, c)
-				}
-				render.Comparison(w, c, st)
-				return nil
-			})
+			return a.deliver(targets, a.comparisonResult(c, st))
 		},
 	}
+}
+
+// comparisonResult writes all that changed.
+func (a *app) comparisonResult(c *audit.Comparison, st render.Style) *result {
+	r := a.sinceResult(c, st)
+	r.write[formatTable] = func(w io.Writer) error { render.Comparison(w, c, st); return nil }
+	r.write[formatCSV] = func(w io.Writer) error { return render.SheetCSV(w, render.ChangesSheet(c)) }
+	r.write[formatTSV] = func(w io.Writer) error { return render.SheetTSV(w, render.ChangesSheet(c)) }
+	r.write[formatJSONL] = func(w io.Writer) error { return render.SheetJSONL(w, render.ChangesSheet(c)) }
+	return r
+}
+
+// sinceResult writes the findings of a comparison.
+func (a *app) sinceResult(c *audit.Comparison, st render.Style) *result {
+	parts := func() []sheet.Sheet { return render.ComparisonSheets(c) }
+	return &result{parts: parts, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error { render.Since(w, c, st); return nil },
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(c.All())) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(c.All())) },
+		formatJSON:  func(w io.Writer) error { return render.ComparisonJSON(w, c) },
+		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, c.All()) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
+		formatHTML:  func(w io.Writer) error { return render.ComparisonPage(c, st.Zone, a.now()).Write(w) },
+	}}
 }
 
 // compareWith judges an earlier survey by the same checks and compares.
@@ -84,33 +101,4 @@ func (a *app) compareWith(ctx context.Context, cmd *cli.Command, later *place, a
 		a.note("note: %s is later than %s", p.Where(), later.Where())
 	}
 	return audit.Compare(before, after), nil
-}
-
-// auditSince reports only what is new since an earlier survey.
-func (a *app) auditSince(ctx context.Context, cmd *cli.Command, p *place, report *audit.Report, since, format string, st render.Style) error {
-	c, err := a.compareWith(ctx, cmd, p, report, since)
-	if err != nil {
-		return err
-	}
-	err = a.result(cmd.String("output"), func(w io.Writer) error {
-		switch format {
-		case "csv":
-			return render.FindingsCSV(w, c.All())
-		case "jsonl":
-			return render.FindingsJSONL(w, c.All())
-		case "json":
-			return render.ComparisonJSON(w, c)
-		}
-		render.Since(w, c, st)
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	a.tellNotes(report, format)
-	level, fail, err := failOn(cmd)
-	if err != nil {
-		return err
-	}
-	return verdict(p, c.New, level, fail)
 }

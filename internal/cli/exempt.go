@@ -59,7 +59,7 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 		return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
 	}
 	for _, name := range e.Checks {
-		if _, err := audit.Named(name); err != nil {
+		if _, err := a.catalog.Named(name); err != nil {
 			return usage("--check: %w", err)
 		}
 	}

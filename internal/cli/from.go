@@ -16,6 +16,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -59,6 +60,15 @@ func (p *place) location() *time.Location {
 		return time.UTC // the settings were checked when they were read
 	}
 	return loc
+}
+
+// zone is the time zone to show times in: the yard's where it has one, else
+// the one of this machine.
+func (p *place) zone() *time.Location {
+	if p.yard.TimeZone == "" {
+		return time.Local
+	}
+	return p.location()
 }
 
 // server returns the live server behind the source.
@@ -183,7 +193,7 @@ func asOfFlag() cli.Flag {
 // judge surveys a source and runs checks over it.
 func (a *app) judge(ctx context.Context, cmd *cli.Command, p *place, checks []string) (*audit.Report, error) {
 	for _, name := range checks {
-		if _, err := audit.Named(name); err != nil {
+		if _, err := a.catalog.Named(name); err != nil {
 			return nil, usage("--check: %w", err)
 		}
 	}
@@ -203,15 +213,55 @@ func (a *app) judge(ctx context.Context, cmd *cli.Command, p *place, checks []st
 
 // run runs checks over a survey of a place.
 func (a *app) run(ctx context.Context, p *place, survey *directory.Survey, asOf time.Time, checks []string) (*audit.Report, error) {
+	return a.runWithin(ctx, p, survey, asOf, checks, "")
+}
+
+// runWithin is run where filters of the settings look only at what fulfils a
+// further one.
+func (a *app) runWithin(ctx context.Context, p *place, survey *directory.Survey, asOf time.Time, checks []string, within string) (*audit.Report, error) {
 	exempt, err := a.exemptions(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt})
+	selected, err := a.selected(ctx, p, survey.Dialect, asOf, checks, within)
+	if err != nil {
+		return nil, err
+	}
+	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt, Selected: selected})
 	if err != nil {
 		return nil, &exitError{exitUsage, err}
 	}
 	return report, nil
+}
+
+// selected finds what the filters of the settings select, by the names of
+// their checks, of those that are to run; only among what fulfils within, too,
+// where that is given.
+func (a *app) selected(ctx context.Context, p *place, d *directory.Dialect, asOf time.Time, checks []string, within string) (map[string][]directory.Entry, error) {
+	found := map[string][]directory.Entry{}
+	for _, c := range a.catalog.Own() {
+		if len(checks) > 0 && !slices.Contains(checks, c.Name) || len(checks) == 0 && c.IsOff(&a.set.Audit) {
+			continue
+		}
+		cond, err := filter.Parse(c.Filter)
+		if err == nil {
+			cond, err = cond.Resolve(d, asOf.In(p.location()))
+		}
+		if err != nil {
+			return nil, &exitError{exitUsage, fmt.Errorf("settings: audit: filters: %s: %w", c.Name, err)}
+		}
+		sel := source.Selection{Filter: "(&" + cond.String() + within + ")", Attributes: append(cond.Attributes(), d.Attributes(a.keep)...)}
+		var entries []directory.Entry
+		err = p.Each(ctx, sel, func() { entries = nil }, func(e *directory.Entry) error {
+			entries = append(entries, e.Clone())
+			return nil
+		})
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", c.Name, err)
+		}
+		found[c.Name] = entries
+	}
+	return found, nil
 }
 
 func activityFlag() cli.Flag {
@@ -219,18 +269,9 @@ func activityFlag() cli.Flag {
 }
 
 // addActivity takes the sign-ins of --activity into the survey.
-func (a *app) addActivity(cmd *cli.Command, p *place, survey *directory.Survey) error {
-	path := cmd.String("activity")
-	if path == "" {
-		return nil
-	}
-	in, err := os.Open(path)
-	if err != nil {
-		return fmt.Errorf("--activity %s: %w", path, errors.Unwrap(err))
-	}
-	defer in.Close()
-	if survey.Elsewhere, err = source.ReadActivity(in, path, p.location()); err != nil {
-		return fmt.Errorf("--activity %w", err)
+func (a *app) addActivity(cmd *cli.Command, p *place, survey *directory.Survey) (err error) {
+	if survey.Elsewhere, err = a.activity(cmd, p); err != nil || len(survey.Elsewhere) == 0 {
+		return err
 	}
 	known := 0
 	for acc := range survey.Accounts.All() {
@@ -238,6 +279,24 @@ func (a *app) addActivity(cmd *cli.Command, p *place, survey *directory.Survey) 
 			known++
 		}
 	}
-	a.note("note: %s names %s, %d of them here", path, render.Count(len(survey.Elsewhere), "account"), known)
+	a.note("note: %s names %s, %d of them here", cmd.String("activity"), render.Count(len(survey.Elsewhere), "account"), known)
 	return nil
+}
+
+// activity reads the sign-ins of --activity.
+func (a *app) activity(cmd *cli.Command, p *place) (map[directory.Key]directory.SignIn, error) {
+	path := cmd.String("activity")
+	if path == "" {
+		return nil, nil
+	}
+	in, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("--activity %s: %w", path, errors.Unwrap(err))
+	}
+	defer in.Close()
+	found, err := source.ReadActivity(in, path, p.location())
+	if err != nil {
+		return nil, fmt.Errorf("--activity %w", err)
+	}
+	return found, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -11,10 +12,10 @@ import (
 	"github.com/go-ldap/ldap/v3"
 	"github.com/urfave/cli/v3"
 
-	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
 )
 
@@ -22,13 +23,14 @@ func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "one account: its state, and everything that matters about it", ArgsUsage: "ACCOUNT",
 		Description: "ACCOUNT is a logon name, a user principal name, a mail address, an employee id, a DN, or a part of the display name that only one account has.",
-		Flags:       append(fromFlags(), asOfFlag(), activityFlag(), &cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}),
+		Flags:       slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag()}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {
 				return usage("give one account; \"%s --help\" shows how", cmd.FullName())
 			}
-			if f := cmd.String("format"); f != "table" && f != "json" {
-				return usage("--format: %q is neither table nor json", f)
+			targets, err := a.targets(cmd, allFormats)
+			if err != nil {
+				return err
 			}
 			p, err := a.open(ctx, cmd)
 			if err != nil {
@@ -46,13 +48,23 @@ func (a *app) showCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if cmd.String("format") == "json" {
-				return render.JSON(a.out, card.Shape())
-			}
-			render.Card(a.out, card, a.style(p.location()))
-			return nil
+			return a.deliver(targets, a.cardResult(card, a.style(p.zone())))
 		},
 	}
+}
+
+// cardResult writes an account.
+func (a *app) cardResult(c *render.AccountCard, st render.Style) *result {
+	parts := func() []sheet.Sheet { return render.CardSheets(c, st.Zone) }
+	return &result{parts: parts, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error { render.Card(w, c, st); return nil },
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &parts()[0]) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &parts()[0]) },
+		formatJSON:  func(w io.Writer) error { return render.JSON(w, c.Shape()) },
+		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, c.Shape()) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
+		formatHTML:  func(w io.Writer) error { return render.CardPage(c, st.Zone, a.now()).Write(w) },
+	}}
 }
 
 // findAccounts finds accounts by what people call them.
@@ -117,7 +129,11 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if err := a.addActivity(cmd, p, survey); err != nil {
 		return nil, err
 	}
-	report, err := a.run(ctx, p, survey, asOf, nil)
+	within := ""
+	if survey.Partial {
+		within = source.IdentityFilter(survey.Dialect, e.First(survey.Dialect.Identity.String()))
+	}
+	report, err := a.runWithin(ctx, p, survey, asOf, nil, within)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +148,7 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	}
 	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf}
 	for _, sum := range report.Summary {
-		if c, err := audit.Named(sum.Check); survey.Partial && err == nil && c.ComparesAll() {
+		if c, err := a.catalog.Named(sum.Check); survey.Partial && err == nil && c.ComparesAll() {
 			card.Elsewhere = append(card.Elsewhere, sum.Check)
 		}
 	}
@@ -144,8 +160,23 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if card.Groups, err = groupsOf(ctx, p, e); err != nil {
 		return nil, err
 	}
+	card.Act = func(action string) string {
+		if card.Account.BuiltIn {
+			return "" // it would be refused
+		}
+		return stageLine([]string{action}, cmd.String("from"), card.Account.Name())
+	}
 	card.Command = stageCommandFor(card, cmd.String("from"))
 	return card, nil
+}
+
+// stageLine is the command that stages something for an account.
+func stageLine(what []string, from, account string) string {
+	line := "yardbroom stage " + strings.Join(what, " ")
+	if from != "" {
+		line += " --from " + quoted([]string{from})
+	}
+	return line + " " + quoted([]string{account})
 }
 
 // stageCommandFor is the command that would clear the first finding.
@@ -155,19 +186,16 @@ func stageCommandFor(c *render.AccountCard, from string) string {
 	}
 	for _, f := range c.Findings {
 		if len(f.Suggest) > 0 {
-			line := "yardbroom stage " + f.Suggest[0]
+			what := []string{f.Suggest[0]}
 			switch fix := f.Fix(); {
 			case f.Suggest[0] == batch.Move:
-				line += " --to OU=…"
+				what = append(what, "--to OU=…")
 			case f.Suggest[0] == batch.Set && fix != nil:
-				line += " " + quoted([]string{fix.Attr + "=" + fix.New})
+				what = append(what, quoted([]string{fix.Attr + "=" + fix.New}))
 			case f.Suggest[0] == batch.Set, f.Suggest[0] == batch.Fill, f.Suggest[0] == batch.Rename:
 				continue // what to write only a person knows
 			}
-			if from != "" {
-				line += " --from " + from
-			}
-			return line + " " + c.Account.Name()
+			return stageLine(what, from, c.Account.Name())
 		}
 	}
 	return ""

@@ -88,7 +88,7 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err := b.Save(ctx, s); err != nil {
 		return err
 	}
-	render.Batch(a.out, b, a.style(p.location()))
+	render.Batch(a.out, b, a.style(p.zone()))
 	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out with:  yardbroom batch drop %d ACCOUNT…\nTry it with:  yardbroom apply %d --dry-run\nCarry it out: yardbroom apply %d\n", b.ID, b.ID, b.ID)
 	return nil
 }
@@ -112,7 +112,7 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 	if err != nil {
 		return nil, nil, err
 	}
-	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, DefaultPolicy: p.yard.DefaultPolicy,
+	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, Catalog: a.catalog, DefaultPolicy: p.yard.DefaultPolicy,
 		Protection: protection}
 	o := &batch.Order{To: cmd.String("to"), AppendAccount: cmd.String("on-collision") != "", IncludeLikely: cmd.Bool("include-likely"),
 		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: now, Source: p.Where()}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
@@ -60,7 +61,7 @@ func (st *story) stageOrder(o batch.Order, values []batch.Assignment, dns ...str
 	for i := range entries {
 		candidates = append(candidates, batch.Candidate{Entry: entries[i], Values: values})
 	}
-	stager := &batch.Stager{From: st.c, Identity: id, Dialect: st.s.dialect, Settings: st.set, Privilege: privilege, DefaultPolicy: st.s.yard.DefaultPolicy,
+	stager := &batch.Stager{From: st.c, Identity: id, Dialect: st.s.dialect, Settings: st.set, Privilege: privilege, Catalog: audit.Checks, DefaultPolicy: st.s.yard.DefaultPolicy,
 		Protection: batch.Protection{Dialect: st.s.dialect, Bound: []string{st.c.Bound}}}
 	o.By, o.At, o.Server = "tester", time.Now().UTC(), st.c.HostName()
 	b, refusals, err := stager.Stage(ctx, o, candidates)

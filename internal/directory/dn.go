@@ -216,6 +216,27 @@ func LeafValue(dn string) string {
 	return levels[0][0].Value
 }
 
+// Place tells for people where an entry stands, from the top down and without
+// the domain's levels: "Staff/Astronomy".
+func Place(dn string) string {
+	_, parent := SplitDN(dn)
+	levels, err := ParseDN(parent)
+	if err != nil {
+		return parent
+	}
+	var parts []string
+	for _, level := range levels {
+		if !strings.EqualFold(level[0].Type, "dc") {
+			parts = append(parts, level[0].Value)
+		}
+	}
+	slices.Reverse(parts)
+	if len(parts) == 0 {
+		return "(top)"
+	}
+	return strings.Join(parts, "/")
+}
+
 // Under tells whether a folded name is the folded base or stands below it.
 // Every name stands under "".
 func Under(folded, base string) bool {

@@ -284,6 +284,22 @@ func (s *Survey) Enabled(a *Account, asOf time.Time) Answer {
 // LockedOut tells whether too many wrong passwords have locked the account.
 func (s *Survey) LockedOut(a *Account, asOf time.Time) Answer { return s.Dialect.locked(s, a, asOf) }
 
+// State says in a word or two whether an account can sign in: disabled,
+// expired, locked out, enabled or unknown.
+func (s *Survey) State(a *Account, asOf time.Time) string {
+	switch {
+	case s.Disabled(a, asOf).Yes:
+		return "disabled"
+	case s.Expired(a, asOf).Yes:
+		return "expired"
+	case s.LockedOut(a, asOf).Yes:
+		return "locked out"
+	case s.Enabled(a, asOf).Yes:
+		return "enabled"
+	}
+	return "unknown"
+}
+
 // lockedSince answers by the begin of a lock and the policy's duration.
 func lockedSince(s *Survey, a *Account, asOf time.Time) Answer {
 	if !a.LockedAt.Known() || a.LockedAt.Time().After(asOf) {

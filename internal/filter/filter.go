@@ -8,6 +8,7 @@
 package filter
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -54,6 +55,10 @@ func Parse(text string) (Filter, error) {
 	}
 	packet, err := ldap.CompileFilter(text)
 	if err != nil {
+		var told *ldap.Error
+		if errors.As(err, &told) {
+			err = told.Err // without the number of a result no server has given
+		}
 		return Filter{}, fmt.Errorf("%q is not a filter: %w", text, err)
 	}
 	// The compiled form is the sender's; a round through its octets makes it

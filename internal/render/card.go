@@ -3,6 +3,8 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -10,6 +12,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/sheet"
 )
 
 // AccountCard is everything to show of one account.
@@ -23,65 +26,208 @@ type AccountCard struct {
 	Command  string // that would clear the first finding
 	// Elsewhere are checks that only an audit of the whole yard can look at.
 	Elsewhere []string
+	// Act gives the command for an action on the account, "" where there is
+	// none.
+	Act func(action string) string
 }
 
-// Card writes an account for people: its state first.
+// hurdle is an obstacle to signing in as people want to read it.
+type hurdle struct {
+	directory.Obstacle
+	text string // what, why and since when
+	help string // what to do
+	run  string // the command, where there is one
+}
+
+// hurdles are all obstacles of the account.
+func (c *AccountCard) hurdles(st Style) []hurdle {
+	var out []hurdle
+	for _, o := range c.Survey.Obstacles(c.Account, c.AsOf) {
+		h := hurdle{Obstacle: o}
+		since, on := "", ""
+		if o.Since.Known() {
+			when := Moment(o.Since.Time(), st.Zone) + ", " + ago(o.Since.Time(), c.AsOf)
+			since, on = " since "+when, " on "+when
+		}
+		by := " (" + o.By.String() + ")"
+		switch o.What {
+		case directory.ObstacleDisabled:
+			h.text = "disabled" + since + by
+			h.help, h.run = "To enable it, if it is to be used", c.Act("enable")
+		case directory.ObstacleExpired:
+			h.text = "expired" + on + by
+			h.help = "The expiry date has to be changed, if the account is to be used."
+		case directory.ObstacleLocked:
+			h.text = "locked out by wrong passwords" + since + by
+			if o.Until.Known() {
+				h.text += "; it ends by itself " + Moment(o.Until.Time(), st.Zone)
+			} else {
+				h.text += "; until somebody unlocks it"
+			}
+			h.help, h.run = "To unlock it", c.Act("unlock")
+		case directory.ObstacleNotBegun:
+			h.text = "not to be used before " + Moment(o.Until.Time(), st.Zone) + by
+			h.help = "The first day has to be changed, if it is to be used earlier."
+		case directory.ObstacleMustChange:
+			h.text = "the password has to be changed at the next logon" + by + "; until then only a logon that can ask for a new one works"
+			h.help = "Sign in once at a place that asks for a new password, not by mail or VPN."
+		case directory.ObstaclePassword:
+			h.text = "the password expired" + on + by
+			h.help = "Sign in at a place that asks for a new password, or have it reset."
+		}
+		if h.run == "" && h.help != "" && !strings.HasSuffix(h.help, ".") {
+			h.help = "It is built in, and such entries are never changed from here: use the server's own tools."
+		}
+		if o.Likely {
+			h.text += "; likely, not sure, since the policy in force cannot be read"
+		}
+		out = append(out, h)
+	}
+	return out
+}
+
+// Card writes an account for people: first whether it can sign in, and if
+// not why, since when and what to do; then the rest.
 func Card(w io.Writer, c *AccountCard, st Style) {
-	a, s := c.Account, c.Survey
+	fmt.Fprintf(w, "%s: %s\n\n", st.paint(c.title(), text.Bold), st.state(c))
+	hurdles := c.hurdles(st)
+	for _, h := range hurdles {
+		fmt.Fprintln(w, st.wrapped(st.paint("Cannot sign in: ", text.FgRed, text.Bold), "Cannot sign in: ", h.text))
+		if h.run != "" {
+			fmt.Fprintf(w, "  %s:  %s\n", h.help, Visible(h.run))
+		} else {
+			fmt.Fprintf(w, "  %s\n", h.help)
+		}
+	}
+	if len(hurdles) == 0 && c.canSignIn() {
+		fmt.Fprintln(w, st.wrapped(st.paint("Can sign in: ", text.FgGreen, text.Bold), "Can sign in: ", "nothing in the directory keeps it from that"))
+	}
+	fmt.Fprintln(w)
+	for _, f := range c.facts(st) {
+		fmt.Fprintf(w, "  %-16s %s\n", f.Label, f.Value)
+	}
+	c.groups(w, st)
+	fmt.Fprintln(w)
+	c.findings(w, st)
+	if len(c.Elsewhere) > 0 {
+		fmt.Fprintln(w, Wrap("Only an audit of all accounts shows: "+strings.Join(c.Elsewhere, ", ")+".", st.Width, "  "))
+	}
+}
+
+func (c *AccountCard) title() string {
 	name := c.Entry.First("displayName")
 	if name == "" {
-		name = directory.LeafValue(a.DN)
+		name = directory.LeafValue(c.Account.DN)
 	}
-	fmt.Fprintf(w, "%s (%s), %s: %s\n\n", st.paint(Visible(name), text.Bold), Visible(a.Name()), a.Kind, st.state(c))
-	line := func(label, value string) {
-		if value != "" {
-			fmt.Fprintf(w, "  %-13s %s\n", label, value)
-		}
+	return fmt.Sprintf("%s (%s), %s", Visible(name), Visible(c.Account.Name()), c.Account.Kind)
+}
+
+// canSignIn tells whether the directory shows the account to be usable.
+func (c *AccountCard) canSignIn() bool { return c.Survey.Enabled(c.Account, c.AsOf).Yes }
+
+// wrapped writes a text behind a painted label.
+func (st Style) wrapped(painted, label, s string) string {
+	return painted + strings.TrimPrefix(Wrap(label+s, st.Width, "  "), label)
+}
+
+// groups lists the groups, as many to a line as fit.
+func (c *AccountCard) groups(w io.Writer, st Style) {
+	if len(c.Groups) == 0 {
+		return
 	}
-	line("Locked", lockText(c, st))
-	line("Expires", expiryText(c, st))
-	line("Last logon", logonText(c, st))
-	line("Password set", momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"))
-	line("Created", momentText(a.Created, c.AsOf, st, ""))
-	line("Place", Place(a.DN))
-	line("DN", Visible(a.DN))
-	for _, attr := range []struct{ label, name string }{{"Sign-in name", "userPrincipalName"}, {"Mail", "mail"}, {"Employee id", "employeeID"},
-		{"Employee id", "employeeNumber"}, {"Department", "department"}, {"Title", "title"}, {"Manager", "manager"}} {
-		if v := c.Entry.First(attr.name); v != "" {
-			if attr.name == "manager" {
-				v = directory.LeafValue(v)
-			}
-			line(attr.label, Visible(v))
-		}
-	}
-	if a.BuiltIn {
-		line("Built in", "yes: it takes part in few checks and is never changed")
-	}
-	var groups []string
+	var names []string
 	for _, dn := range c.Groups {
-		groups = append(groups, Visible(directory.LeafValue(dn)))
+		names = append(names, Visible(directory.LeafValue(dn)))
 	}
-	line("Groups", strings.Join(groups, ", "))
-	line("Read from", Visible(s.Source)+", as of "+Moment(c.AsOf, st.Zone))
-	fmt.Fprintln(w)
-	if len(c.Elsewhere) > 0 {
-		defer fmt.Fprintln(w, Wrap("Only an audit of all accounts shows: "+strings.Join(c.Elsewhere, ", ")+".", st.Width, "  "))
-	}
+	const label = "  Groups           "
+	fmt.Fprintln(w, label+strings.ReplaceAll(Wrap(strings.Join(names, ", "), max(st.Width-len(label), 20), ""), "\n", "\n"+strings.Repeat(" ", len(label))))
+}
+
+func (c *AccountCard) findings(w io.Writer, st Style) {
 	if len(c.Findings) == 0 {
 		fmt.Fprintln(w, "No findings.")
 		return
 	}
+	fmt.Fprintln(w, st.paint(Count(len(c.Findings), "finding"), text.Bold))
 	for i := range c.Findings {
 		f := &c.Findings[i]
 		days := ""
 		if f.Days > 0 {
 			days = ", " + Count(f.Days, "day")
 		}
-		fmt.Fprintf(w, "  %s %s (%s%s): %s\n", st.severity(f.Severity), f.Check, f.Confidence, days, Visible(evidenceText(f)))
+		fmt.Fprintf(w, "  %s %s\n", st.severity(f.Severity), Wrap(fmt.Sprintf("%s (%s%s): %s", f.Check, f.Confidence, days, Visible(spokenEvidence(f, st.Zone))), st.Width-9, "      "))
 	}
 	if c.Command != "" {
 		fmt.Fprintf(w, "\nTo act on it: %s\n", Visible(c.Command))
 	}
+}
+
+// facts are what else is to say of the account, label by label.
+func (c *AccountCard) facts(st Style) []Fact {
+	a := c.Account
+	var out []Fact
+	add := func(label, value string) {
+		if value != "" {
+			out = append(out, Fact{Label: label, Value: value})
+		}
+	}
+	add("Last logon", logonText(c, st))
+	add("Wrong passwords", c.wrongPasswords(st))
+	add("Locked", lockText(c, st))
+	add("Password set", momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"))
+	add("Password expires", c.passwordExpires(st))
+	add("Account expires", expiryText(c, st))
+	for _, attr := range []struct{ label, name string }{{"Sign-in name", "userPrincipalName"}, {"Mail", "mail"}, {"Telephone", "telephoneNumber"}, {"Mobile", "mobile"},
+		{"Employee id", "employeeID"}, {"Employee number", "employeeNumber"}, {"Department", "department"}, {"Title", "title"}, {"Office", "physicalDeliveryOfficeName"}, {"Manager", "manager"}} {
+		v := c.Entry.First(attr.name)
+		if attr.name == "manager" && v != "" {
+			v = directory.LeafValue(v)
+		}
+		add(attr.label, Visible(v))
+	}
+	add("Description", Visible(c.Entry.First("description")))
+	add("Created", momentText(a.Created, c.AsOf, st, ""))
+	add("Last changed", momentText(a.Changed, c.AsOf, st, ""))
+	add("Place", Place(a.DN))
+	add("DN", Visible(a.DN))
+	if a.BuiltIn {
+		add("Built in", "yes: it takes part in few checks and is never changed")
+	}
+	add("Read from", Visible(c.Survey.Source)+", as of "+Moment(c.AsOf, st.Zone))
+	return out
+}
+
+// wrongPasswords says how often in a row and when last a wrong password was
+// given, on the server that was asked.
+func (c *AccountCard) wrongPasswords(st Style) string {
+	n, err := strconv.Atoi(c.Entry.First("badPwdCount"))
+	if failures := c.Entry.Get("pwdFailureTime"); err != nil && len(failures) > 0 {
+		last := slices.Max(failures)
+		if t, err := directory.ParseGeneralizedTime(last); err == nil {
+			return fmt.Sprintf("%d in a row, the last %s", len(failures), Moment(t, st.Zone))
+		}
+	}
+	if err != nil {
+		return ""
+	}
+	if t, err := directory.ParseFileTime(c.Entry.First("badPasswordTime")); err == nil && !t.IsZero() {
+		return fmt.Sprintf("%d in a row, the last %s, %s", n, Moment(t, st.Zone), ago(t, c.AsOf))
+	}
+	return fmt.Sprintf("%d in a row", n)
+}
+
+func (c *AccountCard) passwordExpires(st Style) string {
+	if c.Survey.Dialect == directory.AD && c.Account.Flags&directory.UACPasswordNeverExpires != 0 {
+		return "never (a flag of this account)"
+	}
+	expires := c.Survey.PasswordExpires(c.Account)
+	switch {
+	case !expires.Known():
+		return ""
+	case expires.Time().After(c.AsOf):
+		return Moment(expires.Time(), st.Zone) + ", in " + Count(int(expires.Time().Sub(c.AsOf)/(24*time.Hour)), "day")
+	}
+	return Moment(expires.Time(), st.Zone) + ", " + ago(expires.Time(), c.AsOf)
 }
 
 // state says in a few words whether the account can sign in.
@@ -89,27 +235,23 @@ func (st Style) state(c *AccountCard) string {
 	a, s := c.Account, c.Survey
 	switch {
 	case s.Disabled(a, c.AsOf).Yes:
-		text1 := "disabled"
-		if a.FlagsSince.Known() {
-			text1 += " since " + Day(a.FlagsSince.Time(), st.Zone)
-		}
-		return st.paint(text1, text.FgRed)
+		return st.paint("disabled", text.FgRed)
 	case s.Expired(a, c.AsOf).Yes:
 		return st.paint("expired on "+Day(a.Expires.Time(), st.Zone), text.FgRed)
 	case s.LockedOut(a, c.AsOf).Yes:
 		return st.paint("enabled, but locked out", text.FgRed)
-	case !s.Enabled(a, c.AsOf).Yes:
+	case !c.canSignIn():
 		return "its state cannot be told"
 	}
 	return st.paint("enabled", text.FgGreen)
 }
 
+// lockText says whether the account is locked, or was.
 func lockText(c *AccountCard, st Style) string {
 	a := c.Account
-	locked := c.Survey.LockedOut(a, c.AsOf)
 	switch {
-	case locked.Yes:
-		return "yes, since " + Moment(a.LockedAt.Time(), st.Zone) + " (" + locked.By.String() + ")"
+	case c.Survey.LockedOut(a, c.AsOf).Yes:
+		return "yes"
 	case a.LockedAt.Known():
 		return "no; it was, from " + Moment(a.LockedAt.Time(), st.Zone) + " on"
 	}
@@ -137,6 +279,9 @@ func logonText(c *AccountCard, st Style) string {
 		return "none shown"
 	}
 	by := last.Attr().String()
+	if last.Elsewhere != "" {
+		by = last.Elsewhere
+	}
 	if last.Attr() == directory.AttrLastLogon && c.Survey.LogonServer(c.Account) != "" {
 		by += " on " + c.Survey.LogonServer(c.Account)
 	}
@@ -160,17 +305,108 @@ func momentText(m directory.Moment, asOf time.Time, st Style, never string) stri
 }
 
 func ago(t, now time.Time) string {
-	switch days := int(now.Sub(t) / (24 * time.Hour)); {
+	switch since := now.Sub(t); {
 	case t.After(now):
 		return "still to come"
-	case days == 0:
-		return "less than a day ago"
+	case since < 2*time.Hour:
+		return Count(int(since/time.Minute), "minute") + " ago"
+	case since < 48*time.Hour:
+		return Count(int(since/time.Hour), "hour") + " ago"
 	default:
-		return Count(days, "day") + " ago"
+		return Count(int(since/(24*time.Hour)), "day") + " ago"
 	}
 }
 
-// Shape is the card as JSON shows it. Times are in UTC, absent ones null.
+// CardSheets are the account as sheets: what there is to say of it, its
+// groups and its findings.
+func CardSheets(c *AccountCard, zone *time.Location) []sheet.Sheet {
+	facts := sheet.Sheet{Name: "account", Title: c.Account.Name(), Columns: []sheet.Column{{Name: "fact", Title: "Fact", Key: true}, {Name: "value", Title: "Value", Wide: true}}}
+	st := Style{Zone: zone}
+	facts.Rows = append(facts.Rows, []any{"Account", c.Account.Name()}, []any{"State", st.state(c)})
+	for _, h := range c.hurdles(st) {
+		facts.Rows = append(facts.Rows, []any{"Cannot sign in", h.text})
+	}
+	for _, f := range c.facts(st) {
+		facts.Rows = append(facts.Rows, []any{f.Label, f.Value})
+	}
+	groups := sheet.Sheet{Name: "groups", Title: "Groups", Columns: []sheet.Column{{Name: "group", Title: "Group", Key: true}, {Name: "dn", Title: "DN", Wide: true}}}
+	for _, dn := range c.Groups {
+		groups.Rows = append(groups.Rows, []any{directory.LeafValue(dn), dn})
+	}
+	return []sheet.Sheet{facts, groups, *FindingsSheet(c.Findings)}
+}
+
+// CardPage is the account as a page.
+func CardPage(c *AccountCard, zone *time.Location, made time.Time) *Page {
+	st := Style{Zone: zone}
+	p := &Page{Title: c.title(), Subtitle: "as of " + Moment(c.AsOf, zone), Zone: zone, Made: made}
+	state := Fact{Value: st.state(c), Label: "", Tone: ToneLow}
+	if len(c.hurdles(st)) > 0 {
+		state.Tone = ToneHigh
+	}
+	p.Facts = []Fact{state}
+	about := Section{ID: "account", Open: true, Sheet: sheet.Sheet{Title: "Account"}}
+	for _, h := range c.hurdles(st) {
+		about.Pairs = append(about.Pairs, Fact{Label: "Cannot sign in", Value: h.text, Tone: ToneHigh}, Fact{Label: "What to do", Value: strings.TrimSuffix(h.help+": "+h.run, ": ")})
+	}
+	about.Pairs = append(about.Pairs, c.facts(st)...)
+	sheets := CardSheets(c, zone)
+	p.Sections = []Section{about, {ID: "findings", Open: true, Sheet: evidenceByCheck(c.Findings, zone)}, {ID: "groups", Open: true, Sheet: sheets[1]}}
+	if len(c.Elsewhere) > 0 {
+		p.Notes = []string{"Only an audit of all accounts shows: " + strings.Join(c.Elsewhere, ", ") + "."}
+	}
+	return p
+}
+
+// evidenceByCheck is findings of several checks about one entry.
+func evidenceByCheck(findings []audit.Finding, zone *time.Location) sheet.Sheet {
+	s := sheet.Sheet{Name: "findings", Title: "Findings", Columns: []sheet.Column{{Name: "check", Title: "Check", Key: true}, {Name: "severity", Title: "Severity"},
+		{Name: "since", Title: "Since", Kind: sheet.Time}, {Name: "confidence", Title: "Confidence"}, {Name: "evidence", Title: "Evidence"}}}
+	for i := range findings {
+		f := &findings[i]
+		row := []any{f.Check, f.Severity.String(), nil, string(f.Confidence), spokenEvidence(f, zone)}
+		if !f.Since.IsZero() {
+			row[2] = f.Since
+		}
+		s.Rows = append(s.Rows, row)
+	}
+	return s
+}
+
+type obstacleShape struct {
+	What       string     `json:"what"`
+	By         string     `json:"by"`
+	Since      *time.Time `json:"since"`
+	Until      *time.Time `json:"until"`
+	Confidence string     `json:"confidence"`
+}
+
+// accountShape is an account in JSON. Times are in UTC, absent ones null.
+type accountShape struct {
+	Schema          string          `json:"schema"`
+	AsOf            time.Time       `json:"as_of"`
+	DN              string          `json:"dn"`
+	Account         string          `json:"account"`
+	Kind            string          `json:"kind"`
+	Enabled         bool            `json:"enabled"`
+	Disabled        bool            `json:"disabled"`
+	Expired         bool            `json:"expired"`
+	LockedOut       bool            `json:"locked_out"`
+	Obstacles       []obstacleShape `json:"obstacles"`
+	LastLogon       *time.Time      `json:"last_logon"`
+	LastLogonBy     string          `json:"last_logon_by,omitempty"`
+	Created         *time.Time      `json:"created"`
+	PasswordSet     *time.Time      `json:"password_set"`
+	PasswordExpires *time.Time      `json:"password_expires"`
+	Expires         *time.Time      `json:"expires"`
+	Groups          []string        `json:"groups"`
+	Findings        []finding       `json:"findings"`
+}
+
+// AccountSchema is the version of the JSON shape of an account.
+const AccountSchema = "yardbroom/account/1"
+
+// Shape is the card as JSON shows it.
 func (c *AccountCard) Shape() any {
 	a, s := c.Account, c.Survey
 	at := func(m directory.Moment) *time.Time {
@@ -180,28 +416,21 @@ func (c *AccountCard) Shape() any {
 		t := m.Time()
 		return &t
 	}
-	last := s.LastLogon(a, c.AsOf)
-	var by string
-	if last.Known() {
-		by = last.Attr().String()
+	last := s.LastSignIn(a, c.AsOf)
+	out := accountShape{AccountSchema, c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
+		s.LockedOut(a, c.AsOf).Yes, []obstacleShape{}, at(last.Moment), "", at(a.Created), at(a.PasswordSet), at(s.PasswordExpires(a)), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings)}
+	switch {
+	case last.Elsewhere != "":
+		out.LastLogonBy = last.Elsewhere
+	case last.Known():
+		out.LastLogonBy = last.Attr().String()
 	}
-	return struct {
-		Schema      string     `json:"schema"`
-		AsOf        time.Time  `json:"as_of"`
-		DN          string     `json:"dn"`
-		Account     string     `json:"account"`
-		Kind        string     `json:"kind"`
-		Enabled     bool       `json:"enabled"`
-		Disabled    bool       `json:"disabled"`
-		Expired     bool       `json:"expired"`
-		LockedOut   bool       `json:"locked_out"`
-		LastLogon   *time.Time `json:"last_logon"`
-		LastLogonBy string     `json:"last_logon_by,omitempty"`
-		Created     *time.Time `json:"created"`
-		PasswordSet *time.Time `json:"password_set"`
-		Expires     *time.Time `json:"expires"`
-		Groups      []string   `json:"groups"`
-		Findings    []finding  `json:"findings"`
-	}{"yardbroom/account/1", c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
-		s.LockedOut(a, c.AsOf).Yes, at(last), by, at(a.Created), at(a.PasswordSet), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings)}
+	for _, o := range s.Obstacles(a, c.AsOf) {
+		confidence := audit.Sure
+		if o.Likely {
+			confidence = audit.Likely
+		}
+		out.Obstacles = append(out.Obstacles, obstacleShape{o.What, o.By.String(), at(o.Since), at(o.Until), string(confidence)})
+	}
+	return out
 }

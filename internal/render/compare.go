@@ -11,6 +11,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/sheet"
 )
 
 // Comparison writes what changed between two audits for people: the accounts,
@@ -197,6 +198,72 @@ func shapes(findings []audit.Finding) []finding {
 	out := make([]finding, len(findings))
 	for i := range findings {
 		out[i] = shape(&findings[i])
+	}
+	return out
+}
+
+// changeColumns are the columns of all that changed, in one sheet.
+var changeColumns = []sheet.Column{{Name: "change", Title: "Change"}, {Name: "kind", Title: "Kind"}, {Name: "account", Title: "Account", Key: true}, {Name: "dn", Title: "DN", Wide: true},
+	{Name: "was", Title: "Was", Wide: true}, {Name: "is", Title: "Is", Wide: true}, {Name: "group", Title: "Group", Wide: true}, {Name: "privileged", Title: "Privileged", Kind: sheet.Truth},
+	{Name: "check", Title: "Check"}, {Name: "severity", Title: "Severity"}, {Name: "evidence", Title: "Evidence", Wide: true}}
+
+// ChangesSheet is all that changed, one row a change: accounts, members of
+// groups, findings.
+func ChangesSheet(c *audit.Comparison) *sheet.Sheet {
+	s := &sheet.Sheet{Name: "changes", Title: "Changes", Columns: changeColumns}
+	for _, a := range c.Accounts {
+		s.Rows = append(s.Rows, []any{a.What, a.Kind, a.Account, a.DN, a.Was, a.Is, nil, nil, nil, nil, nil})
+	}
+	for _, m := range c.Members {
+		s.Rows = append(s.Rows, []any{m.What, nil, m.Account, m.DN, nil, nil, m.GroupDN, m.Privileged, nil, nil, nil})
+	}
+	for _, f := range c.All() {
+		s.Rows = append(s.Rows, []any{f.Change, f.Kind, f.Account, f.DN, nil, nil, nil, nil, f.Check, f.Severity.String(), evidenceText(&f)})
+	}
+	return s
+}
+
+// ComparisonSheets are the changes in three sheets: accounts, members of
+// groups, findings.
+func ComparisonSheets(c *audit.Comparison) []sheet.Sheet {
+	all := ChangesSheet(c)
+	part := func(name, title string, rows [][]any, columns ...int) sheet.Sheet {
+		s := sheet.Sheet{Name: name, Title: title}
+		for _, i := range columns {
+			s.Columns = append(s.Columns, all.Columns[i])
+		}
+		for _, row := range rows {
+			cells := make([]any, 0, len(columns))
+			for _, i := range columns {
+				cells = append(cells, row[i])
+			}
+			s.Rows = append(s.Rows, cells)
+		}
+		return s
+	}
+	n, m := len(c.Accounts), len(c.Accounts)+len(c.Members)
+	return []sheet.Sheet{part("accounts", "Accounts", all.Rows[:n], 2, 0, 1, 4, 5, 3), part("members", "Group members", all.Rows[n:m], 2, 0, 6, 7, 3),
+		part("findings", "Findings", all.Rows[m:], 2, 0, 8, 9, 1, 10, 3)}
+}
+
+// ComparisonPage is a comparison as a page.
+func ComparisonPage(c *audit.Comparison, zone *time.Location, made time.Time) *Page {
+	p := &Page{Title: "Changes in " + c.After.Survey.Base, Zone: zone, Made: made,
+		Subtitle: fmt.Sprintf("from %s (%s) to %s (%s)", c.Before.Survey.Source, Moment(c.Before.AsOf, zone), c.After.Survey.Source, Moment(c.After.AsOf, zone))}
+	p.Facts = []Fact{{fmt.Sprint(len(c.New)), "new findings", ToneHigh}, {fmt.Sprint(len(c.Still)), "still there", Plain}, {fmt.Sprint(len(c.Gone)), "gone", ToneLow},
+		{fmt.Sprint(len(c.Accounts)), "changes of accounts", Plain}, {fmt.Sprint(len(c.Members)), "changes of group members", Plain}}
+	for _, s := range ComparisonSheets(c) {
+		s.Columns, s.Rows = s.Columns[:len(s.Columns)-1], shorter(s.Rows)
+		p.Sections = append(p.Sections, Section{ID: s.Name, Sheet: s, Open: true})
+	}
+	return p
+}
+
+// shorter leaves the last cell of each row out.
+func shorter(rows [][]any) [][]any {
+	out := make([][]any, len(rows))
+	for i, row := range rows {
+		out[i] = row[:len(row)-1]
 	}
 	return out
 }

@@ -36,10 +36,10 @@ func TestAComparisonIsHarmlessOnATerminal(t *testing.T) {
 	require.NoError(t, ComparisonJSON(&b, c))
 	assert.Contains(t, b.String(), `"change": "gone"`)
 	b.Reset()
-	require.NoError(t, FindingsCSV(&b, c.All()))
+	require.NoError(t, SheetCSV(&b, FindingsSheet(c.All())))
 	assert.Contains(t, b.String(), "suggest,change\r\n")
 	b.Reset()
-	require.NoError(t, FindingsCSV(&b, nil))
+	require.NoError(t, SheetCSV(&b, FindingsSheet(nil)))
 	assert.NotContains(t, b.String(), "change")
 }
 

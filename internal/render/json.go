@@ -102,6 +102,13 @@ func ReportJSON(w io.Writer, r *audit.Report) error {
 	}{Schema, r.AsOf.UTC(), s, r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
 }
 
+// JSONLine writes a value on one line.
+func JSONLine(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
 // JSON writes any value in the project's way: indented, one trailing newline.
 func JSON(w io.Writer, v any) error {
 	enc := json.NewEncoder(w)

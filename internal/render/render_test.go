@@ -51,11 +51,11 @@ func TestFindingsCSVIsReadByAnyReader(t *testing.T) {
 	var b bytes.Buffer
 	f := audit.Finding{Check: "stale", Severity: audit.Medium, Kind: "user", DN: `CN=Tern\, Ada "x",DC=x`, Account: "=cmd", Confidence: audit.Sure,
 		Evidence: []audit.Evidence{{Attr: "lastLogon", Value: "never"}}, Suggest: []string{"disable", "move"}}
-	require.NoError(t, FindingsCSV(&b, []audit.Finding{f}))
+	require.NoError(t, SheetCSV(&b, FindingsSheet([]audit.Finding{f})))
 	rows, err := csv.NewReader(&b).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 2)
-	assert.Equal(t, FindingColumns, rows[0])
+	assert.Equal(t, []string{"check", "severity", "kind", "account", "dn", "confidence", "since", "days", "evidence", "suggest"}, rows[0])
 	assert.Equal(t, []string{"stale", "medium", "user", "'=cmd", `CN=Tern\, Ada "x",DC=x`, "sure", "", "", "lastLogon=never", "disable move"}, rows[1])
 }
 
@@ -69,12 +69,12 @@ func TestTablesFitTheirWidth(t *testing.T) {
 	rows := [][]string{{"aquill", strings.Repeat("very long evidence ", 20), strings.Repeat("佐", 80)}}
 	Table(&b, Style{Width: 60}, []string{"Account", "Evidence", "Name"}, rows, 1, 2)
 	for line := range strings.Lines(b.String()) {
-		assert.LessOrEqual(t, displayWidth(strings.TrimRight(line, "\n")), 60, line)
+		assert.LessOrEqual(t, columnsOf(strings.TrimRight(line, "\n")), 60, line)
 	}
 	assert.Contains(t, b.String(), "aquill")
 }
 
-func displayWidth(s string) int {
+func columnsOf(s string) int {
 	n := 0
 	for _, r := range s {
 		n++

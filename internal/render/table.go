@@ -28,6 +28,15 @@ var numeric = map[string]bool{"Days": true, "Found": true, "Likely": true, "New"
 // Table writes rows under a header, clipped to the terminal: the columns in
 // shrink give way, the others keep their width.
 func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...int) {
+	right := map[int]bool{}
+	for i, title := range header {
+		right[i] = numeric[title]
+	}
+	drawTable(w, st, header, rows, right, shrink)
+}
+
+// drawTable is Table with the columns that stand to the right.
+func drawTable(w io.Writer, st Style, header []string, rows [][]string, right map[int]bool, shrink []int) {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
 	style := table.StyleLight
@@ -38,29 +47,14 @@ func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...in
 	widths := make([]int, len(header))
 	for _, row := range append([][]string{header}, rows...) {
 		for i, cell := range row {
-			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(cell))
+			widths[i] = max(widths[i], displayWidth(cell))
 		}
 	}
-	total := 0
-	for _, n := range widths {
-		total += n + 2
-	}
-	for over := total - st.Width; over > 0 && len(shrink) > 0; over-- {
-		widest := shrink[0]
-		for _, i := range shrink {
-			if widths[i] > widths[widest] {
-				widest = i
-			}
-		}
-		if widths[widest] <= 8 {
-			break
-		}
-		widths[widest]--
-	}
+	shrinkTo(widths, st.Width, shrink)
 	var configs []table.ColumnConfig
 	for i, n := range widths {
 		align := text.AlignDefault
-		if numeric[header[i]] {
+		if right[i] {
 			align = text.AlignRight
 		}
 		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: func(s string, most int) string { return clipColumns(s, most) }})
@@ -73,9 +67,32 @@ func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...in
 	t.Render()
 }
 
+// shrinkTo makes the widest of some columns narrower until all fit, or all
+// are as narrow as may be.
+func shrinkTo(widths []int, width int, shrink []int) {
+	over := -width
+	for _, n := range widths {
+		over += n + 2
+	}
+	for ; over > 0 && len(shrink) > 0; over-- {
+		widest := shrink[0]
+		for _, i := range shrink {
+			if widths[i] > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= leastWidth {
+			return
+		}
+		widths[widest]--
+	}
+}
+
+func displayWidth(s string) int { return text.StringWidthWithoutEscSequences(s) }
+
 // clipColumns clips by what a terminal shows: wide characters take two.
 func clipColumns(s string, most int) string {
-	if text.StringWidthWithoutEscSequences(s) <= most {
+	if displayWidth(s) <= most {
 		return s
 	}
 	return text.Snip(s, most, "…")
@@ -138,7 +155,7 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	var clean, reasons []string
 	blind := map[string][]string{} // why → the checks not looked at
 	for _, sum := range sums {
-		c, err := audit.Named(sum.Check)
+		c, err := r.Catalog.Named(sum.Check)
 		if err != nil {
 			continue
 		}

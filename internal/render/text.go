@@ -5,7 +5,6 @@ package render
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -48,26 +47,8 @@ func hidden(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' || r == utf8.RuneError
 }
 
-// Place writes where an entry stands, from the top down and without the
-// base's domain parts: "Staff/Astronomy".
-func Place(dn string) string {
-	_, parent := directory.SplitDN(dn)
-	levels, err := directory.ParseDN(parent)
-	if err != nil {
-		return Visible(parent)
-	}
-	var parts []string
-	for _, level := range levels {
-		if !strings.EqualFold(level[0].Type, "dc") {
-			parts = append(parts, level[0].Value)
-		}
-	}
-	slices.Reverse(parts)
-	if len(parts) == 0 {
-		return "(top)"
-	}
-	return Visible(strings.Join(parts, "/"))
-}
+// Place writes where an entry stands, as directory.Place does.
+func Place(dn string) string { return Visible(directory.Place(dn)) }
 
 // Count writes a number with its noun: "1 line", "17 lines".
 func Count(n int, noun string) string {

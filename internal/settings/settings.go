@@ -89,6 +89,16 @@ type Audit struct {
 	// spellings.
 	Patterns map[string]string   `yaml:"patterns"`
 	Values   map[string][]string `yaml:"values"`
+	// Filters are checks of one's own, by name.
+	Filters map[string]Filter `yaml:"filters"`
+}
+
+// Filter is a check that an RFC 4515 filter defines.
+type Filter struct {
+	Filter   string   `yaml:"filter"`
+	Severity string   `yaml:"severity"`
+	Text     string   `yaml:"text"`    // what it reports
+	Suggest  []string `yaml:"suggest"` // actions that would clear a finding
 }
 
 // Exemption is an entry, or several, deliberately left alone.

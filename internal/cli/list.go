@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+	"yardbroom/internal/listing"
+	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
+)
+
+// listFormats are the formats of a list.
+var listFormats = append(slices.Clone(allFormats), formatLDIF)
+
+func (a *app) listCommand() *cli.Command {
+	return &cli.Command{
+		Name: "list", Usage: "entries by plain conditions or an RFC 4515 filter, with chosen columns", ArgsUsage: "[" + strings.Join(listing.KindNames, "|") + "]",
+		Description: listDescription(),
+		Flags: slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag(),
+			&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects, or the filter of this name in the settings; times may be relative: (lastLogonTimestamp<={90d ago})"},
+			&cli.StringFlag{Name: "under", Usage: "only at or below this `DN`"},
+			&cli.BoolFlag{Name: "enabled", Usage: "only accounts that are neither disabled nor expired"},
+			&cli.BoolFlag{Name: "disabled", Usage: "only disabled accounts"},
+			&cli.BoolFlag{Name: "locked", Usage: "only accounts that wrong passwords have locked"},
+			&cli.BoolFlag{Name: "expired", Usage: "only accounts past their expiry date"},
+			&cli.BoolFlag{Name: "never-used", Usage: "only accounts without any sign-in"},
+			&cli.StringFlag{Name: "idle", Usage: "only accounts without a sign-in for this `SPAN` (90d, 12w, 6mo), or ever since they were made so long ago"},
+			&cli.StringFlag{Name: "password-older", Usage: "only accounts whose password is older than this `SPAN`"},
+			&cli.StringFlag{Name: "expires-within", Usage: "only accounts that expire within this `SPAN`"},
+			&cli.StringFlag{Name: "new", Usage: "only entries made within this `SPAN`"},
+			&cli.StringFlag{Name: "member-of", Usage: "only who is in this `GROUP`, directly or through other groups"},
+			&cli.StringFlag{Name: "columns", Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set"},
+			&cli.StringFlag{Name: "sort", Usage: "the `COLUMN` to sort by; with - before it from the largest down"},
+			&cli.IntFlag{Name: "limit", Usage: "no more than `N` entries"},
+		}, outputFlags(listFormats)),
+		Action: a.list,
+	}
+}
+
+// listDescription names the columns there are.
+func listDescription() string {
+	var b strings.Builder
+	b.WriteString("Without an argument entries of any kind are listed. people are users that are somebody: not built in, and with\na given name or an employee's number. Columns, besides any attribute:\n")
+	for _, c := range listing.Readable {
+		fmt.Fprintf(&b, "\n  %-17s %s", c.Name, c.Doc)
+	}
+	return b.String()
+}
+
+func (a *app) list(ctx context.Context, cmd *cli.Command) error {
+	if cmd.Args().Len() > 1 {
+		return usage("give one kind of entry, not %q too; \"%s --help\" shows how", cmd.Args().Get(1), cmd.FullName())
+	}
+	targets, err := a.targets(cmd, listFormats)
+	if err != nil {
+		return err
+	}
+	q, err := a.listQuery(cmd)
+	if err != nil {
+		return err
+	}
+	p, err := a.open(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	if err := a.listMoment(cmd, p, q); err != nil {
+		return err
+	}
+	whole := slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF })
+	found, err := listing.Run(ctx, p.Source, *q, whole)
+	if err != nil {
+		var wrong listing.UsageError
+		if errors.As(err, &wrong) {
+			return &exitError{exitUsage, err}
+		}
+		return err
+	}
+	if err := a.deliver(targets, a.listResult(found, q, a.style(p.zone()))); err != nil {
+		return err
+	}
+	for _, n := range found.Notes {
+		a.note("note: %s", n)
+	}
+	for i, name := range found.Survey.Silent {
+		a.note("note: %s did not tell its sign-ins, so later ones may be known there: %s", name, found.Survey.SilentWhy[i])
+	}
+	return verdict(p, nil, 0, false)
+}
+
+// listQuery reads what is asked for from the command line.
+func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
+	q := &listing.Query{What: cmd.Args().First(), Filter: cmd.String("filter"), Under: cmd.String("under"), Sort: cmd.String("sort"), Limit: cmd.Int("limit"),
+		When: listing.Conditions{Enabled: cmd.Bool("enabled"), Disabled: cmd.Bool("disabled"), Locked: cmd.Bool("locked"), Expired: cmd.Bool("expired"),
+			NeverUsed: cmd.Bool("never-used"), MemberOf: cmd.String("member-of")}}
+	if own, ok := a.set.Audit.Filters[q.Filter]; ok {
+		q.Filter = own.Filter
+	}
+	if q.What != "" && listing.Kinds[q.What] == nil {
+		return nil, usage("%q cannot be listed: use %s", q.What, strings.Join(listing.KindNames, ", "))
+	}
+	if q.Under != "" {
+		if levels, err := directory.ParseDN(q.Under); err != nil || len(levels) == 0 {
+			return nil, usage("--under: %q is not a distinguished name", q.Under)
+		}
+	}
+	if q.Limit < 0 {
+		return nil, usage("--limit: %d is less than none", q.Limit)
+	}
+	for name, into := range map[string]**calendar.Span{"idle": &q.When.Idle, "password-older": &q.When.PasswordOlder, "expires-within": &q.When.ExpiresIn, "new": &q.When.New} {
+		if text := cmd.String(name); text != "" {
+			span, err := calendar.ParseSpan(text)
+			if err != nil {
+				return nil, usage("--%s: %w", name, err)
+			}
+			*into = &span
+		}
+	}
+	for name := range strings.SplitSeq(cmd.String("columns"), ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			q.Columns = append(q.Columns, name)
+		}
+	}
+	return q, nil
+}
+
+// listMoment adds to a query what the place says: the time, its zone and what
+// is in scope.
+func (a *app) listMoment(cmd *cli.Command, p *place, q *listing.Query) error {
+	q.Zone = p.location()
+	q.Scope, q.LeftOut = directory.FoldAll(p.yard.Scope), directory.FoldAll(p.yard.LeaveOut)
+	var taken directory.Survey
+	if f, ok := p.Source.(interface{ Taken() time.Time }); ok {
+		taken.Taken = f.Taken()
+	}
+	var err error
+	if q.AsOf, err = a.asOf(cmd, q.Zone, &taken); err != nil {
+		return err
+	}
+	q.SignIns, err = a.activity(cmd, p)
+	return err
+}
+
+// listResult writes a list.
+func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *result {
+	everything := slices.Equal(q.Columns, []string{listing.All})
+	parts := func() []sheet.Sheet { return []sheet.Sheet{l.Sheet} }
+	return &result{parts: parts, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error {
+			if everything {
+				render.Records(w, &l.Sheet, st)
+			} else if len(l.Sheet.Rows) > 0 {
+				render.SheetTable(w, &l.Sheet, st)
+			}
+			fmt.Fprintln(w, render.ListEnd(l, st))
+			return nil
+		},
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &l.Sheet) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &l.Sheet) },
+		formatJSON:  func(w io.Writer) error { return render.ListJSON(w, l) },
+		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &l.Sheet) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
+		formatHTML:  func(w io.Writer) error { return render.ListPage(l, st.Zone, a.now()).Write(w) },
+		formatLDIF: func(w io.Writer) error {
+			out := ldif.NewWriter(w)
+			for i := range l.Entries {
+				if err := out.Write(&l.Entries[i]); err != nil {
+					return err
+				}
+			}
+			return out.Flush()
+		},
+	}}
+}

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
+	"yardbroom/internal/whole"
+)
+
+// formats of the results that people and programs take.
+const (
+	formatTable = "table"
+	formatCSV   = "csv"
+	formatTSV   = "tsv"
+	formatJSON  = "json"
+	formatJSONL = "jsonl"
+	formatXLSX  = "xlsx"
+	formatHTML  = "html"
+	formatLDIF  = "ldif"
+)
+
+// allFormats are those that every result can be written in.
+var allFormats = []string{formatTable, formatCSV, formatTSV, formatJSON, formatJSONL, formatXLSX, formatHTML}
+
+// byEnding tells the format that a file's name asks for.
+var byEnding = map[string]string{".csv": formatCSV, ".tsv": formatTSV, ".tab": formatTSV, ".json": formatJSON, ".jsonl": formatJSONL, ".ndjson": formatJSONL,
+	".xlsx": formatXLSX, ".html": formatHTML, ".htm": formatHTML, ".ldif": formatLDIF, ".ldf": formatLDIF, ".txt": formatTable}
+
+// outputFlags say where a result goes, and how it is written.
+func outputFlags(formats []string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "format", Usage: "write as `FORMAT`: " + strings.Join(formats, ", ") + " (default: table, or what the ending of --output says)"},
+		&cli.StringSliceFlag{Name: "output", Usage: "write to `FILE`, whole or not at all; its ending tells the format; a folder (its name ends in /) gets a file for each part; may be given several times"},
+	}
+}
+
+// target is one place that a result goes to.
+type target struct {
+	path   string // "" means standard output
+	format string
+	folder bool
+}
+
+// targets reads --format and --output, and refuses what cannot be done before
+// anything is read.
+func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
+	format := cmd.String("format")
+	if format != "" && !slices.Contains(formats, format) {
+		return nil, usage("--format: %q is none of %s", format, strings.Join(formats, ", "))
+	}
+	paths := cmd.StringSlice("output")
+	if len(paths) == 0 {
+		paths = []string{"-"}
+	}
+	var all []target
+	seen := map[string]bool{}
+	for _, path := range paths {
+		t := target{path: path, format: cmp.Or(format, formatTable)}
+		info, err := os.Stat(path)
+		t.folder = path != "-" && (strings.HasSuffix(path, "/") || strings.HasSuffix(path, string(filepath.Separator)) || err == nil && info.IsDir())
+		ending := byEnding[strings.ToLower(filepath.Ext(path))]
+		switch {
+		case path == "":
+			return nil, usage("--output: give the name of a file, a folder, or - for standard output")
+		case path == "-":
+			t.path = ""
+		case t.folder:
+			if t.format = cmp.Or(format, formatCSV); t.format != formatCSV && t.format != formatTSV && t.format != formatJSONL {
+				return nil, usage("--output %s: a folder gets a file for each part as csv, tsv or jsonl, not %s", path, t.format)
+			}
+		case ending != "" && !slices.Contains(formats, ending):
+			return nil, usage("--output %s: this result cannot be written as %s: use %s", path, ending, strings.Join(formats, ", "))
+		case ending != "" && format != "" && ending != format:
+			return nil, usage("--output %s: the ending says %s, --format says %s; leave one out", path, ending, format)
+		case ending != "":
+			t.format = ending
+		case format == "":
+			return nil, usage("--output %s: the ending tells no format that can be written (%s): add --format", path, strings.Join(formats, ", "))
+		}
+		if t.path == "" && t.format == formatXLSX && a.outIsTerminal() {
+			return nil, usage("a workbook is not for the terminal: give --output FILE.xlsx")
+		}
+		if key := filepath.Clean(path); seen[key] {
+			return nil, usage("--output %s is given twice", path)
+		} else {
+			seen[key] = true
+		}
+		all = append(all, t)
+	}
+	return all, nil
+}
+
+func (a *app) outIsTerminal() bool {
+	f, ok := a.out.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// result is what a command has to hand over: a writer for each format, and
+// the sheets that make up its parts.
+type result struct {
+	write map[string]func(io.Writer) error
+	parts func() []sheet.Sheet
+}
+
+// deliver writes a result to all its targets.
+func (a *app) deliver(targets []target, r *result) error {
+	for _, t := range targets {
+		if t.folder {
+			if err := a.deliverParts(t, r.parts()); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := a.result(t.path, r.write[t.format]); err != nil {
+			return err
+		}
+		if t.path != "" {
+			a.note("written: %s", t.path)
+		}
+	}
+	return nil
+}
+
+// deliverParts writes each part into a file of its own.
+func (a *app) deliverParts(t target, parts []sheet.Sheet) error {
+	if err := os.MkdirAll(t.path, 0o755); err != nil {
+		return fmt.Errorf("writing %s: %w", t.path, err)
+	}
+	for i := range parts {
+		path := filepath.Join(t.path, parts[i].Name+"."+t.format)
+		if err := whole.Write(path, func(w io.Writer) error { return writeSheet(w, t.format, &parts[i]) }); err != nil {
+			return fmt.Errorf("writing %s: %w", path, err)
+		}
+	}
+	a.note("written: %s in %s", render.Count(len(parts), "file"), t.path)
+	return nil
+}
+
+func writeSheet(w io.Writer, format string, s *sheet.Sheet) error {
+	switch format {
+	case formatTSV:
+		return render.SheetTSV(w, s)
+	case formatJSONL:
+		return render.SheetJSONL(w, s)
+	}
+	return render.SheetCSV(w, s)
+}

@@ -1,0 +1,323 @@
+// Package listing answers the everyday questions: which entries are there
+// like this, and what of them. It chooses by a filter and by plain
+// conditions, and turns entries into rows of readable values.
+package listing
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
+	"yardbroom/internal/sheet"
+	"yardbroom/internal/source"
+)
+
+// Query says what to list.
+type Query struct {
+	What    string // one of Kinds; "" means entries of any kind
+	Filter  string // RFC 4515, with times in braces; "" means every entry
+	Under   string // only what stands at or below this name
+	Scope   []string
+	LeftOut []string
+	When    Conditions
+	Columns []string // names of columns, or of attributes; none means the usual ones
+	Sort    string   // a column, with - before it from the largest down
+	Limit   int      // 0 means all
+	AsOf    time.Time
+	Zone    *time.Location
+	SignIns map[directory.Key]directory.SignIn // recorded elsewhere
+}
+
+// Conditions are what accounts have to fulfil; the zero value asks for
+// nothing.
+type Conditions struct {
+	Enabled, Disabled, Locked, Expired, NeverUsed bool
+	Idle                                          *calendar.Span // no sign-in for so long, or ever since it was made
+	PasswordOlder                                 *calendar.Span
+	New                                           *calendar.Span // made within
+	ExpiresIn                                     *calendar.Span
+	MemberOf                                      string // a group by name or DN, directly or through others
+}
+
+func (c *Conditions) empty() bool { return *c == Conditions{} }
+
+// List is what was found.
+type List struct {
+	Sheet   sheet.Sheet
+	Entries []directory.Entry // whole, where All is set or an LDIF file is wanted
+	Survey  *directory.Survey // what the entries were judged in
+	AsOf    time.Time
+	Found   int // how many there are, whatever the limit
+	Notes   []string
+}
+
+// Kinds are what can be listed, and of which kinds they are.
+var Kinds = map[string][]directory.Kind{
+	"users":     {directory.KindUser, directory.KindResource},
+	"people":    {directory.KindUser},
+	"services":  {directory.KindService},
+	"computers": {directory.KindComputer},
+	"groups":    {directory.KindGroup},
+	"contacts":  {directory.KindContact},
+	"units":     {directory.KindOU},
+	"accounts":  {directory.KindUser, directory.KindService, directory.KindComputer, directory.KindResource},
+}
+
+// KindNames are the names of Kinds in the order to show them.
+var KindNames = []string{"users", "people", "services", "computers", "groups", "contacts", "units", "accounts"}
+
+// selecting are filters that give at least the entries of a kind on a live
+// server, so that not all have to be read.
+var selecting = map[string]string{
+	"users":     "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
+	"people":    "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
+	"accounts":  "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
+	"services":  "(|(objectClass=msDS-ManagedServiceAccount)(objectClass=msDS-GroupManagedServiceAccount))",
+	"computers": "(objectClass=computer)",
+	"groups":    "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))",
+	"contacts":  "(objectClass=contact)",
+	"units":     "(objectClass=organizationalUnit)",
+}
+
+// UsageError is an error in the query itself.
+type UsageError struct{ error }
+
+func wrong(format string, args ...any) error { return UsageError{fmt.Errorf(format, args...)} }
+
+// view is one entry as the columns see it.
+type view struct {
+	entry  *directory.Entry
+	acc    *directory.Account
+	survey *directory.Survey
+	asOf   time.Time
+}
+
+// Run lists what a query asks for. whole keeps the entries themselves too.
+func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, error) {
+	if q.What != "" && Kinds[q.What] == nil {
+		return nil, wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
+	}
+	cols, everything, err := q.columns()
+	if err != nil {
+		return nil, err
+	}
+	by, descending, err := q.order(cols, everything)
+	if err != nil {
+		return nil, err
+	}
+	frame, err := from.Frame(ctx, source.Need{Groups: q.When.MemberOf != "", SignIns: q.signIns(append(cols, by...))})
+	if err != nil {
+		return nil, err
+	}
+	frame.Elsewhere = q.SignIns
+	out := &List{Survey: frame, AsOf: q.AsOf}
+	text, err := q.text(frame.Dialect, out)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := q.conditions(ctx, from, frame)
+	if err != nil {
+		return nil, err
+	}
+	sel := source.Selection{Filter: text, Under: q.Under}
+	if !everything && !whole {
+		sel.Attributes = q.attributes(frame.Dialect, append(cols, by...), text)
+	}
+	rows := collector{query: &q, frame: frame, columns: append(cols, by...), holds: holds, whole: whole || everything}
+	if err := from.Each(ctx, sel, rows.begin, rows.take); err != nil {
+		return nil, err
+	}
+	if err := rows.seenEnough(); err != nil {
+		return nil, err
+	}
+	if q.Under != "" && len(rows.rows) == 0 {
+		if there, err := from.Get(ctx, []string{q.Under}); err != nil || len(there) == 0 {
+			return nil, cmp.Or(err, fmt.Errorf("no entry %s in %s", q.Under, from.Where()))
+		}
+	}
+	if everything {
+		cols = allColumns(rows.rows)
+		rows.columns = append(cols, by...)
+		rows.cells()
+	}
+	rows.sort(len(cols), descending)
+	out.Found = len(rows.rows)
+	if q.Limit > 0 && len(rows.rows) > q.Limit {
+		rows.rows = rows.rows[:q.Limit]
+	}
+	out.Sheet = sheet.Sheet{Name: cmp.Or(q.What, "entries"), Title: strings.ToUpper(cmp.Or(q.What, "entries")[:1]) + cmp.Or(q.What, "entries")[1:]}
+	for _, c := range cols {
+		out.Sheet.Columns = append(out.Sheet.Columns, c.Column)
+	}
+	for i := range rows.rows {
+		out.Sheet.Rows = append(out.Sheet.Rows, rows.rows[i].cells[:len(cols)])
+		if rows.whole {
+			out.Entries = append(out.Entries, rows.rows[i].entry)
+		}
+	}
+	return out, nil
+}
+
+// text is the filter to send: the asked one, with its times written out, and
+// one for the kind.
+func (q *Query) text(d *directory.Dialect, out *List) (string, error) {
+	parts := []filter.Filter{}
+	for _, text := range []string{selecting[q.What], q.Filter} {
+		if text == "" {
+			continue
+		}
+		f, err := filter.Parse(text)
+		if err == nil {
+			f, err = f.Resolve(d, q.AsOf.In(q.Zone))
+		}
+		if err != nil {
+			return "", wrong("--filter: %w", err)
+		}
+		parts = append(parts, f)
+	}
+	if q.Filter != "" {
+		asked := parts[len(parts)-1]
+		for _, name := range asked.Attributes() {
+			if directory.IsSecret(name) {
+				return "", wrong("--filter: %s holds secrets, which are never asked for", name)
+			}
+		}
+		m, err := asked.For(d, nil)
+		if err != nil {
+			return "", wrong("--filter: %w", err)
+		}
+		for _, name := range m.Unknown() {
+			out.Notes = append(out.Notes, fmt.Sprintf("the filter names %s, which servers do not know unless their schema was extended: is it spelt right?", name))
+		}
+	}
+	if len(parts) == 0 {
+		return "(objectClass=*)", nil
+	}
+	return filter.All(parts...).String(), nil
+}
+
+// signIns tells whether the answer depends on sign-ins, which other servers
+// may know more of.
+func (q *Query) signIns(cols []column) bool {
+	return q.When.Idle != nil || q.When.NeverUsed || slices.ContainsFunc(cols, func(c column) bool { return c.signIns })
+}
+
+// attributes are what has to be asked for.
+func (q *Query) attributes(d *directory.Dialect, cols []column, text string) []string {
+	var names []string
+	judged := q.What != "" || !q.When.empty()
+	for _, c := range cols {
+		if c.raw != "" {
+			names = append(names, c.raw)
+		} else {
+			judged = true
+			names = append(names, c.also...)
+		}
+	}
+	if judged {
+		names = append(names, d.Attributes(directory.AttrSet{})...)
+	}
+	if len(names) == 0 {
+		names = []string{"objectClass"}
+	}
+	return names
+}
+
+// row is one entry and its cells.
+type row struct {
+	entry directory.Entry // whole where it is kept
+	cells []any
+	dn    string
+}
+
+// collector makes rows of entries as they come.
+type collector struct {
+	query   *Query
+	frame   *directory.Survey
+	columns []column
+	holds   func(*view) bool
+	whole   bool
+	rows    []row
+	seen    map[directory.Kind]directory.AttrSet
+	kinds   map[directory.Kind]int
+}
+
+func (c *collector) begin() {
+	c.rows, c.seen, c.kinds = nil, map[directory.Kind]directory.AttrSet{}, map[directory.Kind]int{}
+}
+
+func (c *collector) take(e *directory.Entry) error {
+	acc := c.frame.Account(e)
+	c.seen[acc.Kind] = c.seen[acc.Kind].Union(acc.Present)
+	c.kinds[acc.Kind]++
+	v := view{entry: e, acc: &acc, survey: c.frame, asOf: c.query.AsOf}
+	if !c.query.means(&v) || !c.holds(&v) {
+		return nil
+	}
+	r := row{dn: strings.Clone(e.DN)}
+	if c.whole {
+		r.entry = e.Clone()
+	}
+	r.cells = cellsOf(c.columns, &v)
+	c.rows = append(c.rows, r)
+	return nil
+}
+
+func cellsOf(columns []column, v *view) []any {
+	cells := make([]any, len(columns))
+	for i := range columns {
+		cells[i] = columns[i].value(v)
+	}
+	return cells
+}
+
+// cells makes the rows' cells anew, from the whole entries.
+func (c *collector) cells() {
+	for i := range c.rows {
+		e := &c.rows[i].entry
+		acc := c.frame.Account(e)
+		c.rows[i].cells = cellsOf(c.columns, &view{entry: e, acc: &acc, survey: c.frame, asOf: c.query.AsOf})
+	}
+}
+
+// means tells whether an entry is of the kind that is listed, and in scope.
+func (q *Query) means(v *view) bool {
+	if len(q.Scope)+len(q.LeftOut) > 0 {
+		dn := directory.FoldDN(v.entry.DN)
+		in := func(base string) bool { return directory.Under(dn, base) }
+		if len(q.Scope) > 0 && !slices.ContainsFunc(q.Scope, in) || slices.ContainsFunc(q.LeftOut, in) {
+			return false
+		}
+	}
+	if q.What == "" {
+		return true
+	}
+	if !slices.Contains(Kinds[q.What], v.acc.Kind) {
+		return false
+	}
+	return q.What != "people" || isPerson(v)
+}
+
+// isPerson tells whether a user is somebody: it has a given name or an
+// employee's number, and is not built in.
+func isPerson(v *view) bool {
+	return !v.acc.BuiltIn && (v.entry.Has("givenName") || v.entry.Has("employeeID") || v.entry.Has("employeeNumber"))
+}
+
+func (c *collector) sort(last int, descending bool) {
+	order := func(a, b row) int {
+		x, y := a.cells[last], b.cells[last]
+		o := sheet.Compare(x, y)
+		if descending && x != nil && y != nil {
+			o = -o
+		}
+		return cmp.Or(o, strings.Compare(strings.ToLower(a.dn), strings.ToLower(b.dn)))
+	}
+	slices.SortFunc(c.rows, order)
+}

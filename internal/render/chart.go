@@ -1,0 +1,179 @@
+package render
+
+import (
+	"bytes"
+	"fmt"
+	"html"
+	"image/color"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/text"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgsvg"
+)
+
+// Bar is one bar of a chart.
+type Bar struct {
+	Label string
+	Value int
+	Tone  Tone
+}
+
+// Tone tells what a bar's colour means.
+type Tone int
+
+// The tones.
+const (
+	Plain Tone = iota
+	ToneLow
+	ToneMedium
+	ToneHigh
+)
+
+// The colours that stand in a drawing for those that the page's style gives,
+// since a page has a light and a dark side.
+var tones = map[Tone]color.RGBA{Plain: {1, 2, 1, 255}, ToneLow: {1, 2, 2, 255}, ToneMedium: {1, 2, 3, 255}, ToneHigh: {1, 2, 4, 255}}
+
+var (
+	ink   = color.RGBA{1, 2, 8, 255}
+	faint = color.RGBA{1, 2, 9, 255}
+)
+
+var styled = strings.NewReplacer("#010201", "var(--bar)", "#010202", "var(--low)", "#010203", "var(--medium)", "#010204", "var(--high)",
+	"#010208", "var(--ink)", "#010209", "var(--faint)")
+
+// BarChart draws bars as SVG to stand in a page, whose style gives the
+// colours: lying under each other from the top down, or standing side by
+// side. label says what the chart shows, for those who do not see it.
+func BarChart(label string, bars []Bar, lying bool) (string, error) {
+	p := plot.New()
+	p.BackgroundColor = color.Transparent
+	values := make(plotter.Values, 0, len(bars))
+	names := make([]string, 0, len(bars))
+	if lying {
+		bars = slices.Clone(bars)
+		slices.Reverse(bars) // a chart counts from the bottom up
+	}
+	most := 1
+	for _, b := range bars {
+		values = append(values, float64(b.Value))
+		names = append(names, clipColumns(Visible(b.Label), 34))
+		most = max(most, b.Value)
+	}
+	const width, thick = 460, 14
+	height := vg.Length(300)
+	if lying {
+		height = vg.Length(24*len(bars) + 28)
+	}
+	for i, b := range bars {
+		// One bar a chart object, each with its tone; the others stay empty.
+		one := make(plotter.Values, len(bars))
+		one[i] = values[i]
+		chart, err := plotter.NewBarChart(one, vg.Points(thick*barScale(lying)))
+		if err != nil {
+			return "", err
+		}
+		chart.Horizontal, chart.Color, chart.LineStyle.Width = lying, tones[b.Tone], 0
+		p.Add(chart)
+	}
+	if err := addValues(p, bars, values, lying, most); err != nil {
+		return "", err
+	}
+	style(p, names, lying, most)
+	c := vgsvg.NewWith(vgsvg.UseWH(width, height), vgsvg.EmbedFonts(false))
+	p.Draw(draw.New(c))
+	var b bytes.Buffer
+	if _, err := c.WriteTo(&b); err != nil {
+		return "", err
+	}
+	return inline(b.String(), label), nil
+}
+
+func barScale(lying bool) float64 {
+	if lying {
+		return 1
+	}
+	return 2.4
+}
+
+// addValues writes the number beside each bar.
+func addValues(p *plot.Plot, bars []Bar, values plotter.Values, lying bool, most int) error {
+	at := plotter.XYLabels{}
+	for i := range bars {
+		xy := plotter.XY{X: float64(i), Y: values[i] + float64(most)*0.015}
+		if lying {
+			xy.X, xy.Y = xy.Y, xy.X
+		}
+		at.XYs = append(at.XYs, xy)
+		at.Labels = append(at.Labels, fmt.Sprint(bars[i].Value))
+	}
+	labels, err := plotter.NewLabels(at)
+	if err != nil {
+		return err
+	}
+	for i := range labels.TextStyle {
+		s := &labels.TextStyle[i]
+		s.Color, s.Font.Variant, s.Font.Size = ink, "Sans", vg.Points(11)
+		if s.YAlign = text.YCenter; !lying {
+			s.XAlign, s.YAlign = text.XCenter, text.YBottom
+		}
+	}
+	p.Add(labels)
+	return nil
+}
+
+func style(p *plot.Plot, names []string, lying bool, most int) {
+	count, name := &p.Y, &p.X
+	if lying {
+		count, name = &p.X, &p.Y
+		p.NominalY(names...)
+	} else {
+		p.NominalX(names...)
+	}
+	count.Min, count.Max = 0, float64(most)*1.12
+	count.Tick.Marker = plot.ConstantTicks(nil)
+	count.LineStyle.Width = 0
+	name.Padding = 2
+	name.LineStyle.Color, name.Tick.LineStyle.Width, name.Tick.Length = faint, 0, 0
+	name.LineStyle.Width = vg.Points(1)
+	for _, axis := range []*plot.Axis{count, name} {
+		axis.Tick.Label.Color, axis.Tick.Label.Font.Variant, axis.Tick.Label.Font.Size = ink, "Sans", vg.Points(11)
+	}
+}
+
+var (
+	prolog = regexp.MustCompile(`(?s)^.*?<svg `)
+	size   = regexp.MustCompile(`width="[^"]*" height="[^"]*"`)
+	fonts  = regexp.MustCompile(`font-family:[^;"]*;?`)
+	words  = regexp.MustCompile(`(?s)<text ([^>]*font-size:([0-9.]+)px[^>]*)>([^<]*)</text>`)
+)
+
+// inline makes a drawing part of a page: no prolog, a size that gives way,
+// the page's font and colours.
+func inline(svg, label string) string {
+	svg = prolog.ReplaceAllString(svg, "<svg ")
+	head, rest, _ := strings.Cut(svg, ">")
+	head = size.ReplaceAllString(head, "")
+	head = strings.ReplaceAll(head, "\n", " ")
+	svg = head + ` role="img" aria-label="` + escape(label) + `">` + rest
+	// Each text gets the width that it was given room for, whatever font the
+	// reader's machine has.
+	svg = words.ReplaceAllStringFunc(svg, func(element string) string {
+		m := words.FindStringSubmatch(element)
+		points, err := strconv.ParseFloat(m[2], 64)
+		if err != nil {
+			return element
+		}
+		face := font.DefaultCache.Lookup(font.Font{Typeface: plot.DefaultFont.Typeface, Variant: "Sans"}, vg.Points(points))
+		width := face.Width(html.UnescapeString(m[3]))
+		return fmt.Sprintf(`<text %s textLength="%.1f" lengthAdjust="spacingAndGlyphs">%s</text>`, m[1], width.Points(), m[3])
+	})
+	return styled.Replace(fonts.ReplaceAllString(svg, ""))
+}

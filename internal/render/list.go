@@ -1,0 +1,61 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"time"
+
+	"yardbroom/internal/listing"
+	"yardbroom/internal/sheet"
+)
+
+// ListEnd says what was listed, below a table.
+func ListEnd(l *listing.List, st Style) string {
+	var text string
+	switch name := l.Sheet.Name; name {
+	case "entries":
+		text = entries(l.Found)
+	case "people":
+		text = fmt.Sprintf("%d people", l.Found)
+	default:
+		text = Count(l.Found, name[:len(name)-1])
+	}
+	shown := ""
+	if n := len(l.Sheet.Rows); n < l.Found {
+		shown = fmt.Sprintf("; %d of them shown", n)
+	}
+	return fmt.Sprintf("%s in %s, as of %s%s", Heading(text, st), Visible(l.Survey.Source), Moment(l.AsOf, st.Zone), shown)
+}
+
+// ListSchema is the version of the JSON shape of a list.
+const ListSchema = "yardbroom/list/1"
+
+type columnShape struct {
+	Name string     `json:"name"`
+	Kind sheet.Kind `json:"kind"`
+}
+
+type listShape struct {
+	Schema  string        `json:"schema"`
+	AsOf    time.Time     `json:"as_of"`
+	Source  string        `json:"source"`
+	Found   int           `json:"found"`
+	Columns []columnShape `json:"columns"`
+	Notes   []string      `json:"notes"`
+	Entries []object      `json:"entries"`
+}
+
+// ListJSON writes a list as one object.
+func ListJSON(w io.Writer, l *listing.List) error {
+	out := listShape{Schema: ListSchema, AsOf: l.AsOf.UTC(), Source: l.Survey.Source, Found: l.Found, Columns: []columnShape{}, Notes: append([]string{}, l.Notes...), Entries: objects(&l.Sheet)}
+	for _, c := range l.Sheet.Columns {
+		out.Columns = append(out.Columns, columnShape{c.Name, c.Kind})
+	}
+	return JSON(w, out)
+}
+
+// ListPage is a list as a page.
+func ListPage(l *listing.List, zone *time.Location, made time.Time) *Page {
+	return &Page{Title: l.Sheet.Title, Subtitle: ListEnd(l, Style{Zone: zone}), Zone: zone, Made: made, Notes: l.Notes,
+		Sections: []Section{{ID: l.Sheet.Name, Sheet: l.Sheet, Open: true}}}
+}

@@ -1,0 +1,271 @@
+package render
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"yardbroom/internal/sheet"
+)
+
+// SheetCSV writes a sheet by RFC 4180 with a header, times in UTC; a cell
+// that a spreadsheet would take for a formula is made harmless.
+func SheetCSV(w io.Writer, s *sheet.Sheet) error {
+	out := csv.NewWriter(w)
+	out.UseCRLF = true
+	record := make([]string, len(s.Columns))
+	for i := range s.Columns {
+		record[i] = SafeCell(s.Columns[i].Name)
+	}
+	if err := out.Write(record); err != nil {
+		return err
+	}
+	for _, row := range s.Rows {
+		for i, cell := range row {
+			record[i] = SafeCell(sheet.TextOf(cell))
+		}
+		if err := out.Write(record); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// tsvEscapes are what stands for characters that would end a field or a line
+// of tab-separated values.
+var tsvEscapes = strings.NewReplacer("\\", `\\`, "\t", `\t`, "\n", `\n`, "\r", `\r`)
+
+// SheetTSV writes a sheet as tab-separated values (text/tab-separated-values)
+// with a header. Tabs, line ends and backslashes in values are written with a
+// backslash; formulas are made harmless as in CSV.
+func SheetTSV(w io.Writer, s *sheet.Sheet) error {
+	var line bytes.Buffer
+	for i := range s.Columns {
+		if i > 0 {
+			line.WriteByte('\t')
+		}
+		line.WriteString(tsvEscapes.Replace(SafeCell(s.Columns[i].Name)))
+	}
+	line.WriteByte('\n')
+	for _, row := range s.Rows {
+		if _, err := w.Write(line.Bytes()); err != nil {
+			return err
+		}
+		line.Reset()
+		for i, cell := range row {
+			if i > 0 {
+				line.WriteByte('\t')
+			}
+			line.WriteString(tsvEscapes.Replace(SafeCell(sheet.TextOf(cell))))
+		}
+		line.WriteByte('\n')
+	}
+	_, err := w.Write(line.Bytes())
+	return err
+}
+
+// object is a row as one JSON object in the order of the columns.
+type object struct {
+	columns []sheet.Column
+	row     []any
+}
+
+// MarshalJSON keeps the order, which a map would lose.
+func (o object) MarshalJSON() ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	b.WriteByte('{')
+	for i := range o.columns {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		if err := enc.Encode(o.columns[i].Name); err != nil {
+			return nil, err
+		}
+		b.WriteByte(':')
+		if err := enc.Encode(jsonCell(&o.columns[i], o.row[i])); err != nil {
+			return nil, err
+		}
+	}
+	b.WriteByte('}')
+	return b.Bytes(), nil
+}
+
+// jsonCell writes times to the second where they have no fraction, and an
+// empty list for no texts.
+func jsonCell(c *sheet.Column, cell any) any {
+	switch v := cell.(type) {
+	case time.Time:
+		return v.UTC()
+	case nil:
+		if c.Kind == sheet.Texts {
+			return []string{}
+		}
+	}
+	return cell
+}
+
+// SheetJSONL writes one object a row.
+func SheetJSONL(w io.Writer, s *sheet.Sheet) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	for _, row := range s.Rows {
+		if err := enc.Encode(object{s.Columns, row}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// objects are all rows, for a JSON array.
+func objects(s *sheet.Sheet) []object {
+	out := make([]object, len(s.Rows))
+	for i, row := range s.Rows {
+		out[i] = object{s.Columns, row}
+	}
+	return out
+}
+
+// SheetTable draws a sheet for people. What does not fit the terminal is
+// shortened, and if that is not enough left out, and said so; key columns stay
+// whole.
+func SheetTable(w io.Writer, s *sheet.Sheet, st Style) {
+	header := make([]string, len(s.Columns))
+	var shrink []int
+	widths := make([]int, len(s.Columns))
+	for i := range s.Columns {
+		header[i] = s.Columns[i].Heading()
+		widths[i] = len(header[i])
+		if !s.Columns[i].Key {
+			shrink = append(shrink, i)
+		}
+	}
+	rows := make([][]string, len(s.Rows))
+	for r, row := range s.Rows {
+		rows[r] = make([]string, len(row))
+		for i, cell := range row {
+			rows[r][i] = st.cell(cell)
+			widths[i] = max(widths[i], displayWidth(rows[r][i]))
+		}
+	}
+	keep, left := fitting(s.Columns, widths, st.Width)
+	if left != nil {
+		header, rows, shrink = narrowed(header, rows, shrink, keep)
+	}
+	right := map[int]bool{}
+	for at, i := range keep {
+		right[at] = s.Columns[i].Kind == sheet.Number
+	}
+	drawTable(w, st, header, rows, right, shrink)
+	if left != nil {
+		fmt.Fprintf(w, "No room here for %s: --columns chooses, --format csv has all\n", strings.Join(left, ", "))
+	}
+}
+
+// leastWidth is how narrow a column may become before it is left out.
+const leastWidth = 8
+
+// fitting chooses the columns that find room, the first ones first and the
+// key ones always, and names those that do not.
+func fitting(columns []sheet.Column, widths []int, width int) (keep []int, left []string) {
+	room := width
+	for i, c := range columns {
+		if c.Key {
+			room -= widths[i] + 2
+		}
+	}
+	for i, c := range columns {
+		need := min(widths[i], leastWidth) + 2
+		if !c.Wide {
+			need = min(widths[i], 2*leastWidth) + 2
+		}
+		switch {
+		case c.Key:
+			keep = append(keep, i)
+		case need <= room:
+			keep = append(keep, i)
+			room -= need
+		default:
+			left = append(left, c.Name)
+		}
+	}
+	return keep, left
+}
+
+// narrowed takes columns out of a table.
+func narrowed(header []string, rows [][]string, shrink, keep []int) ([]string, [][]string, []int) {
+	pick := func(cells []string) []string {
+		out := make([]string, len(keep))
+		for at, i := range keep {
+			out[at] = cells[i]
+		}
+		return out
+	}
+	for r := range rows {
+		rows[r] = pick(rows[r])
+	}
+	var may []int
+	for at, i := range keep {
+		for _, s := range shrink {
+			if s == i {
+				may = append(may, at)
+			}
+		}
+	}
+	return pick(header), rows, may
+}
+
+// cell writes a cell for people: times to the minute in local time, without
+// the clock where they are midnight in UTC.
+func (st Style) cell(cell any) string {
+	switch v := cell.(type) {
+	case bool:
+		if v {
+			return "yes"
+		}
+		return "no"
+	case time.Time:
+		return v.In(st.Zone).Format("2006-01-02 15:04")
+	}
+	return Visible(sheet.TextOf(cell))
+}
+
+// Records draws one entry below the other, a line for each value that is
+// set, for what has too many columns for a table.
+func Records(w io.Writer, s *sheet.Sheet, st Style) {
+	width := 0
+	for i := range s.Columns {
+		width = max(width, len(s.Columns[i].Name))
+	}
+	for r, row := range s.Rows {
+		if r > 0 {
+			fmt.Fprintln(w)
+		}
+		for i, cell := range row {
+			var values []string
+			switch v := cell.(type) {
+			case nil:
+				continue
+			case []string:
+				values = v
+			default:
+				values = []string{st.cell(v)}
+			}
+			label := s.Columns[i].Name
+			if i == 0 {
+				fmt.Fprintln(w, Heading(clipColumns(Visible(values[0]), st.Width), st))
+				continue
+			}
+			for _, v := range values {
+				fmt.Fprintf(w, "  %-*s  %s\n", width, label, clipColumns(Visible(v), max(st.Width-width-4, 20)))
+				label = ""
+			}
+		}
+	}
+}
