@@ -1,17 +1,97 @@
-// Generate writes docs/checks.md from the checks themselves:
+// Generate writes the documents that follow from the code, docs/checks.md
+// and docs/schema, from the top of the repository:
 //
-//	go run ./docs/generate > docs/checks.md
+//	go run ./docs/generate          # write them
+//	go run ./docs/generate -check   # fail if one is not as it would be written
 package main
 
 import (
+	"bytes"
+	"encoding/json"
+	"flag"
 	"fmt"
+	"log"
+	"maps"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 
+	"github.com/invopop/jsonschema"
+
 	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/render"
+	"yardbroom/internal/settings"
 )
 
 func main() {
-	fmt.Print(`# The checks
+	check := flag.Bool("check", false, "write nothing; fail if a document is not as it would be written")
+	flag.Parse()
+	documents := map[string][]byte{"docs/checks.md": checks()}
+	for name, shape := range render.Shapes {
+		documents[filepath.Join("docs/schema", name+".json")] = schemaOf(shape, "json", "yardbroom/"+name+"/1", true)
+	}
+	documents["docs/schema/settings.json"] = schemaOf(&settings.Settings{}, "yaml", "The settings file of Yard Broom", false)
+	for _, path := range slices.Sorted(maps.Keys(documents)) {
+		have, err := os.ReadFile(path)
+		switch {
+		case err == nil && bytes.Equal(have, documents[path]):
+		case *check:
+			log.Fatalf("%s is not what the code says: go run ./docs/generate", path)
+		default:
+			if err := os.WriteFile(path, documents[path], 0o644); err != nil {
+				log.Fatal(err)
+			}
+		}
+	}
+}
+
+// schemaOf describes a Go type. Shapes for programs may get more fields, so
+// those allow others; settings allow none.
+func schemaOf(shape any, tag, title string, open bool) []byte {
+	r := &jsonschema.Reflector{Anonymous: true, ExpandedStruct: true, FieldNameTag: tag, AllowAdditionalProperties: open, Mapper: mapped, RequiredFromJSONSchemaTags: !open}
+	for _, dir := range []string{"internal/render", "internal/audit", "internal/batch", "internal/source", "internal/settings"} {
+		if err := r.AddGoComments("yardbroom", dir); err != nil {
+			log.Fatal(err)
+		}
+	}
+	s := r.Reflect(shape)
+	s.Title = title
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		log.Fatal(err)
+	}
+	return append(text, '\n')
+}
+
+// mapped describes the types that write themselves.
+func mapped(t reflect.Type) *jsonschema.Schema {
+	words := func(values ...any) *jsonschema.Schema { return &jsonschema.Schema{Type: "string", Enum: values} }
+	switch t {
+	case reflect.TypeFor[audit.Severity]():
+		return words("high", "medium", "low", "info")
+	case reflect.TypeFor[audit.Confidence]():
+		return words("sure", "likely")
+	case reflect.TypeFor[render.EvidenceShape]():
+		return &jsonschema.Schema{Type: "object", AdditionalProperties: &jsonschema.Schema{Type: "string"}}
+	case reflect.TypeFor[render.RowShape]():
+		return &jsonschema.Schema{Type: "object", Description: "the cells by the names of the columns"}
+	case reflect.TypeFor[batch.Octets]():
+		return &jsonschema.Schema{Type: "string", Description: "octets that are not UTF-8 are written as base64:…"}
+	case reflect.TypeFor[calendar.Span]():
+		return &jsonschema.Schema{Type: "string", Pattern: "^[0-9]{1,5}(d|w|mo|y)$"}
+	case reflect.TypeFor[settings.Wait]():
+		return &jsonschema.Schema{Type: "string", Description: "a short time such as 30s or 2m"}
+	}
+	return nil
+}
+
+func checks() []byte {
+	var b bytes.Buffer
+	b.WriteString(`# The checks
 
 What each check of the audit reports, from the checks' own texts. ` + "`yardbroom checks NAME`" + ` shows the same.
 
@@ -23,9 +103,10 @@ On OpenLDAP a healthy directory may hold no disabled account at all, so no accou
 | --- | --- | --- | --- |
 `)
 	for _, c := range audit.Checks {
-		fmt.Printf("| [%s](#%s) | %s | %s | %s |\n", c.Name, c.Name, c.Severity, c.Short, strings.Join(c.Suggest, ", "))
+		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s | %s |\n", c.Name, c.Name, c.Severity, c.Short, strings.Join(c.Suggest, ", "))
 	}
 	for _, c := range audit.Checks {
-		fmt.Printf("\n## %s\n\n%s", c.Name, c.Doc())
+		fmt.Fprintf(&b, "\n## %s\n\n%s", c.Name, c.Doc())
 	}
+	return b.Bytes()
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -68,6 +69,7 @@ type app struct {
 	catalog  audit.Catalog // the checks there are under these settings
 	state    string        // folder
 	quiet    bool
+	progress *progress
 	keep     directory.AttrSet // attributes that the settings make checks look at
 }
 
@@ -81,6 +83,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 	}
 	a := &app{in: in, out: out, err: errOut, now: time.Now}
 	err := a.root().Run(ctx, args)
+	a.progress.clear()
 	if err == nil {
 		return exitDone
 	}
@@ -119,6 +122,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "config", Usage: "settings `FILE` (default: $YARDBROOM_CONFIG, else the XDG config folder)", Sources: cli.EnvVars("YARDBROOM_CONFIG")},
 			&cli.StringFlag{Name: "state", Usage: "state `DIR` for batches, journal and surveys (default: $YARDBROOM_STATE, else the XDG state folder)", Sources: cli.EnvVars("YARDBROOM_STATE")},
 			&cli.BoolFlag{Name: "quiet", Usage: "no notes and no progress on standard error"},
+			&cli.BoolFlag{Name: "verbose", Usage: "log on standard error what is read, asked and written"},
 		},
 		Before:         a.before,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
@@ -127,7 +131,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
-			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(),
+			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
@@ -159,6 +163,8 @@ func strict(cmd *cli.Command) {
 // before reads the settings once, for all commands.
 func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, error) {
 	a.quiet = cmd.Bool("quiet")
+	a.progress = a.newProgress()
+	a.setLog(cmd.Bool("verbose"))
 	file, must := cmd.String("config"), true
 	if file == "" {
 		file, must = filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml"), false
@@ -173,6 +179,7 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	if a.state = cmd.String("state"); a.state == "" {
 		a.state = filepath.Join(xdg.StateHome, "yardbroom")
 	}
+	slog.Debug("settings", "file", a.set.File, "state", a.state)
 	return ctx, nil
 }
 
@@ -217,6 +224,7 @@ func version() string {
 // note tells a person something that is not the result.
 func (a *app) note(format string, args ...any) {
 	if !a.quiet {
+		a.progress.clear()
 		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf(format, args...)))
 	}
 }
@@ -274,6 +282,7 @@ func (a *app) ask() func(string) (string, error) {
 // result writes a command's result to standard output, or whole to a file.
 func (a *app) result(path string, write func(w io.Writer) error) error {
 	if path == "" || path == "-" {
+		a.progress.clear()
 		return write(a.out)
 	}
 	if err := whole.Write(path, write); err != nil {

@@ -70,7 +70,9 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 
 // reportResult writes a report.
 func (a *app) reportResult(r *audit.Report, st render.Style) *result {
-	sheets := func() []sheet.Sheet { return append([]sheet.Sheet{render.SummarySheet(r)}, render.CheckSheets(r)...) }
+	sheets := func() []sheet.Sheet {
+		return append([]sheet.Sheet{render.AboutSheet(r), render.SummarySheet(r)}, render.CheckSheets(r)...)
+	}
 	return &result{parts: func() []sheet.Sheet { return render.CheckSheets(r) }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.Report(w, r, st); return nil },
 		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(r.Findings)) },

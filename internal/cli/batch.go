@@ -104,7 +104,7 @@ func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
 	return a.withBatch(ctx, cmd, func(_ *store.Store, b *batch.Batch) error {
 		switch cmd.String("format") {
 		case "json":
-			return render.JSON(a.out, render.BatchShape(b))
+			return render.BatchJSON(a.out, b)
 		case "table":
 			render.Batch(a.out, b, a.style(time.Local))
 			return nil

@@ -116,7 +116,7 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 	if y, ok := a.set.Yards[a.set.Default]; ok {
 		p.yard.Scope, p.yard.LeaveOut, p.yard.TimeZone, p.yard.DefaultPolicy = y.Scope, y.LeaveOut, y.TimeZone, y.DefaultPolicy
 	}
-	f.DefaultPolicy, f.Keep = p.yard.DefaultPolicy, a.keep
+	f.DefaultPolicy, f.Keep, f.Progress = p.yard.DefaultPolicy, a.keep, a.progress.report
 	if name := cmd.String("dialect"); name != "" {
 		if f.Dialect, err = directory.DialectNamed(name); err != nil {
 			return nil, usage("--dialect: %w", err)
@@ -134,7 +134,7 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 }
 
 func (a *app) connect(ctx context.Context, name string, yard settings.Yard) (*place, error) {
-	s, err := source.Connect(ctx, source.Target{Yard: yard, Keep: a.keep, Ask: a.ask(), Now: a.now})
+	s, err := source.Connect(ctx, source.Target{Yard: yard, Keep: a.keep, Ask: a.ask(), Now: a.now, Progress: a.progress.report})
 	if err != nil {
 		return nil, err
 	}
@@ -252,10 +252,8 @@ func (a *app) selected(ctx context.Context, p *place, d *directory.Dialect, asOf
 		}
 		sel := source.Selection{Filter: "(&" + cond.String() + within + ")", Attributes: append(cond.Attributes(), d.Attributes(a.keep)...)}
 		var entries []directory.Entry
-		err = p.Each(ctx, sel, func() { entries = nil }, func(e *directory.Entry) error {
-			entries = append(entries, e.Clone())
-			return nil
-		})
+		err = p.Each(ctx, sel, func() { entries = nil }, func(e *directory.Entry) any { return e.Clone() },
+			func(made any) { entries = append(entries, made.(directory.Entry)) })
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", c.Name, err)
 		}

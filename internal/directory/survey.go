@@ -391,15 +391,21 @@ func (s *Survey) TakeLogons(server string, last map[string]Moment) {
 	s.Asked = append(s.Asked, server)
 	s.others = append(s.others, last)
 	for a := range s.Accounts.All() {
-		s.takeLogon(a, len(s.others)-1)
+		if s.takeLogon(a, len(s.others)-1) {
+			s.Seen[a.Kind].Add(AttrLastLogon)
+		}
 	}
 }
 
-func (s *Survey) takeLogon(a *Account, other int) {
-	if m := s.others[other][a.ID]; m.After(a.LastLogon) {
-		a.LastLogon, a.LogonServer = m, uint8(min(other+2, 255))
-		s.Seen[a.Kind].Add(AttrLastLogon)
+// takeLogon takes what another server knows of an account, and tells whether
+// that is later.
+func (s *Survey) takeLogon(a *Account, other int) bool {
+	m := s.others[other][a.ID]
+	if !m.After(a.LastLogon) {
+		return false
 	}
+	a.LastLogon, a.LogonServer = m, uint8(min(other+2, 255))
+	return true
 }
 
 // Account reads an entry that is not in the survey, with what the survey's
@@ -407,7 +413,9 @@ func (s *Survey) takeLogon(a *Account, other int) {
 func (s *Survey) Account(e *Entry) Account {
 	a := s.Dialect.Account(e)
 	for i := range s.others {
-		s.takeLogon(&a, i)
+		if s.takeLogon(&a, i) {
+			a.Present.Add(AttrLastLogon)
+		}
 	}
 	return a
 }

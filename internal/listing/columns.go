@@ -19,6 +19,7 @@ type column struct {
 	raw     string   // the attribute
 	also    []string // attributes that it needs besides those of every account
 	signIns bool
+	judged  bool // needs the policies of the directory
 	value   func(*view) any
 }
 
@@ -32,17 +33,17 @@ var Readable = []column{
 	{Column: sheet.Column{Name: "dn", Title: "DN", Kind: sheet.Text, Wide: true}, Doc: "distinguished name", value: func(v *view) any { return strings.Clone(v.entry.DN) }},
 	{Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true}, Doc: "where it stands, from the top down", value: func(v *view) any { return directory.Place(v.entry.DN) }},
 	{Column: sheet.Column{Name: "kind", Title: "Kind", Kind: sheet.Text}, Doc: "user, service, computer, resource, group, contact, ou, …", value: func(v *view) any { return v.acc.Kind.String() }},
-	{Column: sheet.Column{Name: "state", Title: "State", Kind: sheet.Text}, Doc: "enabled, disabled, expired or locked out", value: ofAccount(func(v *view) any { return v.survey.State(v.acc, v.asOf) })},
-	{Column: sheet.Column{Name: "enabled", Title: "Enabled", Kind: sheet.Truth}, Doc: "neither disabled nor expired", value: ofAccount(func(v *view) any { return v.survey.Enabled(v.acc, v.asOf).Yes })},
-	{Column: sheet.Column{Name: "locked", Title: "Locked", Kind: sheet.Truth}, Doc: "locked by wrong passwords, now", value: ofAccount(func(v *view) any { return v.survey.LockedOut(v.acc, v.asOf).Yes })},
+	{Column: sheet.Column{Name: "state", Title: "State", Kind: sheet.Text}, Doc: "enabled, disabled, expired or locked out", judged: true, value: ofAccount(func(v *view) any { return v.survey.State(v.acc, v.asOf) })},
+	{Column: sheet.Column{Name: "enabled", Title: "Enabled", Kind: sheet.Truth}, Doc: "neither disabled nor expired", judged: true, value: ofAccount(func(v *view) any { return v.survey.Enabled(v.acc, v.asOf).Yes })},
+	{Column: sheet.Column{Name: "locked", Title: "Locked", Kind: sheet.Truth}, Doc: "locked by wrong passwords, now", judged: true, value: ofAccount(func(v *view) any { return v.survey.LockedOut(v.acc, v.asOf).Yes })},
 	{Column: sheet.Column{Name: "locked-since", Title: "Locked since", Kind: sheet.Time}, Doc: "when the last lock began", value: moment(func(v *view) directory.Moment { return v.acc.LockedAt })},
-	{Column: sheet.Column{Name: "last-logon", Title: "Last logon", Kind: sheet.Time}, Doc: "the latest sign-in known of, on any server asked", signIns: true, value: moment(func(v *view) directory.Moment { return v.survey.LastSignIn(v.acc, v.asOf).Moment })},
-	{Column: sheet.Column{Name: "idle-days", Title: "Idle days", Kind: sheet.Number}, Doc: "whole days since the last logon, or since it was made if there was none", signIns: true, value: ofAccount(idleDays)},
+	{Column: sheet.Column{Name: "last-logon", Title: "Last logon", Kind: sheet.Time}, Doc: "the latest sign-in known of, on any server asked", signIns: true, judged: true, value: moment(func(v *view) directory.Moment { return v.survey.LastSignIn(v.acc, v.asOf).Moment })},
+	{Column: sheet.Column{Name: "idle-days", Title: "Idle days", Kind: sheet.Number}, Doc: "whole days since the last logon, or since it was made if there was none", signIns: true, judged: true, value: ofAccount(idleDays)},
 	{Column: sheet.Column{Name: "created", Title: "Created", Kind: sheet.Time}, Doc: "when the entry was made", value: moment(func(v *view) directory.Moment { return v.acc.Created })},
 	{Column: sheet.Column{Name: "changed", Title: "Changed", Kind: sheet.Time}, Doc: "when it was last changed", value: moment(func(v *view) directory.Moment { return v.acc.Changed })},
-	{Column: sheet.Column{Name: "password-set", Title: "Password set", Kind: sheet.Time}, Doc: "when the password was last set", value: moment(func(v *view) directory.Moment { return v.survey.PasswordSet(v.acc) })},
-	{Column: sheet.Column{Name: "password-age", Title: "Password days", Kind: sheet.Number}, Doc: "whole days since the password was set", value: ofAccount(func(v *view) any { return daysSince(v.survey.PasswordSet(v.acc), v.asOf) })},
-	{Column: sheet.Column{Name: "password-expires", Title: "Password expires", Kind: sheet.Time}, Doc: "when the password expires", value: moment(func(v *view) directory.Moment { return v.survey.PasswordExpires(v.acc) })},
+	{Column: sheet.Column{Name: "password-set", Title: "Password set", Kind: sheet.Time}, Doc: "when the password was last set", judged: true, value: moment(func(v *view) directory.Moment { return v.survey.PasswordSet(v.acc) })},
+	{Column: sheet.Column{Name: "password-age", Title: "Password days", Kind: sheet.Number}, Doc: "whole days since the password was set", judged: true, value: ofAccount(func(v *view) any { return daysSince(v.survey.PasswordSet(v.acc), v.asOf) })},
+	{Column: sheet.Column{Name: "password-expires", Title: "Password expires", Kind: sheet.Time}, Doc: "when the password expires", judged: true, value: moment(func(v *view) directory.Moment { return v.survey.PasswordExpires(v.acc) })},
 	{Column: sheet.Column{Name: "must-change", Title: "Must change", Kind: sheet.Truth}, Doc: "the password has to be changed at the next logon", value: ofAccount(func(v *view) any { return v.acc.MustChange })},
 	{Column: sheet.Column{Name: "expires", Title: "Expires", Kind: sheet.Time}, Doc: "the account's expiry date", value: moment(func(v *view) directory.Moment { return v.acc.Expires })},
 	{Column: sheet.Column{Name: "members", Title: "Members", Kind: sheet.Number}, Doc: "how many a group lists", value: memberCount},
@@ -201,7 +202,7 @@ func texts(v *view, name string) any {
 
 // allColumns are the DN and all attributes that any of the rows' entries
 // carries, in alphabetical order.
-func allColumns(rows []row) []column {
+func allColumns(rows []*row) []column {
 	names := map[string]string{}
 	for i := range rows {
 		for _, a := range rows[i].entry.Attrs {

@@ -111,7 +111,8 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	if err != nil {
 		return nil, err
 	}
-	frame, err := from.Frame(ctx, source.Need{Groups: q.When.MemberOf != "", SignIns: q.signIns(append(cols, by...))})
+	need := source.Need{Policies: q.judged(append(cols, by...)), Groups: q.When.MemberOf != "", SignIns: q.signIns(append(cols, by...))}
+	frame, err := from.Frame(ctx, need)
 	if err != nil {
 		return nil, err
 	}
@@ -127,10 +128,10 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	}
 	sel := source.Selection{Filter: text, Under: q.Under}
 	if !everything && !whole {
-		sel.Attributes = q.attributes(frame.Dialect, append(cols, by...), text)
+		sel.Attributes = q.attributes(frame.Dialect, append(cols, by...))
 	}
 	rows := collector{query: &q, frame: frame, columns: append(cols, by...), holds: holds, whole: whole || everything}
-	if err := from.Each(ctx, sel, rows.begin, rows.take); err != nil {
+	if err := from.Each(ctx, sel, rows.begin, rows.make, rows.keep); err != nil {
 		return nil, err
 	}
 	if err := rows.seenEnough(); err != nil {
@@ -208,23 +209,28 @@ func (q *Query) signIns(cols []column) bool {
 	return q.When.Idle != nil || q.When.NeverUsed || slices.ContainsFunc(cols, func(c column) bool { return c.signIns })
 }
 
+// judged tells whether the answer depends on the policies of the directory.
+func (q *Query) judged(cols []column) bool {
+	return !q.When.empty() || slices.ContainsFunc(cols, func(c column) bool { return c.judged })
+}
+
 // attributes are what has to be asked for.
-func (q *Query) attributes(d *directory.Dialect, cols []column, text string) []string {
+func (q *Query) attributes(d *directory.Dialect, cols []column) []string {
 	var names []string
-	judged := q.What != "" || !q.When.empty()
+	worked := q.What != "" || !q.When.empty()
 	for _, c := range cols {
 		if c.raw != "" {
 			names = append(names, c.raw)
 		} else {
-			judged = true
+			worked = true
 			names = append(names, c.also...)
 		}
 	}
-	if judged {
-		names = append(names, d.Attributes(directory.AttrSet{})...)
+	if q.What == "people" {
+		names = append(names, "givenName", "employeeID", "employeeNumber")
 	}
-	if len(names) == 0 {
-		names = []string{"objectClass"}
+	if worked {
+		names = append(names, d.Attributes(directory.AttrSet{})...)
 	}
 	return names
 }
@@ -243,30 +249,43 @@ type collector struct {
 	columns []column
 	holds   func(*view) bool
 	whole   bool
-	rows    []row
+	rows    []*row
 	seen    map[directory.Kind]directory.AttrSet
 	kinds   map[directory.Kind]int
+}
+
+// made is what one entry gives: what it shows, and a row if it is meant.
+type made struct {
+	row     *row
+	kind    directory.Kind
+	present directory.AttrSet
 }
 
 func (c *collector) begin() {
 	c.rows, c.seen, c.kinds = nil, map[directory.Kind]directory.AttrSet{}, map[directory.Kind]int{}
 }
 
-func (c *collector) take(e *directory.Entry) error {
+func (c *collector) make(e *directory.Entry) any {
 	acc := c.frame.Account(e)
-	c.seen[acc.Kind] = c.seen[acc.Kind].Union(acc.Present)
-	c.kinds[acc.Kind]++
+	out := made{kind: acc.Kind, present: acc.Present}
 	v := view{entry: e, acc: &acc, survey: c.frame, asOf: c.query.AsOf}
 	if !c.query.means(&v) || !c.holds(&v) {
-		return nil
+		return out
 	}
-	r := row{dn: strings.Clone(e.DN)}
+	out.row = &row{dn: strings.Clone(e.DN), cells: cellsOf(c.columns, &v)}
 	if c.whole {
-		r.entry = e.Clone()
+		out.row.entry = e.Clone()
 	}
-	r.cells = cellsOf(c.columns, &v)
-	c.rows = append(c.rows, r)
-	return nil
+	return out
+}
+
+func (c *collector) keep(one any) {
+	m := one.(made)
+	c.seen[m.kind] = c.seen[m.kind].Union(m.present)
+	c.kinds[m.kind]++
+	if m.row != nil {
+		c.rows = append(c.rows, m.row)
+	}
 }
 
 func cellsOf(columns []column, v *view) []any {
@@ -310,14 +329,24 @@ func isPerson(v *view) bool {
 	return !v.acc.BuiltIn && (v.entry.Has("givenName") || v.entry.Has("employeeID") || v.entry.Has("employeeNumber"))
 }
 
-func (c *collector) sort(last int, descending bool) {
-	order := func(a, b row) int {
-		x, y := a.cells[last], b.cells[last]
-		o := sheet.Compare(x, y)
-		if descending && x != nil && y != nil {
+// sort orders the rows by one of their cells, and rows with the same by name.
+func (c *collector) sort(at int, descending bool) {
+	type keyed struct {
+		key any
+		row *row
+	}
+	order := make([]keyed, len(c.rows))
+	for i, r := range c.rows {
+		order[i] = keyed{sheet.SortKey(r.cells[at]), r}
+	}
+	slices.SortFunc(order, func(a, b keyed) int {
+		o := sheet.Compare(a.key, b.key)
+		if descending && a.key != nil && b.key != nil {
 			o = -o
 		}
-		return cmp.Or(o, strings.Compare(strings.ToLower(a.dn), strings.ToLower(b.dn)))
+		return cmp.Or(o, strings.Compare(a.row.dn, b.row.dn))
+	})
+	for i := range order {
+		c.rows[i] = order[i].row
 	}
-	slices.SortFunc(c.rows, order)
 }

@@ -109,22 +109,27 @@ func changes(l *batch.Line) string {
 	return strings.Join(parts, "; ")
 }
 
-// BatchShape is a batch as JSON shows it.
-func BatchShape(b *batch.Batch) any {
-	type line struct {
-		State batch.LineState `json:"state"`
-		Note  string          `json:"note,omitempty"`
-		batch.Line
-	}
-	lines := make([]line, len(b.Lines))
+// BatchShape is a batch in JSON.
+type BatchShape struct {
+	Schema string      `json:"schema"` // yardbroom/batch/1
+	ID     int         `json:"id"`     // its number
+	State  batch.State `json:"state"`
+	*batch.Batch
+	Lines []LineShape `json:"lines"`
+}
+
+// LineShape is one line of a batch in JSON.
+type LineShape struct {
+	State batch.LineState `json:"state"`
+	Note  string          `json:"note,omitempty"` // why it is in that state
+	batch.Line
+}
+
+// BatchJSON writes a batch as one object.
+func BatchJSON(w io.Writer, b *batch.Batch) error {
+	lines := make([]LineShape, len(b.Lines))
 	for i := range b.Lines {
-		lines[i] = line{b.Lines[i].State, b.Lines[i].Note, b.Lines[i]}
+		lines[i] = LineShape{b.Lines[i].State, b.Lines[i].Note, b.Lines[i]}
 	}
-	return struct {
-		Schema string      `json:"schema"`
-		ID     int         `json:"id"`
-		State  batch.State `json:"state"`
-		*batch.Batch
-		Lines []line `json:"lines"`
-	}{"yardbroom/batch/1", b.ID, b.State, b, lines}
+	return JSON(w, BatchShape{"yardbroom/batch/1", b.ID, b.State, b, lines})
 }

@@ -373,16 +373,17 @@ func evidenceByCheck(findings []audit.Finding, zone *time.Location) sheet.Sheet 
 	return s
 }
 
-type obstacleShape struct {
+// ObstacleShape is something that keeps somebody from signing in.
+type ObstacleShape struct {
 	What       string     `json:"what"`
 	By         string     `json:"by"`
-	Since      *time.Time `json:"since"`
-	Until      *time.Time `json:"until"`
+	Since      *time.Time `json:"since" jsonschema:"nullable"`
+	Until      *time.Time `json:"until" jsonschema:"nullable"`
 	Confidence string     `json:"confidence"`
 }
 
-// accountShape is an account in JSON. Times are in UTC, absent ones null.
-type accountShape struct {
+// AccountShape is an account in JSON. Times are in UTC, absent ones null.
+type AccountShape struct {
 	Schema          string          `json:"schema"`
 	AsOf            time.Time       `json:"as_of"`
 	DN              string          `json:"dn"`
@@ -392,15 +393,15 @@ type accountShape struct {
 	Disabled        bool            `json:"disabled"`
 	Expired         bool            `json:"expired"`
 	LockedOut       bool            `json:"locked_out"`
-	Obstacles       []obstacleShape `json:"obstacles"`
-	LastLogon       *time.Time      `json:"last_logon"`
+	Obstacles       []ObstacleShape `json:"obstacles"`
+	LastLogon       *time.Time      `json:"last_logon" jsonschema:"nullable"`
 	LastLogonBy     string          `json:"last_logon_by,omitempty"`
-	Created         *time.Time      `json:"created"`
-	PasswordSet     *time.Time      `json:"password_set"`
-	PasswordExpires *time.Time      `json:"password_expires"`
-	Expires         *time.Time      `json:"expires"`
+	Created         *time.Time      `json:"created" jsonschema:"nullable"`
+	PasswordSet     *time.Time      `json:"password_set" jsonschema:"nullable"`
+	PasswordExpires *time.Time      `json:"password_expires" jsonschema:"nullable"`
+	Expires         *time.Time      `json:"expires" jsonschema:"nullable"`
 	Groups          []string        `json:"groups"`
-	Findings        []finding       `json:"findings"`
+	Findings        []FindingShape  `json:"findings"`
 }
 
 // AccountSchema is the version of the JSON shape of an account.
@@ -417,8 +418,8 @@ func (c *AccountCard) Shape() any {
 		return &t
 	}
 	last := s.LastSignIn(a, c.AsOf)
-	out := accountShape{AccountSchema, c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
-		s.LockedOut(a, c.AsOf).Yes, []obstacleShape{}, at(last.Moment), "", at(a.Created), at(a.PasswordSet), at(s.PasswordExpires(a)), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings)}
+	out := AccountShape{AccountSchema, c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
+		s.LockedOut(a, c.AsOf).Yes, []ObstacleShape{}, at(last.Moment), "", at(a.Created), at(a.PasswordSet), at(s.PasswordExpires(a)), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings)}
 	switch {
 	case last.Elsewhere != "":
 		out.LastLogonBy = last.Elsewhere
@@ -430,7 +431,7 @@ func (c *AccountCard) Shape() any {
 		if o.Likely {
 			confidence = audit.Likely
 		}
-		out.Obstacles = append(out.Obstacles, obstacleShape{o.What, o.By.String(), at(o.Since), at(o.Until), string(confidence)})
+		out.Obstacles = append(out.Obstacles, ObstacleShape{o.What, o.By.String(), at(o.Since), at(o.Until), string(confidence)})
 	}
 	return out
 }

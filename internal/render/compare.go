@@ -172,30 +172,34 @@ func gone(w io.Writer, c *audit.Comparison, st Style) {
 // CompareSchema is the version of the JSON shape of a comparison.
 const CompareSchema = "yardbroom/compare/1"
 
-type sideShape struct {
-	Source   string    `json:"source"`
+// SideShape is one of the two audits that are compared.
+type SideShape struct {
+	Source   string    `json:"source"` // what the entries were read from
 	AsOf     time.Time `json:"as_of"`
 	Accounts int       `json:"accounts"`
 	Entries  int       `json:"entries"`
 }
 
-// ComparisonJSON writes a comparison as one object.
-func ComparisonJSON(w io.Writer, c *audit.Comparison) error {
-	side := func(r *audit.Report) sideShape {
-		return sideShape{r.Survey.Source, r.AsOf.UTC(), r.Survey.Accounts.Len(), r.Survey.Entries}
-	}
-	return JSON(w, struct {
-		Schema   string                `json:"schema"`
-		Before   sideShape             `json:"before"`
-		After    sideShape             `json:"after"`
-		Accounts []audit.AccountChange `json:"accounts"`
-		Members  []audit.MemberChange  `json:"members"`
-		Findings []finding             `json:"findings"`
-	}{CompareSchema, side(c.Before), side(c.After), append([]audit.AccountChange{}, c.Accounts...), append([]audit.MemberChange{}, c.Members...), shapes(c.All())})
+// ComparisonShape is what changed between two audits, in JSON.
+type ComparisonShape struct {
+	Schema   string                `json:"schema"` // yardbroom/compare/1
+	Before   SideShape             `json:"before"`
+	After    SideShape             `json:"after"`
+	Accounts []audit.AccountChange `json:"accounts"`
+	Members  []audit.MemberChange  `json:"members"`  // who was put into a group or taken out
+	Findings []FindingShape        `json:"findings"` // of both, each with its change
 }
 
-func shapes(findings []audit.Finding) []finding {
-	out := make([]finding, len(findings))
+// ComparisonJSON writes a comparison as one object.
+func ComparisonJSON(w io.Writer, c *audit.Comparison) error {
+	side := func(r *audit.Report) SideShape {
+		return SideShape{r.Survey.Source, r.AsOf.UTC(), r.Survey.Accounts.Len(), r.Survey.Entries}
+	}
+	return JSON(w, ComparisonShape{CompareSchema, side(c.Before), side(c.After), append([]audit.AccountChange{}, c.Accounts...), append([]audit.MemberChange{}, c.Members...), shapes(c.All())})
+}
+
+func shapes(findings []audit.Finding) []FindingShape {
+	out := make([]FindingShape, len(findings))
 	for i := range findings {
 		out[i] = shape(&findings[i])
 	}

@@ -114,6 +114,17 @@ func evidenceCell(value string) any {
 	return value
 }
 
+// AboutSheet says what a report is about.
+func AboutSheet(r *audit.Report) sheet.Sheet {
+	s := sheet.Sheet{Name: "about", Title: "About", Columns: []sheet.Column{{Name: "fact", Title: "Audit", Key: true}, {Name: "value", Title: "Value", Wide: true}}}
+	s.Rows = [][]any{{"Directory", r.Survey.Base}, {"Read from", r.Survey.Source}, {"As of", r.AsOf.UTC()}, {"Accounts", r.Survey.Accounts.Len()},
+		{"Entries", r.Survey.Entries}, {"Findings", len(r.Findings)}, {"Left out by exemptions", r.Exempted}}
+	for _, n := range r.Notes {
+		s.Rows = append(s.Rows, []any{"Note", n})
+	}
+	return s
+}
+
 // SummarySheet is a line for each check that ran or could not.
 func SummarySheet(r *audit.Report) sheet.Sheet {
 	s := sheet.Sheet{Name: "summary", Title: "Summary", Columns: []sheet.Column{{Name: "check", Title: "Check", Key: true}, {Name: "severity", Title: "Severity"},
@@ -124,7 +135,7 @@ func SummarySheet(r *audit.Report) sheet.Sheet {
 		if c, err := r.Catalog.Named(sum.Check); err == nil {
 			short = c.Short
 		}
-		s.Rows = append(s.Rows, []any{sum.Check, sum.Severity.String(), sum.Findings, sum.Likely, sum.Exempted, short, strings.Join(sum.NotLooked, sheet.Between)})
+		s.Rows = append(s.Rows, []any{sum.Check, sum.Severity.String(), sum.Findings, orNothing(sum.Likely), orNothing(sum.Exempted), short, strings.Join(sum.NotLooked, sheet.Between)})
 	}
 	return s
 }
@@ -212,7 +223,7 @@ func overview(r *audit.Report) Section {
 		row := s.Rows[i]
 		switch {
 		case sum.Findings > 0:
-			rows = append(rows, []any{row[0], row[1], row[2], orNothing(sum.Likely), row[5]})
+			rows = append(rows, []any{row[0], row[1], row[2], row[3], row[5]})
 		case sum.Looked:
 			clean = append(clean, sum.Check)
 		}

@@ -13,25 +13,28 @@ import (
 // version; a change of meaning makes a new one.
 const Schema = "yardbroom/audit/1"
 
-type finding struct {
-	Check      string           `json:"check"`
-	Severity   audit.Severity   `json:"severity"`
-	Kind       string           `json:"kind"`
-	DN         string           `json:"dn"`
-	Account    string           `json:"account"`
-	Confidence audit.Confidence `json:"confidence"`
-	Since      *time.Time       `json:"since"`
-	Days       *int             `json:"days"`
-	Evidence   evidenceObject   `json:"evidence"`
-	Suggest    []string         `json:"suggest"`
-	Change     string           `json:"change,omitempty"`
+// FindingShape is a finding in JSON, and a line of JSON lines. Times are in
+// UTC.
+type FindingShape struct {
+	Check      string           `json:"check"`                       // which check reports it
+	Severity   audit.Severity   `json:"severity"`                    // high, medium, low or info
+	Kind       string           `json:"kind"`                        // what the entry is: user, service, computer, resource, group, foreign, policy, ou, exemption or other
+	DN         string           `json:"dn"`                          // the entry's distinguished name
+	Account    string           `json:"account"`                     // its logon name, else the value in its name
+	Confidence audit.Confidence `json:"confidence"`                  // sure or likely
+	Since      *time.Time       `json:"since" jsonschema:"nullable"` // when the condition began; null where the directory does not show it
+	Days       *int             `json:"days" jsonschema:"nullable"`  // whole days from since to the time of the audit; null where since is
+	Evidence   EvidenceShape    `json:"evidence"`                    // the attribute values that prove it, in readable form
+	Suggest    []string         `json:"suggest"`                     // actions that would clear it
+	// Change is new, still or gone; there only in a comparison.
+	Change string `json:"change,omitempty"`
 }
 
-// evidenceObject is written as one JSON object in the order of the evidence.
-type evidenceObject []audit.Evidence
+// EvidenceShape is written as one JSON object in the order of the evidence.
+type EvidenceShape []audit.Evidence
 
 // MarshalJSON keeps the order, which a map would lose.
-func (o evidenceObject) MarshalJSON() ([]byte, error) {
+func (o EvidenceShape) MarshalJSON() ([]byte, error) {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
@@ -53,8 +56,8 @@ func (o evidenceObject) MarshalJSON() ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-func shape(f *audit.Finding) finding {
-	out := finding{Check: f.Check, Severity: f.Severity, Kind: f.Kind, DN: f.DN, Account: f.Account, Confidence: f.Confidence,
+func shape(f *audit.Finding) FindingShape {
+	out := FindingShape{Check: f.Check, Severity: f.Severity, Kind: f.Kind, DN: f.DN, Account: f.Account, Confidence: f.Confidence,
 		Evidence: f.Evidence, Suggest: append([]string{}, f.Suggest...), Change: f.Change}
 	if !f.Since.IsZero() {
 		since, days := f.Since.UTC(), f.Days
@@ -75,31 +78,35 @@ func FindingsJSONL(w io.Writer, findings []audit.Finding) error {
 	return nil
 }
 
-type surveyShape struct {
-	Source   string     `json:"source"`
-	Server   string     `json:"server,omitempty"`
-	Dialect  string     `json:"dialect"`
-	Base     string     `json:"base"`
-	Taken    *time.Time `json:"taken"`
+// SurveyShape is what an audit looked at.
+type SurveyShape struct {
+	Source   string     `json:"source"`                      // what the entries were read from
+	Server   string     `json:"server,omitempty"`            // the server that answered
+	Dialect  string     `json:"dialect"`                     // ad, openldap or 389ds
+	Base     string     `json:"base"`                        // the top entry's name, folded
+	Taken    *time.Time `json:"taken" jsonschema:"nullable"` // when it was read; null where the source does not say
 	Entries  int        `json:"entries"`
 	Accounts int        `json:"accounts"`
 }
 
+// ReportShape is the report of an audit in JSON. Times are in UTC.
+type ReportShape struct {
+	Schema   string          `json:"schema"` // yardbroom/audit/1
+	AsOf     time.Time       `json:"as_of"`  // the moment it is judged for
+	Survey   SurveyShape     `json:"survey"`
+	Summary  []audit.Summary `json:"summary"` // an object a check
+	Notes    []string        `json:"notes"`   // what a reader has to know about the survey
+	Findings []FindingShape  `json:"findings"`
+}
+
 // ReportJSON writes a whole report as one object.
 func ReportJSON(w io.Writer, r *audit.Report) error {
-	s := surveyShape{Source: r.Survey.Source, Server: r.Survey.Server, Dialect: r.Survey.Dialect.Name, Base: r.Survey.Base,
+	s := SurveyShape{Source: r.Survey.Source, Server: r.Survey.Server, Dialect: r.Survey.Dialect.Name, Base: r.Survey.Base,
 		Entries: r.Survey.Entries, Accounts: r.Survey.Accounts.Len()}
 	if !r.Survey.Taken.IsZero() {
 		s.Taken = &r.Survey.Taken
 	}
-	return JSON(w, struct {
-		Schema   string          `json:"schema"`
-		AsOf     time.Time       `json:"as_of"`
-		Survey   surveyShape     `json:"survey"`
-		Summary  []audit.Summary `json:"summary"`
-		Notes    []string        `json:"notes"`
-		Findings []finding       `json:"findings"`
-	}{Schema, r.AsOf.UTC(), s, r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
+	return JSON(w, ReportShape{Schema, r.AsOf.UTC(), s, r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
 }
 
 // JSONLine writes a value on one line.

@@ -30,26 +30,28 @@ func ListEnd(l *listing.List, st Style) string {
 // ListSchema is the version of the JSON shape of a list.
 const ListSchema = "yardbroom/list/1"
 
-type columnShape struct {
+// ColumnShape is a column of a list.
+type ColumnShape struct {
 	Name string     `json:"name"`
 	Kind sheet.Kind `json:"kind"`
 }
 
-type listShape struct {
+// ListShape is a list in JSON. Times are in UTC.
+type ListShape struct {
 	Schema  string        `json:"schema"`
 	AsOf    time.Time     `json:"as_of"`
 	Source  string        `json:"source"`
 	Found   int           `json:"found"`
-	Columns []columnShape `json:"columns"`
+	Columns []ColumnShape `json:"columns"`
 	Notes   []string      `json:"notes"`
-	Entries []object      `json:"entries"`
+	Entries []RowShape    `json:"entries"`
 }
 
 // ListJSON writes a list as one object.
 func ListJSON(w io.Writer, l *listing.List) error {
-	out := listShape{Schema: ListSchema, AsOf: l.AsOf.UTC(), Source: l.Survey.Source, Found: l.Found, Columns: []columnShape{}, Notes: append([]string{}, l.Notes...), Entries: objects(&l.Sheet)}
+	out := ListShape{Schema: ListSchema, AsOf: l.AsOf.UTC(), Source: l.Survey.Source, Found: l.Found, Columns: []ColumnShape{}, Notes: append([]string{}, l.Notes...), Entries: objects(&l.Sheet)}
 	for _, c := range l.Sheet.Columns {
-		out.Columns = append(out.Columns, columnShape{c.Name, c.Kind})
+		out.Columns = append(out.Columns, ColumnShape{c.Name, c.Kind})
 	}
 	return JSON(w, out)
 }

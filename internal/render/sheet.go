@@ -69,14 +69,14 @@ func SheetTSV(w io.Writer, s *sheet.Sheet) error {
 	return err
 }
 
-// object is a row as one JSON object in the order of the columns.
-type object struct {
+// RowShape is a row as one JSON object in the order of the columns.
+type RowShape struct {
 	columns []sheet.Column
 	row     []any
 }
 
 // MarshalJSON keeps the order, which a map would lose.
-func (o object) MarshalJSON() ([]byte, error) {
+func (o RowShape) MarshalJSON() ([]byte, error) {
 	var b bytes.Buffer
 	enc := json.NewEncoder(&b)
 	enc.SetEscapeHTML(false)
@@ -116,7 +116,7 @@ func SheetJSONL(w io.Writer, s *sheet.Sheet) error {
 	enc := json.NewEncoder(w)
 	enc.SetEscapeHTML(false)
 	for _, row := range s.Rows {
-		if err := enc.Encode(object{s.Columns, row}); err != nil {
+		if err := enc.Encode(RowShape{s.Columns, row}); err != nil {
 			return err
 		}
 	}
@@ -124,10 +124,10 @@ func SheetJSONL(w io.Writer, s *sheet.Sheet) error {
 }
 
 // objects are all rows, for a JSON array.
-func objects(s *sheet.Sheet) []object {
-	out := make([]object, len(s.Rows))
+func objects(s *sheet.Sheet) []RowShape {
+	out := make([]RowShape, len(s.Rows))
 	for i, row := range s.Rows {
-		out[i] = object{s.Columns, row}
+		out[i] = RowShape{s.Columns, row}
 	}
 	return out
 }

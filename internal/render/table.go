@@ -90,6 +90,9 @@ func shrinkTo(widths []int, width int, shrink []int) {
 
 func displayWidth(s string) int { return text.StringWidthWithoutEscSequences(s) }
 
+// Clip shortens a text to what fits into so many columns of a terminal.
+func Clip(s string, most int) string { return clipColumns(s, most) }
+
 // clipColumns clips by what a terminal shows: wide characters take two.
 func clipColumns(s string, most int) string {
 	if displayWidth(s) <= most {

@@ -28,17 +28,21 @@ const (
 func XLSX(w io.Writer, sheets []sheet.Sheet, st Style) error {
 	book := excelize.NewFile()
 	defer book.Close()
-	head, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E7ECEF"}},
+	head, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Family: "Calibri", Size: 11}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E7ECEF"}},
 		Alignment: &excelize.Alignment{Vertical: "center"}})
 	if err != nil {
 		return err
 	}
 	format := "yyyy-mm-dd hh:mm:ss"
-	date, err := book.NewStyle(&excelize.Style{CustomNumFmt: &format})
+	date, err := book.NewStyle(&excelize.Style{CustomNumFmt: &format, Alignment: &excelize.Alignment{Horizontal: "left"}})
 	if err != nil {
 		return err
 	}
-	x := workbook{book: book, head: head, date: date, zone: st.Zone, names: map[string]bool{}}
+	number, err := book.NewStyle(&excelize.Style{Alignment: &excelize.Alignment{Horizontal: "right", Indent: 1}})
+	if err != nil {
+		return err
+	}
+	x := workbook{book: book, head: head, date: date, number: number, zone: st.Zone, names: map[string]bool{}}
 	for i := range sheets {
 		rows := sheets[i].Rows
 		for first := true; first || len(rows) > 0; first = false {
@@ -58,10 +62,10 @@ func XLSX(w io.Writer, sheets []sheet.Sheet, st Style) error {
 }
 
 type workbook struct {
-	book       *excelize.File
-	head, date int
-	zone       *time.Location
-	names      map[string]bool
+	book               *excelize.File
+	head, date, number int
+	zone               *time.Location
+	names              map[string]bool
 }
 
 // free returns a name for one more sheet: what a workbook allows, and not
@@ -90,6 +94,15 @@ func (x *workbook) free(name string) string {
 func (x *workbook) add(s *sheet.Sheet, rows [][]any) error {
 	name := x.free(s.Name)
 	if _, err := x.book.NewSheet(name); err != nil {
+		return err
+	}
+	// Printed, all columns stand on one page.
+	yes, wide, pages := true, "landscape", 0
+	err := x.book.SetSheetProps(name, &excelize.SheetPropsOptions{FitToPage: &yes})
+	if err == nil {
+		err = x.book.SetPageLayout(name, &excelize.PageLayoutOptions{Orientation: &wide, FitToHeight: &pages})
+	}
+	if err != nil {
 		return err
 	}
 	out, err := x.book.NewStreamWriter(name)
@@ -137,7 +150,9 @@ func (x *workbook) cell(cell any) any {
 	case time.Time:
 		local := v.In(x.zone)
 		return excelize.Cell{StyleID: x.date, Value: time.Date(local.Year(), local.Month(), local.Day(), local.Hour(), local.Minute(), local.Second(), 0, time.UTC)}
-	case int, bool:
+	case int:
+		return excelize.Cell{StyleID: x.number, Value: v}
+	case bool:
 		return v
 	}
 	return clipCell(Visible(sheet.TextOf(cell)))

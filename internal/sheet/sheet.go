@@ -71,8 +71,19 @@ func TextOf(cell any) string {
 	return ""
 }
 
-// Compare orders two cells of one column: texts without regard to case, nil
-// behind everything.
+// SortKey returns what to compare instead of a cell, so that a long column is
+// sorted without making the same text small again and again.
+func SortKey(cell any) any {
+	switch v := cell.(type) {
+	case string:
+		return strings.ToLower(v)
+	case []string:
+		return strings.ToLower(TextOf(v))
+	}
+	return cell
+}
+
+// Compare orders two sort keys of one column, nil behind everything.
 func Compare(a, b any) int {
 	switch {
 	case a == nil && b == nil:
@@ -99,9 +110,5 @@ func Compare(a, b any) int {
 			return -1
 		}
 	}
-	x, y := TextOf(a), TextOf(b)
-	if c := strings.Compare(strings.ToLower(x), strings.ToLower(y)); c != 0 {
-		return c
-	}
-	return strings.Compare(x, y)
+	return strings.Compare(TextOf(a), TextOf(b))
 }

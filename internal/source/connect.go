@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
@@ -33,6 +34,17 @@ type Target struct {
 	Keep directory.AttrSet
 	// Now is the clock that surveys are dated by; nil means the system's.
 	Now func() time.Time
+	// Progress, if set, is told how far reading is.
+	Progress Progress
+}
+
+// Progress is told how much of a step is done. A total of 0 is not known.
+type Progress func(step string, done, total int64)
+
+func (p Progress) tell(step string, done, total int64) {
+	if p != nil {
+		p(step, done, total)
+	}
 }
 
 func (t *Target) now() time.Time {
@@ -90,6 +102,7 @@ func Connect(ctx context.Context, t Target) (*Server, error) {
 		s := &Server{URL: u, target: t, allowed: map[string][]string{}}
 		err := s.dial(ctx)
 		if err == nil {
+			slog.DebugContext(ctx, "connected", "server", s.URL, "host", s.Root.HostName, "dialect", s.Dialect.Name, "bound", s.Bound, "encrypted", s.secured != nil, "base", s.Base)
 			s.Skipped = skipped
 			return s, nil
 		}

@@ -9,8 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"maps"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,6 +37,8 @@ type File struct {
 	// Broken, if set, is told of each unreadable record, and reading goes on
 	// behind it.
 	Broken func(error)
+	// Progress, if set, is told how far reading is.
+	Progress Progress
 
 	name   string // for people
 	path   string
@@ -91,7 +95,11 @@ func (f *File) open() (io.Reader, func(), error) {
 		return nil, nil, fmt.Errorf("cannot read %s: %w", f.name, errors.Unwrap(err))
 	}
 	closing := func() { file.Close() }
-	in := bufio.NewReaderSize(file, 1<<16)
+	counted := &countedReader{File: file, tell: func(done, total int64) { f.Progress.tell("reading "+f.name, done, total) }}
+	if info, err := file.Stat(); err == nil {
+		counted.total = info.Size()
+	}
+	in := bufio.NewReaderSize(counted, 1<<16)
 	start, _ := in.Peek(4)
 	switch {
 	case bytes.HasPrefix(start, []byte{0x1f, 0x8b}):
@@ -116,6 +124,20 @@ func (f *File) open() (io.Reader, func(), error) {
 		return nil, nil, fmt.Errorf("%s is a zip file or a workbook, not LDIF: export the entries as LDIF", f.name)
 	}
 	return in, closing, nil
+}
+
+// countedReader tells how much of a file is read.
+type countedReader struct {
+	*os.File
+	done, total int64
+	tell        func(done, total int64)
+}
+
+func (r *countedReader) Read(b []byte) (int, error) {
+	n, err := r.File.Read(b)
+	r.done += int64(n)
+	r.tell(r.done, r.total)
+	return n, err
 }
 
 // fileError says what went wrong with the file, and where.
@@ -174,7 +196,7 @@ func (f *File) Survey(ctx context.Context) (*directory.Survey, error) {
 func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 	d := f.Dialect
 	if d == nil {
-		d = f.guess(ctx)
+		d, _ = f.guess(ctx)
 	}
 	s, err := f.survey(ctx, d)
 	if err != nil || f.Dialect != nil {
@@ -188,12 +210,14 @@ func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 
 var errEnough = errors.New("enough read")
 
-func (f *File) guess(ctx context.Context) *directory.Dialect {
+// guess tells the dialect from the first entries, and whether they prove it.
+func (f *File) guess(ctx context.Context) (d *directory.Dialect, sure bool) {
 	var seen directory.AttrSet
 	quiet := *f
 	quiet.Broken = func(error) {}
 	_ = each(ctx, &quiet, true, seenIn, func(s directory.AttrSet) error { seen = s; return errEnough })
-	return directory.DialectOf(seen)
+	d = directory.DialectOf(seen)
+	return d, d != directory.OpenLDAP || seen.Has(directory.AttrEntryUUID)
 }
 
 func seenIn(records []ldif.Record) (seen directory.AttrSet) {
@@ -206,6 +230,7 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 }
 
 func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, error) {
+	began := time.Now()
 	s := directory.NewSurvey(d)
 	s.Asked = f.asked
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
@@ -236,13 +261,14 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	if err == nil && s.Entries == 0 && broken == 0 {
 		err = fmt.Errorf("%s holds no entries", f.name)
 	}
+	slog.DebugContext(ctx, "read", "file", f.name, "dialect", d.Name, "entries", s.Entries, "accounts", s.Accounts.Len(), "took", time.Since(began).Round(time.Millisecond))
 	return s, err
 }
 
 // pick returns the entries of the file for which the test says yes.
 func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]directory.Entry, error) {
 	var all []directory.Entry
-	err := again(ctx, f, func(records []ldif.Record) (found []directory.Entry) {
+	err := again(ctx, f, false, func(records []ldif.Record) (found []directory.Entry) {
 		for i := range records {
 			if records[i].Change == nil && test(&records[i].Entry) {
 				found = append(found, records[i].Clone())
@@ -255,12 +281,12 @@ func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]di
 
 // again reads the file once more, without a word on broken records, of which
 // the survey has told already.
-func again[T any](ctx context.Context, f *File, work func([]ldif.Record) T, take func(T)) error {
+func again[T any](ctx context.Context, f *File, known bool, work func([]ldif.Record) T, take func(T)) error {
 	quiet := *f
 	if f.Broken != nil {
 		quiet.Broken = func(error) {}
 	}
-	return each(ctx, &quiet, false, work, func(t T) error {
+	return each(ctx, &quiet, known, work, func(t T) error {
 		take(t)
 		return nil
 	})
@@ -283,14 +309,17 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 // the file has to show, and chains of links are followed through all of it,
 // so that the file may be read once or twice for that.
 func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher, error) {
-	d := f.dialect(ctx)
+	d, err := f.dialect(ctx)
+	if err != nil {
+		return nil, err
+	}
 	m, err := cond.For(d, nil)
 	if err != nil {
 		return nil, err
 	}
 	if len(m.Unknown()) > 0 {
 		carried := map[string]bool{}
-		err := again(ctx, f, namesIn, func(names map[string]bool) { maps.Copy(carried, names) })
+		err := again(ctx, f, false, namesIn, func(names map[string]bool) { maps.Copy(carried, names) })
 		if err != nil {
 			return nil, err
 		}
@@ -299,7 +328,7 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher
 		}
 	}
 	for _, chain := range m.Chains() {
-		err := again(ctx, f, func(records []ldif.Record) (links filter.Links) {
+		err := again(ctx, f, false, func(records []ldif.Record) (links filter.Links) {
 			for i := range records {
 				links = append(links, chain.Links(&records[i].Entry)...)
 			}
@@ -313,15 +342,23 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher
 	return m, nil
 }
 
-// dialect is the dialect of the file's entries, as far as is known.
-func (f *File) dialect(ctx context.Context) *directory.Dialect {
-	switch {
-	case f.Dialect != nil:
-		return f.Dialect
-	case f.read != nil:
-		return f.read.Dialect
+// dialect is the dialect of the file's entries: what somebody said, what its
+// first entries prove, or else what all of them show.
+func (f *File) dialect(ctx context.Context) (*directory.Dialect, error) {
+	if f.Dialect == nil && f.read == nil {
+		d, sure := f.guess(ctx)
+		if sure {
+			f.Dialect = d
+			return d, nil
+		}
+		if _, err := f.Survey(ctx); err != nil {
+			return nil, err
+		}
 	}
-	return f.guess(ctx)
+	if f.Dialect != nil {
+		return f.Dialect, nil
+	}
+	return f.read.Dialect, nil
 }
 
 func namesIn(records []ldif.Record) map[string]bool {
@@ -396,11 +433,31 @@ func (f *File) Around(ctx context.Context, _ *directory.Entry) (*directory.Surve
 	return f.Survey(ctx)
 }
 
-// Frame is the survey of the file, which holds all that anybody may need.
-func (f *File) Frame(ctx context.Context, _ Need) (*directory.Survey, error) { return f.Survey(ctx) }
+// Frame is the survey of the file where more than the dialect is needed.
+func (f *File) Frame(ctx context.Context, need Need) (*directory.Survey, error) {
+	if f.read != nil {
+		return f.read, nil
+	}
+	if need != (Need{}) {
+		s, err := f.readSurvey(ctx)
+		if err != nil {
+			return nil, err
+		}
+		f.Dialect = s.Dialect
+		s.Accounts, s.Partial = directory.Accounts{}, true // a million of them nobody asks for
+		return s, nil
+	}
+	d, err := f.dialect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := directory.NewSurvey(d)
+	s.Source, s.Server, s.Taken, s.Partial = f.name, f.server, f.taken, true
+	return s, nil
+}
 
 // Each evaluates the selection on every entry of the file.
-func (f *File) Each(ctx context.Context, sel Selection, begin func(), take func(*directory.Entry) error) error {
+func (f *File) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
 	cond, err := filter.Parse(cmp.Or(sel.Filter, "(objectClass=*)"))
 	if err != nil {
 		return err
@@ -409,45 +466,31 @@ func (f *File) Each(ctx context.Context, sel Selection, begin func(), take func(
 	if err != nil {
 		return err
 	}
-	under, keep := directory.FoldDN(sel.Under), projection(sel.Attributes)
+	under := directory.FoldDN(sel.Under)
 	begin()
-	var wrong error
-	err = again(ctx, f, func(records []ldif.Record) (found []directory.Entry) {
+	return again(ctx, f, f.knows(sel.Attributes, cond.Attributes()), func(records []ldif.Record) (made []any) {
 		for i := range records {
 			e := &records[i].Entry
 			if records[i].Change == nil && m.Match(e) == filter.True && (under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
-				found = append(found, keep(e))
+				made = append(made, make(e))
 			}
 		}
-		return found
-	}, func(found []directory.Entry) {
-		for i := range found {
-			if wrong == nil {
-				wrong = take(&found[i])
-			}
+		return made
+	}, func(made []any) {
+		for _, one := range made {
+			keep(one)
 		}
 	})
-	return cmp.Or(wrong, err)
 }
 
-// projection returns a function that copies an entry with the named
-// attributes, or with all of them where none is named.
-func projection(names []string) func(*directory.Entry) directory.Entry {
-	if len(names) == 0 {
-		return (*directory.Entry).Clone
-	}
-	want := map[string]bool{}
-	for _, name := range names {
-		want[strings.ToLower(name)] = true
-	}
-	return func(e *directory.Entry) directory.Entry {
-		part := directory.Entry{DN: e.DN}
-		for _, a := range e.Attrs {
-			name, _, _ := strings.Cut(strings.ToLower(a.Name), ";")
-			if want[name] {
-				part.Attrs = append(part.Attrs, a)
-			}
+// knows tells whether reading the attributes that the tool has a use for
+// shows all of these. On other schemas than `ad` a name may stand for others,
+// and with options.
+func (f *File) knows(lists ...[]string) bool {
+	for _, names := range lists {
+		if len(names) == 0 || slices.ContainsFunc(names, func(name string) bool { return directory.LookupAttr(name) == directory.AttrUnknown }) {
+			return false
 		}
-		return part.Clone()
 	}
+	return f.Dialect == directory.AD || f.read != nil && f.read.Dialect == directory.AD
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
 	"strconv"
@@ -73,6 +74,10 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		q.Filter = "(objectClass=*)"
 	}
 	req := ldap.NewSearchRequest(q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, q.Filter, q.Attributes, controls)
+	began, read := time.Now(), 0
+	defer func() {
+		slog.DebugContext(ctx, "searched", "server", s.URL, "base", q.Base, "scope", q.Scope, "filter", q.Filter, "attributes", len(q.Attributes), "entries", read, "took", time.Since(began).Round(time.Millisecond))
+	}()
 	for {
 		if err := ctx.Err(); err != nil {
 			return referrals, err
@@ -92,6 +97,8 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 			return referrals, s.searchError(err)
 		}
 		referrals += res.referrals
+		read += len(entries)
+		s.target.Progress.tell("reading from "+s.URL, int64(read), 0)
 		for i := range entries {
 			if err := s.complete(ctx, &entries[i]); err != nil {
 				return referrals, err
@@ -279,7 +286,7 @@ func (s *Server) readServerPolicy(ctx context.Context, out *directory.Survey) {
 func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
 	id := IdentityFilter(s.Dialect, e.First(s.Dialect.Identity.String()))
 	others := s.askOthers(ctx, id)
-	out, err := s.frame(ctx, Need{Groups: true},
+	out, err := s.frame(ctx, Need{Policies: true, Groups: true},
 		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + id + "))", FirstPage: true},
 		Query{Base: e.DN, Scope: ldap.ScopeBaseObject})
 	takeSignIns(out, others())
@@ -301,8 +308,11 @@ func (s *Server) Frame(ctx context.Context, need Need) (*directory.Survey, error
 func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*directory.Survey, error) {
 	out := s.newSurvey()
 	attributes := s.Dialect.Attributes(s.target.Keep)
-	queries := append([]Query{{Base: s.Base, Scope: ldap.ScopeBaseObject},
-		{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}}, more...)
+	queries := more
+	if need.Policies {
+		queries = append([]Query{{Base: s.Base, Scope: ldap.ScopeBaseObject},
+			{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}}, more...)
+	}
 	if need.Groups {
 		queries = append(queries, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"})
 	}
@@ -323,6 +333,9 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 			if err != nil && !errors.Is(err, ErrNotFound) {
 				return err
 			}
+		}
+		if !need.Policies {
+			return nil
 		}
 		part := directory.NewPart(1, s.target.Keep)
 		err := s.configuration(ctx, func(e *directory.Entry) error { part.Add(s.Dialect, e); return nil })
@@ -557,7 +570,7 @@ func (s *Server) Select(ctx context.Context, filter string, attributes []string)
 }
 
 // Each lets the server evaluate the selection.
-func (s *Server) Each(ctx context.Context, sel Selection, begin func(), take func(*directory.Entry) error) error {
+func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
 	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
 	return s.retry(ctx, func() (err error) {
 		begin()
@@ -569,9 +582,7 @@ func (s *Server) Each(ctx context.Context, sel Selection, begin func(), take fun
 		}
 		_, err = s.Search(ctx, q, func(page []directory.Entry) error {
 			for i := range page {
-				if err := take(&page[i]); err != nil {
-					return err
-				}
+				keep(make(&page[i]))
 			}
 			return nil
 		})

@@ -75,6 +75,7 @@ var errNoSignIns = errors.New("it shows no sign-ins of its own to this account")
 // other is another server of the same yard, not yet connected.
 func (s *Server) other(url string) *Server {
 	t := s.target
+	t.Progress = nil // it works beside another
 	t.Yard.Servers, t.Yard.Base, t.Yard.Dialect = []string{url}, s.Base, s.Dialect.Name
 	return &Server{URL: url, target: t, allowed: map[string][]string{}, password: s.password}
 }

@@ -22,10 +22,11 @@ type Source interface {
 	// policies, and what else is asked for. Its accounts, if it has any, are
 	// not all there are.
 	Frame(ctx context.Context, need Need) (*directory.Survey, error)
-	// Each hands over the entries of a selection, one after the other; an
-	// entry is valid until take returns. begin is called before the first
-	// one, and again where reading has to start anew.
-	Each(ctx context.Context, sel Selection, begin func(), take func(*directory.Entry) error) error
+	// Each makes something of each entry of a selection, and hands it over,
+	// one after the other. make may run on several goroutines at once, and
+	// must not keep its entry or strings of it. begin is called before the
+	// first entry, and again where reading has to start anew.
+	Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error
 	// Find returns whole entries that an RFC 4515 filter selects.
 	Find(ctx context.Context, filter string) ([]directory.Entry, error)
 	// Select returns at least the named attributes of the entries that a
@@ -45,10 +46,11 @@ type Source interface {
 	Close() error
 }
 
-// Need says what a frame has to hold besides policies.
+// Need says what a frame has to hold.
 type Need struct {
-	Groups  bool // all groups with their members
-	SignIns bool // what other servers know of sign-ins
+	Policies bool // the domain and the password policies
+	Groups   bool // all groups with their members
+	SignIns  bool // what other servers know of sign-ins
 }
 
 // Selection says which entries are meant, and what of them.
