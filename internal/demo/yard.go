@@ -78,6 +78,11 @@ func (y *Yard) add(dn string, a attrs) error {
 			e.Set(one[0], one[1:]...)
 		}
 	}
+	if classes := e.Get("objectClass"); len(classes) > 0 {
+		if category := directory.AD.Schema().Category(classes[len(classes)-1]); category != "" {
+			e.Set("objectCategory", "CN="+category+",CN=Schema,CN=Configuration,"+Base)
+		}
+	}
 	e.Set("objectGUID", string(guid))
 	if !e.Has("whenCreated") {
 		e.Set("whenCreated", stamp(y.AsOf.Add(-4000*day)))

@@ -191,12 +191,13 @@ func TestResolveWritesTimesAsTheAttributeDoes(t *testing.T) {
 	require.NoError(t, err)
 	now := time.Date(2026, 6, 30, 12, 0, 0, 0, dublin)
 	for text, want := range map[string]string{
-		"(lastLogonTimestamp<={90d ago})":             "(lastLogonTimestamp<=134195148000000000)",
+		"(lastLogonTimestamp<={90d ago})":             "(&(lastLogonTimestamp>=1)(lastLogonTimestamp<=134195148000000000))",
 		"(&(l=Cork)(!(whenCreated>={1y ago})))":       "(&(l=Cork)(!(whenCreated>=20250630110000.0Z)))",
 		"(whenCreated>={2026-03-01})":                 "(whenCreated>=20260301000000.0Z)",
 		"(whenCreated<={2026-06-01})":                 "(whenCreated<=20260601225959.0Z)",
 		"(whenCreated>={today})":                      "(whenCreated>=20260629230000.0Z)",
-		"(accountExpires<={in 2w})":                   "(accountExpires<=134285004000000000)",
+		"(accountExpires<={in 2w})":                   "(&(accountExpires>=1)(accountExpires<=134285004000000000))",
+		"(accountExpires>={in 2w})":                   "(&(accountExpires>=134285004000000000)(!(accountExpires=9223372036854775807)))",
 		"(cn={31B2F340-016D-11D2-945F-00C04FB984F9})": "(cn={31B2F340-016D-11D2-945F-00C04FB984F9})",
 	} {
 		f, err := Parse(text)
@@ -209,7 +210,7 @@ func TestResolveWritesTimesAsTheAttributeDoes(t *testing.T) {
 	require.NoError(t, err)
 	got, err := f.Resolve(directory.OpenLDAP, now)
 	require.NoError(t, err)
-	assert.Equal(t, "(shadowExpire<=20634)", got.String())
+	assert.Equal(t, "(&(shadowExpire>=1)(shadowExpire<=20634))", got.String())
 	for text, want := range map[string]string{
 		"(whenCreated>={90 days})": "is not a time",
 		"(whenCreated={today})":    "goes with >= or <=",

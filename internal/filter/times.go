@@ -13,8 +13,10 @@ import (
 // Resolve writes times that stand in braces, such as
 // (lastLogonTimestamp<={90d ago}), as the attribute's syntax does, so that
 // any server understands the filter. A date means its first moment after
-// >= and its last after <=, in the zone of now. Braces around anything else,
-// and values of attributes that hold no times, stay as they are.
+// >= and its last after <=, in the zone of now. A number that stands for "no
+// time" (0, and the largest file time) fulfils no such condition. Braces
+// around anything else, and values of attributes that hold no times, stay as
+// they are.
 func (f Filter) Resolve(d *directory.Dialect, now time.Time) (Filter, error) {
 	f = f.clone()
 	var wrong error
@@ -40,9 +42,25 @@ func (f Filter) Resolve(d *directory.Dialect, now time.Time) (Filter, error) {
 			wrong = fmt.Errorf("%s: a time in braces goes with >= or <=, since nothing happens at exactly that moment", n)
 		default:
 			n.value = written(kind, t)
+			n.exceptNever(kind)
 		}
 	})
 	return f, wrong
+}
+
+// exceptNever leaves out of a comparison the numbers that stand for no time.
+func (n *Filter) exceptNever(kind *directory.AttributeType) {
+	if kind.Syntax != directory.SyntaxNumber {
+		return
+	}
+	timed := *n
+	switch {
+	case n.op == opLess:
+		*n = All(Filter{op: opGreater, attr: n.attr, value: "1"}, timed)
+	case kind.FileTime:
+		never := Filter{op: opEqual, attr: n.attr, value: strconv.FormatInt(directory.NeverExpires, 10)}
+		*n = All(timed, Filter{op: opNot, children: []Filter{never}})
+	}
 }
 
 func braces(value string) (inner string, ok bool) {

@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strconv"
@@ -19,6 +20,7 @@ type column struct {
 	raw     string   // the attribute
 	also    []string // attributes that it needs besides those of every account
 	signIns bool
+	groups  bool
 	judged  bool // needs the policies of the directory
 	value   func(*view) any
 }
@@ -46,6 +48,7 @@ var Readable = []column{
 	{Column: sheet.Column{Name: "password-expires", Title: "Password expires", Kind: sheet.Time}, Doc: "when the password expires", judged: true, value: moment(func(v *view) directory.Moment { return v.survey.PasswordExpires(v.acc) })},
 	{Column: sheet.Column{Name: "must-change", Title: "Must change", Kind: sheet.Truth}, Doc: "the password has to be changed at the next logon", value: ofAccount(func(v *view) any { return v.acc.MustChange })},
 	{Column: sheet.Column{Name: "expires", Title: "Expires", Kind: sheet.Time}, Doc: "the account's expiry date", value: moment(func(v *view) directory.Moment { return v.acc.Expires })},
+	{Column: sheet.Column{Name: "groups", Title: "Groups", Kind: sheet.Texts, Wide: true}, Doc: "the groups that list it, by name, its primary group among them", groups: true, value: groupNames},
 	{Column: sheet.Column{Name: "members", Title: "Members", Kind: sheet.Number}, Doc: "how many a group lists", value: memberCount},
 	{Column: sheet.Column{Name: "id", Title: "Identity", Kind: sheet.Text}, Doc: "what stays when it is renamed: objectGUID, entryUUID or nsUniqueId", value: identity},
 }
@@ -62,7 +65,19 @@ var usual = map[string][]string{
 
 var usualOfUsers = []string{"account", "name", "state", "last-logon", "idle-days", "ou"}
 
-func (q *Query) columns() (cols []column, everything bool, err error) {
+// plan is which columns a list has, and which one it is sorted by.
+type plan struct {
+	columns    []column
+	by         column
+	descending bool
+	everything bool // the columns are whatever the entries carry
+}
+
+// all are the columns, and behind them the one that sorts.
+func (p *plan) all() []column { return append(p.columns[:len(p.columns):len(p.columns)], p.by) }
+
+func (q *Query) plan(d *directory.Dialect) (p *plan, err error) {
+	p = &plan{}
 	wanted := q.Columns
 	if len(wanted) == 0 {
 		if wanted = usual[q.What]; wanted == nil {
@@ -72,38 +87,37 @@ func (q *Query) columns() (cols []column, everything bool, err error) {
 	for _, name := range wanted {
 		if name == All {
 			if len(wanted) > 1 {
-				return nil, false, wrong("--columns: %q stands alone", All)
+				return nil, wrong("--columns: %q stands alone", All)
 			}
-			everything = true
-			cols = nil
+			p.everything = true
 			continue
 		}
-		c, err := columnNamed(name)
+		c, err := columnNamed(name, d)
 		if err != nil {
-			return nil, false, err
+			return nil, wrong("--columns: %w", err)
 		}
-		if slices.ContainsFunc(cols, func(o column) bool { return strings.EqualFold(o.Name, c.Name) }) {
-			return nil, false, wrong("--columns: %s comes twice", name)
+		if slices.ContainsFunc(p.columns, func(o column) bool { return strings.EqualFold(o.Name, c.Name) }) {
+			return nil, wrong("--columns: %s comes twice", name)
 		}
-		cols = append(cols, c)
+		p.columns = append(p.columns, c)
 	}
-	return cols, everything, nil
+	return p, q.order(p, d)
 }
 
 // columnNamed returns a column by name: a readable one, else an attribute.
-func columnNamed(name string) (column, error) {
+func columnNamed(name string, d *directory.Dialect) (column, error) {
 	for _, c := range Readable {
 		if strings.EqualFold(c.Name, name) {
 			return c, nil
 		}
 	}
 	if !attributeName(name) {
-		return column{}, wrong("--columns: %q is neither a column nor the name of an attribute", name)
+		return column{}, fmt.Errorf("%q is neither a column nor the name of an attribute", name)
 	}
 	if directory.IsSecret(name) {
-		return column{}, wrong("--columns: %s holds secrets, which are never asked for", name)
+		return column{}, fmt.Errorf("%s holds secrets, which are never asked for", name)
 	}
-	return attribute(name), nil
+	return attribute(name, d.Schema().Type(name)), nil
 }
 
 // attributeName tells whether a text can be an attribute description (RFC
@@ -119,16 +133,11 @@ func attributeName(s string) bool {
 }
 
 // attribute is the column of an attribute's values, in readable form. What
-// kind of value it holds the schemas tell; where they differ, or know nothing,
-// it holds texts.
-func attribute(name string) column {
+// it holds the schema tells; where that knows nothing, or the attribute may
+// have several values, it holds texts.
+func attribute(name string, kind *directory.AttributeType) column {
 	c := column{Column: sheet.Column{Name: name, Kind: sheet.Texts, Wide: true}, raw: name}
-	ad, standard := directory.AD.Schema().Type(name), directory.OpenLDAP.Schema().Type(name)
-	kind := ad
-	if kind == nil {
-		kind = standard
-	}
-	if kind == nil || !kind.Single || ad != nil && standard != nil && (!standard.Single || ad.Syntax != standard.Syntax && kindOfCell(ad) != kindOfCell(standard)) {
+	if kind == nil || !kind.Single {
 		c.value = func(v *view) any { return texts(v, name) }
 		return c
 	}
@@ -202,7 +211,7 @@ func texts(v *view, name string) any {
 
 // allColumns are the DN and all attributes that any of the rows' entries
 // carries, in alphabetical order.
-func allColumns(rows []*row) []column {
+func allColumns(rows []*row, d *directory.Dialect) []column {
 	names := map[string]string{}
 	for i := range rows {
 		for _, a := range rows[i].entry.Attrs {
@@ -211,33 +220,35 @@ func allColumns(rows []*row) []column {
 			}
 		}
 	}
-	dn, _ := columnNamed("dn")
+	dn, _ := columnNamed("dn", d)
 	cols := []column{dn}
 	for _, key := range slices.Sorted(maps.Keys(names)) {
-		cols = append(cols, attribute(names[key]))
+		cols = append(cols, attribute(names[key], d.Schema().Type(names[key])))
 	}
 	return cols
 }
 
-// order returns the column to sort by, and whether from the largest down.
-func (q *Query) order(cols []column, everything bool) (by []column, descending bool, err error) {
+// order chooses the column to sort by, and whether from the largest down.
+func (q *Query) order(p *plan, d *directory.Dialect) error {
 	name, descending := strings.CutPrefix(q.Sort, "-")
+	p.descending = descending
 	if name == "" {
 		name = "account"
-		if everything {
+		if p.everything {
 			name = "dn"
 		}
 	}
-	for _, c := range cols {
+	for _, c := range p.columns {
 		if strings.EqualFold(c.Name, name) {
-			return []column{c}, descending, nil
+			p.by = c
+			return nil
 		}
 	}
-	c, err := columnNamed(name)
-	if err != nil {
-		return nil, false, wrong("--sort: %q is neither a column nor the name of an attribute", name)
+	var err error
+	if p.by, err = columnNamed(name, d); err != nil {
+		return wrong("--sort: %w", err)
 	}
-	return []column{c}, descending, nil
+	return nil
 }
 
 func accountName(v *view) any {
@@ -288,6 +299,42 @@ func idleDays(v *view) any {
 		return nil
 	}
 	return daysSince(v.acc.Created, v.asOf)
+}
+
+func groupNames(v *view) any {
+	names := slices.Concat(v.groups.byKey[directory.KeyOf(v.entry.DN)], v.groups.byLogon[strings.ToLower(v.acc.Logon)])
+	if primary := v.groups.byRID[v.acc.PrimaryGroup]; primary != "" && v.acc.PrimaryGroup != 0 {
+		names = append(names, primary)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// memberships tell who is in which groups, by the groups' own lists.
+type memberships struct {
+	byKey   map[directory.Key][]string
+	byLogon map[string][]string
+	byRID   map[uint32]string
+}
+
+func membershipsOf(s *directory.Survey) *memberships {
+	m := &memberships{map[directory.Key][]string{}, map[string][]string{}, map[uint32]string{}}
+	for i := range s.Groups {
+		g := &s.Groups[i]
+		for _, k := range g.Members {
+			m.byKey[k] = append(m.byKey[k], g.Name())
+		}
+		for _, logon := range g.Logons {
+			m.byLogon[strings.ToLower(logon)] = append(m.byLogon[strings.ToLower(logon)], g.Name())
+		}
+		if g.RID != 0 && !g.BuiltIn {
+			m.byRID[g.RID] = g.Name()
+		}
+	}
+	return m
 }
 
 func memberCount(v *view) any {

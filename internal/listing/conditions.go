@@ -31,7 +31,10 @@ func (q *Query) conditions(ctx context.Context, from source.Source, frame *direc
 		return !frame.Disabled(v.acc, q.AsOf).Yes && frame.LockedOut(v.acc, q.AsOf).Yes
 	})
 	add(c.Expired, func(v *view) bool { return frame.Expired(v.acc, q.AsOf).Yes })
-	add(c.NeverUsed, func(v *view) bool { return !frame.LastSignIn(v.acc, q.AsOf).Present() })
+	add(c.NeverUsed, func(v *view) bool {
+		last := frame.LastSignIn(v.acc, q.AsOf)
+		return !last.Known() && !last.Unreadable()
+	})
 	if c.Idle != nil {
 		line := c.Idle.Before(q.AsOf)
 		add(true, func(v *view) bool {

@@ -95,6 +95,7 @@ type view struct {
 	entry  *directory.Entry
 	acc    *directory.Account
 	survey *directory.Survey
+	groups *memberships // where a column needs them
 	asOf   time.Time
 }
 
@@ -103,20 +104,19 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	if q.What != "" && Kinds[q.What] == nil {
 		return nil, wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
 	}
-	cols, everything, err := q.columns()
+	p, err := q.plan(directory.AD) // what is needed is the same on every dialect
 	if err != nil {
 		return nil, err
 	}
-	by, descending, err := q.order(cols, everything)
-	if err != nil {
-		return nil, err
-	}
-	need := source.Need{Policies: q.judged(append(cols, by...)), Groups: q.When.MemberOf != "", SignIns: q.signIns(append(cols, by...))}
+	need := source.Need{Policies: q.judged(p.all()), Groups: q.When.MemberOf != "" || q.groups(p.all()), SignIns: q.signIns(p.all())}
 	frame, err := from.Frame(ctx, need)
 	if err != nil {
 		return nil, err
 	}
 	frame.Elsewhere = q.SignIns
+	if p, err = q.plan(frame.Dialect); err != nil {
+		return nil, err
+	}
 	out := &List{Survey: frame, AsOf: q.AsOf}
 	text, err := q.text(frame.Dialect, out)
 	if err != nil {
@@ -127,10 +127,14 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 		return nil, err
 	}
 	sel := source.Selection{Filter: text, Under: q.Under}
-	if !everything && !whole {
-		sel.Attributes = q.attributes(frame.Dialect, append(cols, by...))
+	if !p.everything && !whole {
+		sel.Attributes = q.attributes(frame.Dialect, p.all())
 	}
-	rows := collector{query: &q, frame: frame, columns: append(cols, by...), holds: holds, whole: whole || everything}
+	var groups *memberships
+	if q.groups(p.all()) {
+		groups = membershipsOf(frame)
+	}
+	rows := collector{query: &q, groups: groups, frame: frame, columns: p.all(), holds: holds, whole: whole || p.everything}
 	if err := from.Each(ctx, sel, rows.begin, rows.make, rows.keep); err != nil {
 		return nil, err
 	}
@@ -142,22 +146,22 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 			return nil, cmp.Or(err, fmt.Errorf("no entry %s in %s", q.Under, from.Where()))
 		}
 	}
-	if everything {
-		cols = allColumns(rows.rows)
-		rows.columns = append(cols, by...)
+	if p.everything {
+		p.columns = allColumns(rows.rows, frame.Dialect)
+		rows.columns = p.all()
 		rows.cells()
 	}
-	rows.sort(len(cols), descending)
+	rows.sort(len(p.columns), p.descending)
 	out.Found = len(rows.rows)
 	if q.Limit > 0 && len(rows.rows) > q.Limit {
 		rows.rows = rows.rows[:q.Limit]
 	}
 	out.Sheet = sheet.Sheet{Name: cmp.Or(q.What, "entries"), Title: strings.ToUpper(cmp.Or(q.What, "entries")[:1]) + cmp.Or(q.What, "entries")[1:]}
-	for _, c := range cols {
+	for _, c := range p.columns {
 		out.Sheet.Columns = append(out.Sheet.Columns, c.Column)
 	}
 	for i := range rows.rows {
-		out.Sheet.Rows = append(out.Sheet.Rows, rows.rows[i].cells[:len(cols)])
+		out.Sheet.Rows = append(out.Sheet.Rows, rows.rows[i].cells[:len(p.columns)])
 		if rows.whole {
 			out.Entries = append(out.Entries, rows.rows[i].entry)
 		}
@@ -209,6 +213,11 @@ func (q *Query) signIns(cols []column) bool {
 	return q.When.Idle != nil || q.When.NeverUsed || slices.ContainsFunc(cols, func(c column) bool { return c.signIns })
 }
 
+// groups tells whether a column names groups.
+func (q *Query) groups(cols []column) bool {
+	return slices.ContainsFunc(cols, func(c column) bool { return c.groups })
+}
+
 // judged tells whether the answer depends on the policies of the directory.
 func (q *Query) judged(cols []column) bool {
 	return !q.When.empty() || slices.ContainsFunc(cols, func(c column) bool { return c.judged })
@@ -246,6 +255,7 @@ type row struct {
 type collector struct {
 	query   *Query
 	frame   *directory.Survey
+	groups  *memberships
 	columns []column
 	holds   func(*view) bool
 	whole   bool
@@ -268,7 +278,7 @@ func (c *collector) begin() {
 func (c *collector) make(e *directory.Entry) any {
 	acc := c.frame.Account(e)
 	out := made{kind: acc.Kind, present: acc.Present}
-	v := view{entry: e, acc: &acc, survey: c.frame, asOf: c.query.AsOf}
+	v := view{entry: e, acc: &acc, survey: c.frame, groups: c.groups, asOf: c.query.AsOf}
 	if !c.query.means(&v) || !c.holds(&v) {
 		return out
 	}

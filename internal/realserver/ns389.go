@@ -30,7 +30,7 @@ var ns389Backend = []struct {
 // folders of a name of its own, which Stop takes away.
 func NS389(t testing.TB, dir string) *Server {
 	t.Helper()
-	create, program := find(t, "dscreate", "389-ds-base"), find(t, "ns-slapd", "389-ds-base")
+	create, program := Program(t, "dscreate", "389-ds-base"), Program(t, "ns-slapd", "389-ds-base")
 	if os.Getuid() != 0 {
 		unavailable(t, "making a 389 Directory Server needs root")
 	}

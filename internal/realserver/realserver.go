@@ -41,8 +41,9 @@ type Server struct {
 	log               *bytes.Buffer
 }
 
-// find returns a program that Debian may have put where only root looks.
-func find(t testing.TB, program, pkg string) string {
+// Program returns the path of an installed program; where it is not
+// installed the test is skipped, or fails if it must not be.
+func Program(t testing.TB, program, pkg string) string {
 	t.Helper()
 	for _, dir := range []string{"", "/usr/sbin/", "/usr/bin/", "/usr/local/sbin/"} {
 		if path, err := exec.LookPath(dir + program); err == nil {

@@ -20,8 +20,8 @@ const SambaBase = "DC=larkmoor,DC=example"
 // fixed, so there can be one at a time on a machine; it needs root.
 func Samba(t testing.TB, dir string) *Server {
 	t.Helper()
-	find(t, "samba", "samba-ad-dc")
-	tool := find(t, "samba-tool", "samba")
+	Program(t, "samba", "samba-ad-dc")
+	tool := Program(t, "samba-tool", "samba")
 	if os.Getuid() != 0 {
 		unavailable(t, "a Samba domain controller can be started by root only")
 	}
@@ -45,7 +45,7 @@ func Samba(t testing.TB, dir string) *Server {
 // Start starts a provisioned Samba again, after Stop.
 func (s *Server) Start(t testing.TB) {
 	t.Helper()
-	cmd := exec.Command(find(t, "samba", "samba-ad-dc"), "-s", filepath.Join(s.Dir, "etc", "smb.conf"), "-i", "-M", "single")
+	cmd := exec.Command(Program(t, "samba", "samba-ad-dc"), "-s", filepath.Join(s.Dir, "etc", "smb.conf"), "-i", "-M", "single")
 	s.run(t, cmd, "127.0.0.1:636")
 	time.Sleep(500 * time.Millisecond) // it listens a little before it answers
 }
@@ -53,7 +53,7 @@ func (s *Server) Start(t testing.TB) {
 // Tool runs samba-tool on the server's own database.
 func (s *Server) Tool(t testing.TB, args ...string) {
 	t.Helper()
-	command(t, s.Dir, find(t, "samba-tool", "samba"), append(args, "-s", filepath.Join(s.Dir, "etc", "smb.conf"))...)
+	command(t, s.Dir, Program(t, "samba-tool", "samba"), append(args, "-s", filepath.Join(s.Dir, "etc", "smb.conf"))...)
 }
 
 // Kinit gets a ticket for an account into a credential cache and returns the
@@ -74,7 +74,7 @@ func (s *Server) Kinit(t testing.TB, account, password string) (cache, conf stri
   kdc = 127.0.0.1:88
  }
 `), 0o600))
-	cmd := exec.Command(find(t, "kinit", "krb5-user"), "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")
+	cmd := exec.Command(Program(t, "kinit", "krb5-user"), "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")
 	cmd.Env = append(os.Environ(), "KRB5_CONFIG="+conf)
 	cmd.Stdin = strings.NewReader(password + "\n")
 	out, err := cmd.CombinedOutput()

@@ -96,8 +96,8 @@ userPassword: reader-secret
 // OpenLDAP starts a slapd with the password policy and memberof overlays.
 func OpenLDAP(t testing.TB) *Server {
 	t.Helper()
-	slapd := find(t, "slapd", "slapd")
-	add := find(t, "slapadd", "slapd")
+	slapd := Program(t, "slapd", "slapd")
+	add := Program(t, "slapadd", "slapd")
 	s := &Server{Name: "slapd", Base: OpenLDAPBase, Password: "admin-secret", Dir: t.TempDir()}
 	Certificate(t, filepath.Join(s.Dir, "tls"), "localhost")
 	require.NoError(t, os.Mkdir(filepath.Join(s.Dir, "db"), 0o700))

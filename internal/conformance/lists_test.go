@@ -1,0 +1,74 @@
+package conformance
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+	"yardbroom/internal/listing"
+	"yardbroom/internal/source"
+)
+
+// TestListsAreTheSameLiveAndFromAFile asks a server and a file of its entries
+// the everyday questions.
+func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		ada, bram := s.person(t, c, "Ada Quill", "aquill"), s.person(t, c, "Bram Tern", "btern")
+		inner := s.group(t, c, "inner", ada)
+		s.group(t, c, "outer", inner, bram)
+		require.Zero(t, modify(c, ada, func(r *ldap.ModifyRequest) { r.Replace("givenName", []string{"Ada"}) }))
+		ctx := context.Background()
+		all, err := c.Find(ctx, "(objectClass=*)")
+		require.NoError(t, err)
+		var text bytes.Buffer
+		w := ldif.NewWriter(&text)
+		for i := range all {
+			require.NoError(t, w.Write(&all[i]))
+		}
+		require.NoError(t, w.Flush())
+		path := filepath.Join(t.TempDir(), "all.ldif")
+		require.NoError(t, os.WriteFile(path, text.Bytes(), 0o600))
+		file, err := source.OpenFile(path, nil)
+		require.NoError(t, err)
+		day := calendar.Days(1)
+		for _, q := range []listing.Query{
+			{What: "users", Columns: []string{"account", "name", "kind", "ou", "mail", "created", "id"}},
+			{What: "people", Columns: []string{"account"}},
+			{What: "groups", Columns: []string{"account", "members", "dn"}, Sort: "-members"},
+			{What: "users", When: listing.Conditions{MemberOf: "outer"}, Columns: []string{"account", "groups"}},
+			{What: "users", When: listing.Conditions{New: &day}, Columns: []string{"account"}},
+			{What: "units", Columns: []string{"dn"}},
+			{What: "accounts", Under: s.container("Staff"), Columns: []string{"account", "state"}},
+			{Filter: "(&(mail=*)(!(mail=btern*)))", Columns: []string{"account", "mail", "objectClass"}},
+		} {
+			q.AsOf, q.Zone = time.Now().Add(time.Hour), time.UTC
+			q.Scope = directory.FoldAll([]string{s.base})
+			live, err := listing.Run(ctx, c, q, false)
+			require.NoError(t, err, "%+v", q)
+			local, err := listing.Run(ctx, file, q, false)
+			require.NoError(t, err, "%+v", q)
+			assert.Equal(t, local.Sheet, live.Sheet, "%+v", q)
+			assert.NotEmpty(t, live.Sheet.Rows, "%+v", q)
+		}
+		_, err = listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Nowhere"), AsOf: time.Now(), Zone: time.UTC}, false)
+		assert.Error(t, err)
+		whole, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Staff"), Columns: []string{listing.All}, AsOf: time.Now(), Zone: time.UTC}, true)
+		require.NoError(t, err)
+		for _, e := range whole.Entries {
+			for _, a := range e.Attrs {
+				assert.False(t, directory.IsSecret(a.Name), a.Name)
+			}
+		}
+	})
+}
