@@ -40,7 +40,11 @@ var stories = func() map[int]story {
 	tell(4, func(y *Yard, p *person, a *attrs) { neverSignedIn(y, p, a, 12) })
 	tell(18, func(y *Yard, p *person, a *attrs) { switchOff(y, p, a); p.moveTo("OU=Parked," + Base) })
 	tell(6, func(y *Yard, p *person, a *attrs) { switchOff(y, p, a) })
-	tell(4, func(y *Yard, _ *person, a *attrs) { a.set("lockoutTime", ticks(y.ago(0.008))) })
+	tell(4, func(y *Yard, _ *person, a *attrs) {
+		a.set("lockoutTime", ticks(y.ago(0.008)))
+		a.set("badPwdCount", "5")
+		a.set("badPasswordTime", ticks(y.ago(0.008)))
+	})
 	tell(3, func(y *Yard, _ *person, a *attrs) { a.set("lockoutTime", ticks(y.ago(3))) }) // over by itself
 	tell(1, func(y *Yard, p *person, a *attrs) {                                          // locked, but disabled too
 		a.set("lockoutTime", ticks(y.ago(0.008)))

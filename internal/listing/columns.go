@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -31,7 +32,7 @@ const All = "all"
 // Readable are the columns that are worked out.
 var Readable = []column{
 	{Column: sheet.Column{Name: "account", Title: "Account", Kind: sheet.Text, Key: true}, Doc: "logon name, or what else the entry is called", value: accountName},
-	{Column: sheet.Column{Name: "name", Title: "Name", Kind: sheet.Text, Wide: true}, Doc: "display name, or the name in the DN", also: []string{"displayName"}, value: displayName},
+	{Column: sheet.Column{Name: "name", Title: "Name", Kind: sheet.Text, Wide: true}, Doc: "display name, else the common name", also: []string{"displayName", "cn"}, value: displayName},
 	{Column: sheet.Column{Name: "dn", Title: "DN", Kind: sheet.Text, Wide: true}, Doc: "distinguished name", value: func(v *view) any { return strings.Clone(v.entry.DN) }},
 	{Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true}, Doc: "where it stands, from the top down", value: func(v *view) any { return directory.Place(v.entry.DN) }},
 	{Column: sheet.Column{Name: "kind", Title: "Kind", Kind: sheet.Text}, Doc: "user, service, computer, resource, group, contact, ou, …", value: func(v *view) any { return v.acc.Kind.String() }},
@@ -259,10 +260,7 @@ func accountName(v *view) any {
 }
 
 func displayName(v *view) any {
-	if name := v.entry.First("displayName"); name != "" {
-		return strings.Clone(name)
-	}
-	return directory.LeafValue(v.entry.DN)
+	return strings.Clone(cmp.Or(v.entry.First("displayName"), v.entry.First("cn"), directory.LeafValue(v.entry.DN)))
 }
 
 func ofAccount(value func(*view) any) func(*view) any {

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -100,11 +101,16 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 		}
 	}
 	if len(hurdles) == 0 && c.canSignIn() {
-		fmt.Fprintln(w, st.wrapped(st.paint("Can sign in: ", text.FgGreen, text.Bold), "Can sign in: ", "nothing in the directory keeps it from that"))
+		fmt.Fprintln(w, st.wrapped(st.paint("Can sign in: ", text.FgGreen, text.Bold), "Can sign in: ", "nothing in the directory keeps it from that. If it fails, look at the password typed, the machine, the network."))
 	}
 	fmt.Fprintln(w)
-	for _, f := range c.facts(st) {
-		fmt.Fprintf(w, "  %-16s %s\n", f.Label, f.Value)
+	for i, group := range c.facts(st) {
+		if i > 0 && len(group) > 0 {
+			fmt.Fprintln(w)
+		}
+		for _, f := range group {
+			fmt.Fprintf(w, "  %-16s %s\n", f.Label, f.Value)
+		}
 	}
 	c.groups(w, st)
 	fmt.Fprintln(w)
@@ -115,10 +121,7 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 }
 
 func (c *AccountCard) title() string {
-	name := c.Entry.First("displayName")
-	if name == "" {
-		name = directory.LeafValue(c.Account.DN)
-	}
+	name := cmp.Or(c.Entry.First("displayName"), c.Entry.First("cn"), directory.LeafValue(c.Account.DN))
 	return fmt.Sprintf("%s (%s), %s", Visible(name), Visible(c.Account.Name()), c.Account.Kind)
 }
 
@@ -157,18 +160,20 @@ func (c *AccountCard) findings(w io.Writer, st Style) {
 		}
 		fmt.Fprintf(w, "  %s %s\n", st.severity(f.Severity), Wrap(fmt.Sprintf("%s (%s%s): %s", f.Check, f.Confidence, days, Visible(spokenEvidence(f, st.Zone))), st.Width-9, "      "))
 	}
-	if c.Command != "" {
+	told := slices.ContainsFunc(c.hurdles(st), func(h hurdle) bool { return h.run == c.Command })
+	if c.Command != "" && !told {
 		fmt.Fprintf(w, "\nTo act on it: %s\n", Visible(c.Command))
 	}
 }
 
-// facts are what else is to say of the account, label by label.
-func (c *AccountCard) facts(st Style) []Fact {
+// facts are what else is to say of the account, label by label: of signing
+// in, of the person, of the entry.
+func (c *AccountCard) facts(st Style) [][]Fact {
 	a := c.Account
-	var out []Fact
+	out, part := make([][]Fact, 3), 0
 	add := func(label, value string) {
 		if value != "" {
-			out = append(out, Fact{Label: label, Value: value})
+			out[part] = append(out[part], Fact{Label: label, Value: value})
 		}
 	}
 	add("Last logon", logonText(c, st))
@@ -177,6 +182,7 @@ func (c *AccountCard) facts(st Style) []Fact {
 	add("Password set", momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"))
 	add("Password expires", c.passwordExpires(st))
 	add("Account expires", expiryText(c, st))
+	part = 1
 	for _, attr := range []struct{ label, name string }{{"Sign-in name", "userPrincipalName"}, {"Mail", "mail"}, {"Telephone", "telephoneNumber"}, {"Mobile", "mobile"},
 		{"Employee id", "employeeID"}, {"Employee number", "employeeNumber"}, {"Department", "department"}, {"Title", "title"}, {"Office", "physicalDeliveryOfficeName"}, {"Manager", "manager"}} {
 		v := c.Entry.First(attr.name)
@@ -186,6 +192,7 @@ func (c *AccountCard) facts(st Style) []Fact {
 		add(attr.label, Visible(v))
 	}
 	add("Description", Visible(c.Entry.First("description")))
+	part = 2
 	add("Created", momentText(a.Created, c.AsOf, st, ""))
 	add("Last changed", momentText(a.Changed, c.AsOf, st, ""))
 	add("Place", Place(a.DN))
@@ -246,12 +253,12 @@ func (st Style) state(c *AccountCard) string {
 	return st.paint("enabled", text.FgGreen)
 }
 
-// lockText says whether the account is locked, or was.
+// lockText says that the account is not locked, and whether it was.
 func lockText(c *AccountCard, st Style) string {
 	a := c.Account
 	switch {
 	case c.Survey.LockedOut(a, c.AsOf).Yes:
-		return "yes"
+		return "" // said above
 	case a.LockedAt.Known():
 		return "no; it was, from " + Moment(a.LockedAt.Time(), st.Zone) + " on"
 	}
@@ -326,7 +333,7 @@ func CardSheets(c *AccountCard, zone *time.Location) []sheet.Sheet {
 	for _, h := range c.hurdles(st) {
 		facts.Rows = append(facts.Rows, []any{"Cannot sign in", h.text})
 	}
-	for _, f := range c.facts(st) {
+	for _, f := range slices.Concat(c.facts(st)...) {
 		facts.Rows = append(facts.Rows, []any{f.Label, f.Value})
 	}
 	groups := sheet.Sheet{Name: "groups", Title: "Groups", Columns: []sheet.Column{{Name: "group", Title: "Group", Key: true}, {Name: "dn", Title: "DN", Wide: true}}}
@@ -349,7 +356,7 @@ func CardPage(c *AccountCard, zone *time.Location, made time.Time) *Page {
 	for _, h := range c.hurdles(st) {
 		about.Pairs = append(about.Pairs, Fact{Label: "Cannot sign in", Value: h.text, Tone: ToneHigh}, Fact{Label: "What to do", Value: strings.TrimSuffix(h.help+": "+h.run, ": ")})
 	}
-	about.Pairs = append(about.Pairs, c.facts(st)...)
+	about.Pairs = append(about.Pairs, slices.Concat(c.facts(st)...)...)
 	sheets := CardSheets(c, zone)
 	p.Sections = []Section{about, {ID: "findings", Open: true, Sheet: evidenceByCheck(c.Findings, zone)}, {ID: "groups", Open: true, Sheet: sheets[1]}}
 	if len(c.Elsewhere) > 0 {

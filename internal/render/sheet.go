@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"yardbroom/internal/sheet"
 )
 
@@ -150,7 +152,9 @@ func SheetTable(w io.Writer, s *sheet.Sheet, st Style) {
 	for r, row := range s.Rows {
 		rows[r] = make([]string, len(row))
 		for i, cell := range row {
-			rows[r][i] = st.cell(cell)
+			if rows[r][i] = st.cell(cell); s.Columns[i].Name == "state" && cell != "enabled" {
+				rows[r][i] = st.paint(rows[r][i], text.FgRed)
+			}
 			widths[i] = max(widths[i], displayWidth(rows[r][i]))
 		}
 	}
