@@ -180,18 +180,7 @@ func TestFiltersMeanTheSameOnAFile(t *testing.T) {
 		c := s.connect(t)
 		filterPeople(t, s, c)
 		ctx := context.Background()
-		all, err := c.Find(ctx, "(objectClass=*)")
-		require.NoError(t, err)
-		var text bytes.Buffer
-		w := ldif.NewWriter(&text)
-		for i := range all {
-			require.NoError(t, w.Write(&all[i]))
-		}
-		require.NoError(t, w.Flush())
-		path := filepath.Join(t.TempDir(), "all.ldif")
-		require.NoError(t, os.WriteFile(path, text.Bytes(), 0o600))
-		file, err := source.OpenFile(path, nil)
-		require.NoError(t, err)
+		file, all := fileOf(t, c)
 		file.Dialect = s.dialect
 		made := newFilterMaker(all, s.dialect, 7)
 		bad, refused := 0, 0
@@ -214,6 +203,24 @@ func TestFiltersMeanTheSameOnAFile(t *testing.T) {
 		}
 		assert.Less(t, refused, 60)
 	})
+}
+
+// fileOf keeps all entries that a server shows in an LDIF file.
+func fileOf(t *testing.T, c *source.Server) (*source.File, []directory.Entry) {
+	t.Helper()
+	all, err := c.Find(context.Background(), "(objectClass=*)")
+	require.NoError(t, err)
+	var text bytes.Buffer
+	w := ldif.NewWriter(&text)
+	for i := range all {
+		require.NoError(t, w.Write(&all[i]))
+	}
+	require.NoError(t, w.Flush())
+	path := filepath.Join(t.TempDir(), "all.ldif")
+	require.NoError(t, os.WriteFile(path, text.Bytes(), 0o600))
+	file, err := source.OpenFile(path, nil)
+	require.NoError(t, err)
+	return file, all
 }
 
 // apart returns some of what only the first list holds.

@@ -1,10 +1,7 @@
 package conformance
 
 import (
-	"bytes"
 	"context"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -14,9 +11,7 @@ import (
 
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
-	"yardbroom/internal/ldif"
 	"yardbroom/internal/listing"
-	"yardbroom/internal/source"
 )
 
 // TestListsAreTheSameLiveAndFromAFile asks a server and a file of its entries
@@ -29,18 +24,7 @@ func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
 		s.group(t, c, "outer", inner, bram)
 		require.Zero(t, modify(c, ada, func(r *ldap.ModifyRequest) { r.Replace("givenName", []string{"Ada"}) }))
 		ctx := context.Background()
-		all, err := c.Find(ctx, "(objectClass=*)")
-		require.NoError(t, err)
-		var text bytes.Buffer
-		w := ldif.NewWriter(&text)
-		for i := range all {
-			require.NoError(t, w.Write(&all[i]))
-		}
-		require.NoError(t, w.Flush())
-		path := filepath.Join(t.TempDir(), "all.ldif")
-		require.NoError(t, os.WriteFile(path, text.Bytes(), 0o600))
-		file, err := source.OpenFile(path, nil)
-		require.NoError(t, err)
+		file, _ := fileOf(t, c)
 		day := calendar.Days(1)
 		for _, q := range []listing.Query{
 			{What: "users", Columns: []string{"account", "name", "kind", "ou", "mail", "created", "id"}},
@@ -61,7 +45,7 @@ func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
 			assert.Equal(t, local.Sheet, live.Sheet, "%+v", q)
 			assert.NotEmpty(t, live.Sheet.Rows, "%+v", q)
 		}
-		_, err = listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Nowhere"), AsOf: time.Now(), Zone: time.UTC}, false)
+		_, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Nowhere"), AsOf: time.Now(), Zone: time.UTC}, false)
 		assert.Error(t, err)
 		whole, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Staff"), Columns: []string{listing.All}, AsOf: time.Now(), Zone: time.UTC}, true)
 		require.NoError(t, err)

@@ -20,6 +20,7 @@ type column struct {
 	Doc     string
 	raw     string   // the attribute
 	also    []string // attributes that it needs besides those of every account
+	light   bool     // needs no others than these
 	signIns bool
 	groups  bool
 	judged  bool // needs the policies of the directory
@@ -31,10 +32,10 @@ const All = "all"
 
 // Readable are the columns that are worked out.
 var Readable = []column{
-	{Column: sheet.Column{Name: "account", Title: "Account", Kind: sheet.Text, Key: true}, Doc: "logon name, or what else the entry is called", value: accountName},
-	{Column: sheet.Column{Name: "name", Title: "Name", Kind: sheet.Text, Wide: true}, Doc: "display name, else the common name", also: []string{"displayName", "cn"}, value: displayName},
-	{Column: sheet.Column{Name: "dn", Title: "DN", Kind: sheet.Text, Wide: true}, Doc: "distinguished name", value: func(v *view) any { return strings.Clone(v.entry.DN) }},
-	{Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true}, Doc: "where it stands, from the top down", value: func(v *view) any { return directory.Place(v.entry.DN) }},
+	{Column: sheet.Column{Name: "account", Title: "Account", Kind: sheet.Text, Key: true}, Doc: "logon name, or what else the entry is called", light: true, also: []string{"objectClass", "sAMAccountName", "uid"}, value: accountName},
+	{Column: sheet.Column{Name: "name", Title: "Name", Kind: sheet.Text, Wide: true}, Doc: "display name, else the common name", light: true, also: []string{"displayName", "cn"}, value: displayName},
+	{Column: sheet.Column{Name: "dn", Title: "DN", Kind: sheet.Text, Wide: true}, Doc: "distinguished name", light: true, also: []string{"objectClass"}, value: func(v *view) any { return strings.Clone(v.entry.DN) }},
+	{Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true}, Doc: "where it stands, from the top down", light: true, also: []string{"objectClass"}, value: func(v *view) any { return directory.Place(v.entry.DN) }},
 	{Column: sheet.Column{Name: "kind", Title: "Kind", Kind: sheet.Text}, Doc: "user, service, computer, resource, group, contact, ou, …", value: func(v *view) any { return v.acc.Kind.String() }},
 	{Column: sheet.Column{Name: "state", Title: "State", Kind: sheet.Text}, Doc: "enabled, disabled, expired or locked out", judged: true, value: ofAccount(func(v *view) any { return v.survey.State(v.acc, v.asOf) })},
 	{Column: sheet.Column{Name: "enabled", Title: "Enabled", Kind: sheet.Truth}, Doc: "neither disabled nor expired", judged: true, value: ofAccount(func(v *view) any { return v.survey.Enabled(v.acc, v.asOf).Yes })},

@@ -231,7 +231,7 @@ func (q *Query) attributes(d *directory.Dialect, cols []column) []string {
 		if c.raw != "" {
 			names = append(names, c.raw)
 		} else {
-			worked = true
+			worked = worked || !c.light
 			names = append(names, c.also...)
 		}
 	}

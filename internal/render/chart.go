@@ -64,7 +64,7 @@ func BarChart(label string, bars []Bar, lying bool) (string, error) {
 	most := 1
 	for _, b := range bars {
 		values = append(values, float64(b.Value))
-		names = append(names, clipColumns(Visible(b.Label), 34))
+		names = append(names, Clip(Visible(b.Label), 34))
 		most = max(most, b.Value)
 	}
 	const width, thick = 460, 14

@@ -263,11 +263,11 @@ func Records(w io.Writer, s *sheet.Sheet, st Style) {
 			}
 			label := s.Columns[i].Name
 			if i == 0 {
-				fmt.Fprintln(w, Heading(clipColumns(Visible(values[0]), st.Width), st))
+				fmt.Fprintln(w, Heading(Clip(Visible(values[0]), st.Width), st))
 				continue
 			}
 			for _, v := range values {
-				fmt.Fprintf(w, "  %-*s  %s\n", width, label, clipColumns(Visible(v), max(st.Width-width-4, 20)))
+				fmt.Fprintf(w, "  %-*s  %s\n", width, label, Clip(Visible(v), max(st.Width-width-4, 20)))
 				label = ""
 			}
 		}

@@ -57,7 +57,7 @@ func drawTable(w io.Writer, st Style, header []string, rows [][]string, right ma
 		if right[i] {
 			align = text.AlignRight
 		}
-		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: func(s string, most int) string { return clipColumns(s, most) }})
+		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: Clip})
 	}
 	t.SetColumnConfigs(configs)
 	t.AppendHeader(row(header))
@@ -90,11 +90,9 @@ func shrinkTo(widths []int, width int, shrink []int) {
 
 func displayWidth(s string) int { return text.StringWidthWithoutEscSequences(s) }
 
-// Clip shortens a text to what fits into so many columns of a terminal.
-func Clip(s string, most int) string { return clipColumns(s, most) }
-
-// clipColumns clips by what a terminal shows: wide characters take two.
-func clipColumns(s string, most int) string {
+// Clip shortens a text to what fits into so many columns of a terminal, where
+// wide characters take two.
+func Clip(s string, most int) string {
 	if displayWidth(s) <= most {
 		return s
 	}

@@ -47,6 +47,9 @@ type File struct {
 	server string    // that a kept survey was read from
 	asked  []string  // the servers whose own sign-ins it holds
 	read   *directory.Survey
+	// carried are the names of all attributes in the file, in lower case, once
+	// somebody had to know.
+	carried map[string]bool
 }
 
 // OpenFile opens a file; "-" is standard input, which is copied to a
@@ -318,12 +321,14 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher
 		return nil, err
 	}
 	if len(m.Unknown()) > 0 {
-		carried := map[string]bool{}
-		err := again(ctx, f, false, namesIn, func(names map[string]bool) { maps.Copy(carried, names) })
-		if err != nil {
-			return nil, err
+		if f.carried == nil {
+			carried := map[string]bool{}
+			if err := again(ctx, f, false, namesIn, func(names map[string]bool) { maps.Copy(carried, names) }); err != nil {
+				return nil, err
+			}
+			f.carried = carried
 		}
-		if m, err = cond.For(d, carried); err != nil {
+		if m, err = cond.For(d, f.carried); err != nil {
 			return nil, err
 		}
 	}
