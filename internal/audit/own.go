@@ -89,10 +89,12 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	return c, nil
 }
 
-// shown are the attributes that a filter looks at, but for the object
-// classes, which the kind of the entry tells.
+// shown are the attributes that a filter looks at, but for those that say
+// what the entry is, which its kind tells.
 func (c *Check) shown() []string {
-	return slices.DeleteFunc(slices.Clone(c.attributes), func(name string) bool { return strings.EqualFold(name, "objectClass") })
+	return slices.DeleteFunc(slices.Clone(c.attributes), func(name string) bool {
+		return strings.EqualFold(name, "objectClass") || strings.EqualFold(name, "objectCategory")
+	})
 }
 
 // byServer are attributes that any change of an entry changes too.

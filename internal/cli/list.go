@@ -7,7 +7,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -139,14 +138,11 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 func (a *app) listMoment(cmd *cli.Command, p *place, q *listing.Query) error {
 	q.Zone = p.location()
 	q.Scope, q.LeftOut = directory.FoldAll(p.yard.Scope), directory.FoldAll(p.yard.LeaveOut)
-	var taken directory.Survey
-	if f, ok := p.Source.(interface{ Taken() time.Time }); ok {
-		taken.Taken = f.Taken()
-	}
 	var err error
-	if q.AsOf, err = a.asOf(cmd, q.Zone, &taken); err != nil {
+	if q.AsOf, err = a.asOf(cmd, q.Zone, nil); err != nil {
 		return err
 	}
+	q.Fixed = cmd.IsSet("as-of")
 	q.SignIns, err = a.activity(cmd, p)
 	return err
 }

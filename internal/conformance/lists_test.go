@@ -36,7 +36,7 @@ func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
 			{What: "accounts", Under: s.container("Staff"), Columns: []string{"account", "state"}},
 			{Filter: "(&(mail=*)(!(mail=btern*)))", Columns: []string{"account", "mail", "objectClass"}},
 		} {
-			q.AsOf, q.Zone = time.Now().Add(time.Hour), time.UTC
+			q.AsOf, q.Fixed, q.Zone = time.Now().Add(time.Hour), true, time.UTC
 			q.Scope = directory.FoldAll([]string{s.base})
 			live, err := listing.Run(ctx, c, q, false)
 			require.NoError(t, err, "%+v", q)

@@ -131,6 +131,7 @@ func TestMatchStandard(t *testing.T) {
 
 func TestUnknownAttributesAreNamed(t *testing.T) {
 	assert.Equal(t, []string{"departmnt"}, ready(t, "(|(departmnt=a)(department=a)(departmnt=b))", directory.AD).Unknown())
+	assert.Equal(t, []string{"(lastLogon<=Quill)"}, ready(t, "(&(lastLogon<=Quill)(lastLogon=*)(cn=Quill)(objectCategory=person)(manager=CN=a))", directory.AD).Odd())
 	f, err := Parse("(:caseExactMatch:=x)")
 	require.NoError(t, err)
 	_, err = f.For(directory.AD, nil)

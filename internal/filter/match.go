@@ -32,6 +32,7 @@ const (
 type Matcher struct {
 	test    test
 	unknown []string
+	odd     []string
 	chains  []*Chain
 }
 
@@ -53,6 +54,10 @@ func (m *Matcher) Match(e *directory.Entry) Truth { return m.test(e) }
 
 // Unknown returns the names of attributes that nothing is known of.
 func (m *Matcher) Unknown() []string { return m.unknown }
+
+// Odd returns the conditions whose value the attribute can never have, such
+// as a word where it holds numbers.
+func (m *Matcher) Odd() []string { return m.odd }
 
 // Chains returns the chains of links that have to be told of all entries
 // before the filter is evaluated.
@@ -193,6 +198,9 @@ func (c *column) undefined() test {
 
 // leaf makes a condition on one attribute ready.
 func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) {
+	if _, ok := canonical(c.kind.Syntax, f.value); !ok && c.kind.Syntax != directory.SyntaxNone && f.op != opPresent && f.op != opSubstrings && c.schema.Category(f.value) == "" {
+		m.odd = append(m.odd, f.String())
+	}
 	switch f.op {
 	case opPresent:
 		return func(e *directory.Entry) Truth {

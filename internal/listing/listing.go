@@ -30,6 +30,7 @@ type Query struct {
 	Sort    string   // a column, with - before it from the largest down
 	Limit   int      // 0 means all
 	AsOf    time.Time
+	Fixed   bool // AsOf was asked for; else the time the entries were read at counts, where it is known
 	Zone    *time.Location
 	SignIns map[directory.Key]directory.SignIn // recorded elsewhere
 }
@@ -114,6 +115,9 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 		return nil, err
 	}
 	frame.Elsewhere = q.SignIns
+	if !q.Fixed && !frame.Taken.IsZero() {
+		q.AsOf = frame.Taken
+	}
 	if p, err = q.plan(frame.Dialect); err != nil {
 		return nil, err
 	}
@@ -196,6 +200,9 @@ func (q *Query) text(d *directory.Dialect, out *List) (string, error) {
 		m, err := asked.For(d, nil)
 		if err != nil {
 			return "", wrong("--filter: %w", err)
+		}
+		for _, condition := range m.Odd() {
+			out.Notes = append(out.Notes, "nothing can fulfil "+condition+": the attribute never has such a value")
 		}
 		for _, name := range m.Unknown() {
 			out.Notes = append(out.Notes, fmt.Sprintf("the filter names %s, which servers do not know unless their schema was extended: is it spelt right?", name))

@@ -85,9 +85,6 @@ func (f *File) Close() error {
 	return nil
 }
 
-// Taken is when a kept survey was read, zero for any other file.
-func (f *File) Taken() time.Time { return f.taken }
-
 // Where names the file.
 func (f *File) Where() string { return f.name }
 
