@@ -50,19 +50,27 @@ func (s *Server) askOther(ctx context.Context, url, filter string) logons {
 	}
 	defer o.Close()
 	out.name = o.HostName()
-	out.err = o.retry(ctx, func() error {
-		clear(out.last)
-		_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(lastLogon>=1)" + filter + ")", Attributes: []string{"objectGUID", "lastLogon"}},
-			func(page []directory.Entry) error {
-				for i := range page {
-					a := directory.AD.Account(&page[i])
-					out.last[a.ID] = a.LastLogon
-				}
-				return nil
-			})
-		return err
-	})
-	if out.err == nil && len(out.last) == 0 && filter == "" {
+	shown := 0
+	ask := func(filter string, first bool) error {
+		return o.retry(ctx, func() error {
+			clear(out.last)
+			shown = 0
+			_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(lastLogon>=1)" + filter + ")", Attributes: []string{"objectGUID", "lastLogon"}, FirstPage: first},
+				func(page []directory.Entry) error {
+					for i := range page {
+						a := directory.AD.Account(&page[i])
+						out.last[a.ID] = a.LastLogon
+					}
+					shown += len(page)
+					return nil
+				})
+			return err
+		})
+	}
+	if out.err = ask(filter, false); out.err == nil && shown == 0 && filter != "" {
+		out.err = ask("", true) // does it show any at all?
+	}
+	if out.err == nil && shown == 0 {
 		// Whoever may not read the attribute gets the same answer as from a
 		// server that nobody has signed in to.
 		out.err = errNoSignIns

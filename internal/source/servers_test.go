@@ -129,6 +129,27 @@ func TestEveryServerIsAskedForItsOwnSignIns(t *testing.T) {
 	assert.Equal(t, []string{"dc2.larkmoor.example"}, survey.Silent, "what is hidden proves nothing")
 	assert.False(t, survey.EveryServerAsked())
 
+	// One account alone is judged by the same rule: a server that shows no
+	// sign-in of it has been asked, one that hides them all has not.
+	around := func(others ...string) *directory.Survey {
+		c := connectTo(t, "", others...)
+		found, err := c.Get(context.Background(), []string{dn})
+		require.NoError(t, err)
+		s, err := c.Around(context.Background(), &found[0])
+		require.NoError(t, err)
+		return s
+	}
+	one := around(dc1, dc2)
+	assert.Equal(t, seen, account(one).LastLogon.Time())
+	assert.True(t, one.EveryServerAsked())
+	unseen := observatory(t, "dc2.larkmoor.example", text, func(d *practice.Directory) {
+		d.Edit(dn, func(e *directory.Entry) { e.Set("lastLogon") })
+	})
+	assert.True(t, around(dc1, unseen).EveryServerAsked())
+	one = around(dc1, hiding)
+	assert.Equal(t, []string{"dc2.larkmoor.example"}, one.Silent)
+	assert.False(t, one.EveryServerAsked())
+
 	survey, err = connectTo(t, "", dc1, "ldap://127.0.0.1:1").Survey(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"127.0.0.1"}, survey.Silent)
