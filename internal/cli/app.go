@@ -285,8 +285,15 @@ func (a *app) result(path string, write func(w io.Writer) error) error {
 		a.progress.clear()
 		return write(a.out)
 	}
-	if err := whole.Write(path, write); err != nil {
+	began := a.now()
+	counted := &counting{told: func(n int64) { a.progress.report("writing "+path, n, 0) }}
+	err := whole.Write(path, func(w io.Writer) error {
+		counted.w = w
+		return write(counted)
+	})
+	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
+	slog.Debug("written", "file", path, "octets", counted.n, "took", a.now().Sub(began).Round(time.Millisecond))
 	return nil
 }

@@ -96,6 +96,20 @@ func (p *progress) wipe() {
 	}
 }
 
+// counting is a writer that tells how much it has written.
+type counting struct {
+	w    io.Writer
+	n    int64
+	told func(int64)
+}
+
+func (c *counting) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n += int64(n)
+	c.told(c.n)
+	return n, err
+}
+
 // clearing is a writer that takes the bar away first.
 type clearing struct {
 	p *progress

@@ -135,28 +135,20 @@ func objects(s *sheet.Sheet) []RowShape {
 }
 
 // SheetTable draws a sheet for people. What does not fit the terminal is
-// shortened, and if that is not enough left out, and said so; key columns stay
-// whole.
+// shortened, times to their days first, and if that is not enough left out,
+// and said so; key columns stay whole.
 func SheetTable(w io.Writer, s *sheet.Sheet, st Style) {
 	header := make([]string, len(s.Columns))
 	var shrink []int
-	widths := make([]int, len(s.Columns))
 	for i := range s.Columns {
 		header[i] = s.Columns[i].Heading()
-		widths[i] = len(header[i])
-		if !s.Columns[i].Key {
+		if !s.Columns[i].Key && s.Columns[i].Kind != sheet.Time {
 			shrink = append(shrink, i)
 		}
 	}
-	rows := make([][]string, len(s.Rows))
-	for r, row := range s.Rows {
-		rows[r] = make([]string, len(row))
-		for i, cell := range row {
-			if rows[r][i] = st.cell(cell); s.Columns[i].Name == "state" && cell != "enabled" {
-				rows[r][i] = st.paint(rows[r][i], text.FgRed)
-			}
-			widths[i] = max(widths[i], displayWidth(rows[r][i]))
-		}
+	rows, widths := st.rows(s, header, timeForm)
+	if total(widths) > st.Width {
+		rows, widths = st.rows(s, header, time.DateOnly)
 	}
 	keep, left := fitting(s.Columns, widths, st.Width)
 	if left != nil {
@@ -170,6 +162,38 @@ func SheetTable(w io.Writer, s *sheet.Sheet, st Style) {
 	if left != nil {
 		fmt.Fprintf(w, "No room here for %s: --columns chooses, --format csv has all\n", strings.Join(left, ", "))
 	}
+}
+
+// timeForm is how a table shows a time where there is room.
+const timeForm = "2006-01-02 15:04"
+
+// rows writes the cells of a sheet, and tells how wide each column is.
+func (st Style) rows(s *sheet.Sheet, header []string, times string) ([][]string, []int) {
+	widths := make([]int, len(header))
+	for i := range header {
+		widths[i] = displayWidth(header[i])
+	}
+	rows := make([][]string, len(s.Rows))
+	for r, row := range s.Rows {
+		rows[r] = make([]string, len(row))
+		for i, cell := range row {
+			shown := st.cell(cell, times)
+			if s.Columns[i].Name == "state" && cell != "enabled" {
+				shown = st.paint(shown, text.FgRed)
+			}
+			rows[r][i] = shown
+			widths[i] = max(widths[i], displayWidth(shown))
+		}
+	}
+	return rows, widths
+}
+
+// total is how wide a table is with columns of these widths.
+func total(widths []int) (n int) {
+	for _, w := range widths {
+		n += w + 2
+	}
+	return n
 }
 
 // leastWidth is how narrow a column may become before it is left out.
@@ -186,7 +210,10 @@ func fitting(columns []sheet.Column, widths []int, width int) (keep []int, left 
 	}
 	for i, c := range columns {
 		need := min(widths[i], leastWidth) + 2
-		if !c.Wide {
+		switch {
+		case c.Kind == sheet.Time:
+			need = widths[i] + 2
+		case !c.Wide:
 			need = min(widths[i], 2*leastWidth) + 2
 		}
 		switch {
@@ -225,9 +252,8 @@ func narrowed(header []string, rows [][]string, shrink, keep []int) ([]string, [
 	return pick(header), rows, may
 }
 
-// cell writes a cell for people: times to the minute in local time, without
-// the clock where they are midnight in UTC.
-func (st Style) cell(cell any) string {
+// cell writes a cell for people, times in local time.
+func (st Style) cell(cell any, times string) string {
 	switch v := cell.(type) {
 	case bool:
 		if v {
@@ -235,7 +261,7 @@ func (st Style) cell(cell any) string {
 		}
 		return "no"
 	case time.Time:
-		return v.In(st.Zone).Format("2006-01-02 15:04")
+		return v.In(st.Zone).Format(times)
 	}
 	return Visible(sheet.TextOf(cell))
 }
@@ -259,7 +285,7 @@ func Records(w io.Writer, s *sheet.Sheet, st Style) {
 			case []string:
 				values = v
 			default:
-				values = []string{st.cell(v)}
+				values = []string{st.cell(v, timeForm)}
 			}
 			label := s.Columns[i].Name
 			if i == 0 {

@@ -70,11 +70,7 @@ func drawTable(w io.Writer, st Style, header []string, rows [][]string, right ma
 // shrinkTo makes the widest of some columns narrower until all fit, or all
 // are as narrow as may be.
 func shrinkTo(widths []int, width int, shrink []int) {
-	over := -width
-	for _, n := range widths {
-		over += n + 2
-	}
-	for ; over > 0 && len(shrink) > 0; over-- {
+	for over := total(widths) - width; over > 0 && len(shrink) > 0; over-- {
 		widest := shrink[0]
 		for _, i := range shrink {
 			if widths[i] > widths[widest] {
