@@ -1,0 +1,207 @@
+// Package roster reads the lists of people that come from HR: tables in text
+// files of any usual encoding and delimiter, workbooks, JSON arrays and SCIM
+// 2.0 user lists (RFC 7643). It finds out which column means what, and says
+// how it read them; what cannot be read is listed by row, never guessed.
+package roster
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Field is what a column of a roster means.
+type Field string
+
+// The fields. Manager is the person id of the manager, FullName one column
+// with the whole name.
+const (
+	PersonID   Field = "person-id"
+	Given      Field = "given"
+	Family     Field = "family"
+	FullName   Field = "name"
+	Mail       Field = "mail"
+	Logon      Field = "logon"
+	Department Field = "department"
+	Title      Field = "title"
+	Location   Field = "location"
+	Manager    Field = "manager"
+	Start      Field = "start"
+	End        Field = "end"
+	Status     Field = "status"
+)
+
+// Fields are all fields, in the order to show them.
+var Fields = []Field{PersonID, Family, Given, FullName, Mail, Logon, Department, Title, Location, Manager, Start, End, Status}
+
+// Row is one line of a roster: a person in one post.
+type Row struct {
+	N      int // its number in the source; a header counts
+	Values map[Field]string
+	Start  time.Time // first day, at midnight in UTC; zero where none is given
+	End    time.Time // last day; zero where none is given; before Start for somebody who came back
+	Status Word
+}
+
+// Mapped tells which column a field was read from.
+type Mapped struct {
+	Field  Field
+	Column int    // from 1
+	Header string // as it is written; "" where the file has none
+	How    string // by its name, by position, or as asked
+}
+
+// Bad is a row that could not be read.
+type Bad struct {
+	N   int
+	Why string
+}
+
+// Roster is what was read.
+type Roster struct {
+	Source    string
+	Form      string // what the file is: "UTF-8, separated by commas", "workbook, sheet People", …
+	Rows      []Row
+	Mapping   []Mapped
+	Unused    []string // headers of columns that mean nothing to us
+	DateOrder DateOrder
+	Bad       []Bad
+}
+
+// Options say what is known of a roster beforehand.
+type Options struct {
+	// Map names columns, by header or by number from 1, for fields.
+	Map map[Field]string
+	// Names are further headers for fields.
+	Names map[Field][]string
+	// Dates is the order of day and month, where the file's dates leave it open.
+	Dates DateOrder
+	// Sheet names the sheet of a workbook; "" means the first one.
+	Sheet string
+	// Words are further words for a status.
+	Words map[string]Word
+}
+
+// table is a roster before its columns are understood: rows of texts, each
+// with its number in the source.
+type table struct {
+	form string
+	rows []line
+}
+
+type line struct {
+	n     int
+	cells []string
+}
+
+// understand turns a table into rows of a roster.
+func (t *table) understand(source string, opt Options) (*Roster, error) {
+	r := &Roster{Source: source, Form: t.form}
+	t.rows = slices.DeleteFunc(t.rows, func(l line) bool {
+		return !slices.ContainsFunc(l.cells, func(c string) bool { return strings.TrimSpace(c) != "" })
+	})
+	if len(t.rows) == 0 {
+		return nil, fmt.Errorf("%s holds no rows", source)
+	}
+	columns, hasHeader, err := mapColumns(t.rows, opt)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", source, err)
+	}
+	body := t.rows
+	if hasHeader {
+		body = body[1:]
+		for i, h := range t.rows[0].cells {
+			if !slices.ContainsFunc(columns, func(m Mapped) bool { return m.Column == i+1 }) && strings.TrimSpace(h) != "" {
+				r.Unused = append(r.Unused, h)
+			}
+		}
+	}
+	if len(body) == 0 {
+		return nil, fmt.Errorf("%s has a header and no rows below it", source)
+	}
+	r.Mapping = columns
+	if r.DateOrder, err = dateOrder(body, columns, opt.Dates); err != nil {
+		return nil, fmt.Errorf("%s: %w", source, err)
+	}
+	width := len(t.rows[0].cells)
+	for _, l := range body {
+		row, err := readRow(l, columns, width, r.DateOrder, opt)
+		if err != nil {
+			r.Bad = append(r.Bad, Bad{l.n, err.Error()})
+			continue
+		}
+		r.Rows = append(r.Rows, *row)
+	}
+	return r, nil
+}
+
+// readRow reads one row. A row with more cells than the header has slipped,
+// and what its cells mean is not known.
+func readRow(l line, columns []Mapped, width int, order DateOrder, opt Options) (*Row, error) {
+	if len(l.cells) > width {
+		for _, extra := range l.cells[width:] {
+			if strings.TrimSpace(extra) != "" {
+				return nil, fmt.Errorf("it has %d cells, the first row has %d", len(l.cells), width)
+			}
+		}
+	}
+	row := &Row{N: l.n, Values: map[Field]string{}}
+	for _, m := range columns {
+		if m.Column > len(l.cells) {
+			continue
+		}
+		if text := strings.Join(strings.Fields(l.cells[m.Column-1]), " "); text != "" {
+			row.Values[m.Field] = text
+		}
+	}
+	var err error
+	if row.Start, err = readDate(row.Values[Start], order); err != nil {
+		return nil, fmt.Errorf("start: %w", err)
+	}
+	if row.End, err = readDate(row.Values[End], order); err != nil {
+		return nil, fmt.Errorf("end: %w", err)
+	}
+	if row.Status, err = readStatus(row.Values[Status], headerOf(columns, Status), opt.Words); err != nil {
+		return nil, err
+	}
+	row.splitName()
+	if len(row.key()) == 0 {
+		return nil, fmt.Errorf("it says nobody: no id, name, mail address or logon name")
+	}
+	return row, nil
+}
+
+// splitName makes a family and a given name of a whole one that says which is
+// which: "Quill, Ada". Where "Ada de la Mare" parts is not guessed here.
+func (r *Row) splitName() {
+	if r.Values[Family] != "" || r.Values[Given] != "" {
+		return
+	}
+	if family, given, ok := strings.Cut(r.Values[FullName], ","); ok {
+		r.set(Family, strings.TrimSpace(family))
+		r.set(Given, strings.TrimSpace(given))
+	}
+}
+
+func (r *Row) set(f Field, v string) {
+	if v != "" {
+		r.Values[f] = v
+	}
+}
+
+// key is what tells whose row it is: the person id, else the mail address,
+// else the logon name. A row with names only has no more than the word "names";
+// one that says nobody has nothing.
+func (r *Row) key() []string {
+	for _, f := range []Field{PersonID, Mail, Logon} {
+		if v := r.Values[f]; v != "" {
+			return []string{string(f), strings.ToLower(v)}
+		}
+	}
+	if cmp.Or(r.Values[Family], r.Values[Given], r.Values[FullName]) != "" {
+		return []string{"names"}
+	}
+	return nil
+}

@@ -1,0 +1,322 @@
+package roster
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+
+	"yardbroom/internal/demo"
+)
+
+func read(t *testing.T, text string, opt Options) *Roster {
+	t.Helper()
+	r, err := Read(strings.NewReader(text), "people", opt)
+	require.NoError(t, err, text)
+	return r
+}
+
+func day(text string) time.Time {
+	d, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		panic(err)
+	}
+	return d
+}
+
+// mapping writes a mapping briefly.
+func mapping(r *Roster) string {
+	var parts []string
+	for _, m := range r.Mapping {
+		parts = append(parts, fmt.Sprintf("%s=%d", m.Field, m.Column))
+	}
+	return strings.Join(parts, " ")
+}
+
+func TestHeadersAreFoundInTheirUsualSpellings(t *testing.T) {
+	for header, want := range map[string]string{
+		"Badge no,Last name,First name,E-mail,Department,Job title,Start,End,Status": "person-id=1 family=2 given=3 mail=4 department=5 title=6 start=7 end=8 status=9",
+		"employeeId;surname;forename;emailAddress;lineManager":                       "person-id=1 family=2 given=3 mail=4 manager=5",
+		"EMP_ID\tFull Name\tHire-Date\tTermination Date":                             "person-id=1 name=2 start=3 end=4",
+		"Payroll Number|Family Name|Given Name":                                      "person-id=1 family=2 given=3",
+		"\"Surname\",\"Given name\",\"Shoe size\"":                                   "family=1 given=2",
+	} {
+		r := read(t, header+"\n"+values(header), Options{})
+		assert.Equal(t, want, mapping(r), header)
+		assert.Len(t, r.Rows, 1, header)
+	}
+	r := read(t, "Surname,Given name,Shoe size\nQuill,Ada,38\n", Options{})
+	assert.Equal(t, []string{"Shoe size"}, r.Unused)
+	assert.Equal(t, "by its name", r.Mapping[0].How)
+}
+
+// values is a row that fits a header.
+func values(header string) string {
+	separator := ","
+	for _, s := range []string{";", "\t", "|"} {
+		if strings.Contains(header, s) {
+			separator = s
+		}
+	}
+	cells := strings.Split(header, separator)
+	for i, h := range cells {
+		cells[i] = "Quill"
+		switch f := named(strings.Trim(h, `"`), nil); f {
+		case Start, End:
+			cells[i] = "2020-01-01"
+		case Status:
+			cells[i] = "active"
+		}
+	}
+	return strings.Join(cells, separator) + "\n"
+}
+
+func TestAFileWithoutAHeaderIsReadByPosition(t *testing.T) {
+	r := read(t, "Quill,Ada\nTern,Bram\n", Options{})
+	assert.Equal(t, "family=1 given=2", mapping(r))
+	assert.Equal(t, "Ada", r.Rows[0].Values[Given])
+	r = read(t, "20001;Quill;Ada;aquill@larkmoor.example\n20002;Tern;Bram;btern@larkmoor.example\n", Options{})
+	assert.Equal(t, "person-id=1 family=2 given=3 mail=4", mapping(r))
+	assert.Equal(t, "UTF-8, separated by semicolons", r.Form)
+	for text, want := range map[string]string{
+		"Quill,Ada,x7\nTern,Bram,y8\n":   "what column 3 means cannot be told",
+		"Quill Ada\nTern Bram\n":         "one column without a header",
+		"Quill,Ada,Archive\nTern,Bram,X": "what column 3 means cannot be told",
+		"1,2\n3,4\n":                     "look like person-id too",
+	} {
+		_, err := Read(strings.NewReader(text), "people", Options{})
+		assert.ErrorContains(t, err, want, text)
+	}
+	r = read(t, "Ada Quill\n\"Tern, Bram\"\n", Options{Map: map[Field]string{FullName: "1"}})
+	assert.Equal(t, map[Field]string{FullName: "Ada Quill"}, r.Rows[0].Values, "where a name parts is not guessed")
+	assert.Equal(t, map[Field]string{FullName: "Tern, Bram", Family: "Tern", Given: "Bram"}, r.Rows[1].Values)
+}
+
+func TestColumnsCanBeNamed(t *testing.T) {
+	text := "Kennung,Nachname,Mail A,Mail B\n7,Quill,a@larkmoor.example,b@larkmoor.example\n"
+	r := read(t, text, Options{Map: map[Field]string{PersonID: "kennung", Family: "2", Mail: "mail b"}})
+	assert.Equal(t, map[Field]string{PersonID: "7", Family: "Quill", Mail: "b@larkmoor.example"}, r.Rows[0].Values)
+	r = read(t, text, Options{Names: map[Field][]string{PersonID: {"Kennung"}}})
+	assert.Equal(t, "person-id=1", mapping(r))
+	for want, opt := range map[string]Options{
+		`no column is called "Badge"`:            {Map: map[Field]string{PersonID: "Badge"}},
+		"there is no column 9":                   {Map: map[Field]string{PersonID: "9"}},
+		"column 1 is asked for as family and as": {Map: map[Field]string{PersonID: "1", Family: "Kennung"}},
+		`there is no field "shoe"`:               {Map: map[Field]string{"shoe": "1"}},
+		"no column tells who is meant":           {Map: map[Field]string{Department: "1"}},
+	} {
+		_, err := Read(strings.NewReader(text), "people", opt)
+		assert.ErrorContains(t, err, want)
+	}
+	_, err := Read(strings.NewReader("Surname,Last name\nQuill,Tern\n"), "people", Options{})
+	assert.ErrorContains(t, err, "columns 1 (Surname) and 2 (Last name) may both be the family")
+}
+
+func TestEncodingsAreToldApart(t *testing.T) {
+	text := "Last name,First name\r\nÖst,Zoë\r\n"
+	little, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(text)
+	require.NoError(t, err)
+	big, err := unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewEncoder().String(text)
+	require.NoError(t, err)
+	western, err := charmap.Windows1252.NewEncoder().String(text)
+	require.NoError(t, err)
+	for form, raw := range map[string]string{"UTF-8": text, "UTF-8, ": "\ufeff" + text, "UTF-16": little, "UTF-16, ": big, "Windows-1252": western} {
+		r := read(t, raw, Options{})
+		assert.Equal(t, "Öst", r.Rows[0].Values[Family], form)
+		assert.Equal(t, "Zoë", r.Rows[0].Values[Given], form)
+		assert.True(t, strings.HasPrefix(r.Form, strings.TrimSuffix(form, ", ")), "%s: %s", form, r.Form)
+	}
+	for raw, want := range map[string]string{"": "is empty", " \n": "is empty", "a\x00b\x00\x00\x00c": "holds zero characters", "ab\x00c": "holds zero octets", "\xef\xbb\xbfa,\xff\n": "says that it is UTF-8 and is not", "\xd0\xcf\x11\xe0rest": "save it as xlsx"} {
+		_, err := Read(strings.NewReader(raw), "people", Options{})
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestDatesAreReadInOneOrderOrNotAtAll(t *testing.T) {
+	for text, want := range map[string]DateOrder{"2027-02-15": ISO, "15/02/2027": DayFirst, "02/15/2027": MonthFirst, "15.02.2027": DayFirst, "15 Feb 2027": ISO, "February 15, 2027": ISO, "2027-02-15T00:00:00": ISO} {
+		r := read(t, "id,end date\n1,"+quote(text)+"\n", Options{})
+		assert.Equal(t, want, r.DateOrder, text)
+		assert.Equal(t, day("2027-02-15"), r.Rows[0].End, text)
+	}
+	r := read(t, "id,end date\n1,03/04/2027\n2,13/04/2027\n3,\n4,31/12/9999\n5,never\n", Options{})
+	assert.Equal(t, day("2027-04-03"), r.Rows[0].End, "one date that is clear proves the others")
+	assert.Zero(t, r.Rows[2].End)
+	assert.Zero(t, r.Rows[3].End)
+	assert.Zero(t, r.Rows[4].End)
+	r = read(t, "id,end date\n1,03/04/2027\n", Options{Dates: MonthFirst})
+	assert.Equal(t, day("2027-03-04"), r.Rows[0].End)
+	for text, want := range map[string]string{
+		"id,end date\n1,03/04/2027\n":               "may mean two days",
+		"id,end date\n1,13/04/2027\n2,04/13/2027\n": "row 2 writes the day first and row 3 the month",
+	} {
+		_, err := Read(strings.NewReader(text), "people", Options{})
+		assert.ErrorContains(t, err, want)
+	}
+	_, err := Read(strings.NewReader("id,end date\n1,13/04/2027\n"), "people", Options{Dates: MonthFirst})
+	assert.ErrorContains(t, err, "proves that dates are day-first")
+}
+
+func quote(s string) string { return `"` + s + `"` }
+
+func TestRowsThatCannotBeReadAreListed(t *testing.T) {
+	r := read(t, "id,last name,end date,status\n1,Quill,2027-02-30,active\n2,Tern,2027-02-15,on sabbatical\n3,Birk,,left\n,,,\n,,2027-01-01,active\n6,Öst,,left,too,many\n7,Hale,,Leave of Absence\n", Options{})
+	var bad []string
+	for _, b := range r.Bad {
+		bad = append(bad, fmt.Sprintf("%d: %s", b.N, b.Why))
+	}
+	assert.Equal(t, []string{`2: end: "2027-02-30" is not a date`,
+		`3: the status "on sabbatical" is not known: name it in the settings as active, leave, left or future`,
+		`6: it says nobody: no id, name, mail address or logon name`, `7: it has 6 cells, the first row has 4`}, bad)
+	require.Len(t, r.Rows, 2)
+	assert.Equal(t, 4, r.Rows[0].N, "rows keep their numbers")
+	assert.Equal(t, SaysLeave, r.Rows[1].Status)
+	r = read(t, "id,status\n1,on sabbatical\n", Options{Words: map[string]Word{"On Sabbatical": SaysLeave}})
+	assert.Equal(t, SaysLeave, r.Rows[0].Status)
+	r = read(t, "id,active\n1,yes\n2,No\n", Options{})
+	assert.Equal(t, []Word{SaysActive, SaysLeft}, []Word{r.Rows[0].Status, r.Rows[1].Status})
+	r = read(t, "id,terminated\n1,yes\n", Options{Map: map[Field]string{Status: "terminated"}})
+	assert.Len(t, r.Bad, 1, "yes, under another question, is not active")
+	_, err := Read(strings.NewReader("id,last name\n1,\"Quill\n"), "people", Options{})
+	assert.ErrorContains(t, err, "people: row 2: ")
+	_, err = Read(strings.NewReader("id,last name\n"), "people", Options{})
+	assert.ErrorContains(t, err, "no rows below it")
+}
+
+func TestJSONAndSCIM(t *testing.T) {
+	r := read(t, `[{"employeeId": 12345678901234567890, "lastName": "Quill", "active": true}, {"employeeId": "7", "lastName": "Tern", "endDate": "2020-01-01"}]`, Options{})
+	assert.Equal(t, "12345678901234567890", r.Rows[0].Values[PersonID])
+	assert.Equal(t, SaysActive, r.Rows[0].Status)
+	assert.Equal(t, day("2020-01-01"), r.Rows[1].End)
+	user := `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"externalId":"x1","userName":"aquill","name":{"givenName":"Ada","familyName":"Quill"},"active":false,
+		"emails":[{"value":"ada@home.example","type":"home"},{"value":"aquill@larkmoor.example","type":"work","primary":true}],
+		"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"employeeNumber":"7","department":"Archive","manager":{"value":"9"}}}`
+	list := `{"schemas":["urn:ietf:params:scim:api:messages:2.0:ListResponse"],"totalResults":1,"Resources":[` + user + `]}`
+	for _, text := range []string{list, "[" + user + "]"} {
+		r = read(t, text, Options{})
+		assert.Equal(t, map[Field]string{PersonID: "7", Given: "Ada", Family: "Quill", Mail: "aquill@larkmoor.example", Logon: "aquill", Department: "Archive", Manager: "9", Status: "left"}, r.Rows[0].Values)
+		assert.Equal(t, "SCIM users", r.Form)
+		assert.Equal(t, 1, r.Rows[0].N)
+	}
+	for text, want := range map[string]string{
+		`{"a": 1}`: "neither an array of people nor a SCIM list",
+		`{"schemas":["urn:ietf:params:scim:api:messages:2.0:ListResponse"],"totalResults":5,"Resources":[` + user + `]}`: "holds 1 of 5 people",
+		"[{\"id\": 1},\n{\"id\": }]":                  "people: line 2: ",
+		`[{"id": 1, "mail": ["a@larkmoor.example"]}]`: "element 1: mail: a list or an object",
+		`[{"id": 1}] x`:                               "follows the array",
+		`[]`:                                          "holds no rows",
+	} {
+		_, err := Read(strings.NewReader(text), "people", Options{})
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func TestWorkbooksHoldRealDates(t *testing.T) {
+	book := excelize.NewFile()
+	_, err := book.NewSheet("People")
+	require.NoError(t, err)
+	require.NoError(t, book.SetSheetRow("People", "A1", &[]any{"Badge no", "Last name", "End"}))
+	require.NoError(t, book.SetSheetRow("People", "A2", &[]any{20001, "Quill", time.Date(2027, 4, 3, 0, 0, 0, 0, time.UTC)}))
+	require.NoError(t, book.SetSheetRow("People", "A3", &[]any{"007", "Tern"}))
+	var b bytes.Buffer
+	require.NoError(t, book.Write(&b))
+	r, err := Read(&b, "people.xlsx", Options{Sheet: "People"})
+	require.NoError(t, err)
+	assert.Equal(t, "workbook, sheet People", r.Form)
+	assert.Equal(t, day("2027-04-03"), r.Rows[0].End, "however it is shown")
+	assert.Equal(t, "20001", r.Rows[0].Values[PersonID])
+	assert.Equal(t, "007", r.Rows[1].Values[PersonID])
+	var again bytes.Buffer
+	require.NoError(t, book.Write(&again))
+	_, err = Read(&again, "people.xlsx", Options{Sheet: "Nobody"})
+	assert.ErrorContains(t, err, `has no sheet "Nobody": there are Sheet1, People`)
+	_, err = Read(strings.NewReader("PK\x03\x04 broken"), "people.xlsx", Options{})
+	assert.ErrorContains(t, err, "no workbook that can be read")
+}
+
+func TestPeopleAreMergedFromTheirRows(t *testing.T) {
+	const today = "2026-11-20"
+	for name, c := range map[string]struct {
+		rows     string
+		state    State
+		left     string
+		conflict string
+	}{
+		"active":                         {"1,2020-01-01,,active", Active, "", ""},
+		"nothing said":                   {"1,,,", Active, "", ""},
+		"last day today":                 {"1,,2026-11-20,", Active, "", ""},
+		"last day yesterday":             {"1,,2026-11-19,", Left, "2026-11-19", ""},
+		"left without a date":            {"1,,,left", Left, "", ""},
+		"starts tomorrow":                {"1,2026-11-21,,active", Future, "", ""},
+		"starts today":                   {"1,2026-11-20,,", Active, "", ""},
+		"on leave":                       {"1,,,leave", Leave, "", ""},
+		"came back, in one row":          {"1,2026-01-01,2025-01-01,", Active, "", ""},
+		"comes back, in one row":         {"1,2027-01-01,2025-01-01,", Future, "", ""},
+		"one post of two ended":          {"1,,2020-01-01,left\n1,2020-02-01,,active", Active, "", ""},
+		"both posts ended":               {"1,,2020-01-01,left\n1,,2021-01-01,left", Left, "2021-01-01", ""},
+		"left, and returns":              {"1,,2020-01-01,left\n1,2027-01-01,,", Future, "", ""},
+		"status says active, date past":  {"1,,2020-01-01,active", Active, "", "the status says active, the end date 2020-01-01 is past"},
+		"status says left, date to come": {"1,,2027-01-01,left", Active, "", "the status says left, the end date 2027-01-01 is still to come"},
+	} {
+		r := read(t, "id,start,end,status\n"+c.rows+"\n", Options{})
+		people := r.People(day(today), false)
+		require.Len(t, people, 1, name)
+		p := people[0]
+		assert.Equal(t, c.state, p.State, name)
+		assert.Equal(t, c.conflict, p.Conflict, name)
+		left := ""
+		if !p.LeftOn.IsZero() {
+			left = p.LeftOn.Format(time.DateOnly)
+		}
+		assert.Equal(t, c.left, left, name)
+	}
+	r := read(t, "id,start,end,status\n1,,2020-01-01,active\n", Options{})
+	p := r.People(day(today), true)[0]
+	assert.Equal(t, Left, p.State, "the settings trust dates")
+	assert.Empty(t, p.Conflict)
+
+	r = read(t, "id,last name,first name,department,start\n1,Quill,Ada,Archive,2020-01-01\n1,Marlowe,Ada,,2024-01-01\n,Tern,Bram,Dome,\n,Tern,Bram,Archive,\n,Tern,Bram,Archive,\n", Options{})
+	people := r.People(day(today), false)
+	require.Len(t, people, 3, "one name is not one person; the same row twice is")
+	assert.Equal(t, []int{2, 3}, people[0].Rows)
+	assert.Equal(t, "Marlowe", people[0].Values[Family], "the later post tells the name")
+	assert.Equal(t, "Archive", people[0].Values[Department], "what it leaves open the other tells")
+}
+
+func TestTheDemoRosterIsRead(t *testing.T) {
+	var ldif, text bytes.Buffer
+	yard := demo.Yard{AsOf: day("2026-11-20")}
+	require.NoError(t, yard.WriteLDIF(&ldif))
+	require.NoError(t, yard.WriteRoster(&text))
+	r := read(t, text.String(), Options{})
+	assert.Empty(t, r.Bad)
+	assert.Equal(t, "person-id=1 family=2 given=3 mail=4 department=5 title=6 start=7 end=8 status=9", mapping(r))
+	states := map[State]int{}
+	for _, p := range r.People(day("2026-11-20"), false) {
+		states[p.State]++
+	}
+	assert.Greater(t, states[Active], 300)
+	assert.Positive(t, states[Left])
+	assert.Positive(t, states[Leave])
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("id,last name,end date\n1,Quill,13/04/2027\n"))
+	f.Add([]byte(`[{"id": 1}]`))
+	f.Add([]byte("\xff\xfea\x00,\x00b\x00"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		r, err := Read(bytes.NewReader(raw), "people", Options{})
+		if err != nil {
+			return
+		}
+		for _, p := range r.People(day("2026-11-20"), false) {
+			assert.NotEmpty(t, p.Rows)
+		}
+	})
+}
