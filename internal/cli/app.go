@@ -26,6 +26,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 	"yardbroom/internal/whole"
 )
@@ -291,6 +292,7 @@ func (a *app) result(path string, write func(w io.Writer) error) error {
 		counted.w = w
 		return write(counted)
 	})
+	a.progress.report("writing "+path, source.Over, 0)
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}

@@ -95,7 +95,7 @@ func (d *demonstration) prepare(serve bool) (again bool, err error) {
 			d.addr = u.Host
 			return true, nil
 		}
-		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password"} {
+		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html"} {
 			if err := os.RemoveAll(filepath.Join(d.dir, name)); err != nil {
 				return false, err
 			}
@@ -190,7 +190,8 @@ func (d *demonstration) steps() []step {
 	parked := "OU=Parked," + demo.Base
 	return []step{
 		{"What is untidy? The directory is read over LDAP and judged, check by check.", []string{"audit", "--limit", "2"}},
-		{"One of them, closely: a service account that nobody has used for over a year.", []string{"show", "svc-plate-scanner"}},
+		{"Somebody rings and cannot sign in. Who is locked out, now?", []string{"list", "users", "--locked"}},
+		{"One of the stale ones, closely: a service account that nobody has used for over a year.", []string{"show", "svc-plate-scanner"}},
 		{"It scans the old plates once a year, so it is left alone from now on, with a reason, an owner and an end.",
 			[]string{"exempt", "add", "svc-plate-scanner", "--reason", "scans the old plates once a year", "--owner", "archive@larkmoor.example", "--until", "1y"}},
 		{"Stage a cleanup: disable what is stale and park it. Only sure findings come in. Nothing is changed yet.",
@@ -198,6 +199,7 @@ func (d *demonstration) steps() []step {
 		{"One of them is away on an expedition; take the line out.", []string{"batch", "drop", "1", "qsandoval"}},
 		{"Carry it out. Each entry is read again, tested, journaled, changed and read back.", []string{"apply", "1", "--yes"}},
 		{"Look again: what is left of the stale accounts?", []string{"audit", "--check", "stale", "--check", "disabled-astray", "--limit", "5"}},
+		{"For whoever asked: the whole audit as one page to open in a browser.", []string{"audit", "--output", filepath.Join(d.dir, "report.html")}},
 		{"Take it all back.", []string{"undo", "1", "--yes"}},
 		{"And prove that the record of all this is whole.", []string{"journal", "--verify"}},
 	}
@@ -220,7 +222,7 @@ func (d *demonstration) tour(ctx context.Context) error {
 	fmt.Fprintf(d.out, "The Larkmoor Observatory is made up; its directory of accounts is served from memory at %s.\n", d.addr)
 	fmt.Fprintf(d.out, "Every command below is one that you can type yourself, after:\n\n%s\n", bold(d.exports()))
 	for i, s := range d.steps() {
-		if d.dated && slices.Contains([]string{"audit", "show", "stage"}, s.args[0]) {
+		if d.dated && slices.Contains([]string{"audit", "list", "show", "stage"}, s.args[0]) {
 			s.args = append(s.args, "--as-of", d.asOf.Format(time.RFC3339))
 		}
 		fmt.Fprintf(d.out, "\n%s\n%s\n\n", fmt.Sprintf("%d. %s", i+1, s.says), bold("$ yardbroom "+quoted(s.args)))
@@ -248,9 +250,9 @@ func quoted(words []string) string {
 }
 
 func (d *demonstration) end(ctx context.Context, serve bool) error {
-	fmt.Fprintf(d.out, "\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), settings.yaml, state.\n", d.dir)
+	fmt.Fprintf(d.out, "\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state.\n", d.dir)
 	if !serve {
-		fmt.Fprintf(d.out, "To type the commands yourself:\n\n  yardbroom demo --serve --keep %s     # in one terminal\n%s     # in another\n  yardbroom audit\n\nOr without a server: yardbroom audit --from %s\n",
+		fmt.Fprintf(d.out, "To type the commands yourself:\n\n  yardbroom demo --serve --keep %s     # in one terminal\n%s     # in another\n  yardbroom audit\n  yardbroom list users --idle 120d --enabled\n\nOr without a server: yardbroom audit --from %s\n",
 			quoted([]string{d.dir}), d.exports(), quoted([]string{filepath.Join(d.dir, "larkmoor.ldif")}))
 		return nil
 	}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"yardbroom/internal/render"
+	"yardbroom/internal/source"
 )
 
 // patience is how long something takes before a person wants to know how far
@@ -46,6 +47,10 @@ func (a *app) newProgress() *progress {
 // report says that a step is so far. A total of 0 is not known.
 func (p *progress) report(step string, done, total int64) {
 	if p == nil {
+		return
+	}
+	if done == source.Over {
+		p.clear()
 		return
 	}
 	p.mu.Lock()

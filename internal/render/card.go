@@ -315,6 +315,8 @@ func ago(t, now time.Time) string {
 	switch since := now.Sub(t); {
 	case t.After(now):
 		return "still to come"
+	case since < time.Minute:
+		return "just now"
 	case since < 2*time.Hour:
 		return Count(int(since/time.Minute), "minute") + " ago"
 	case since < 48*time.Hour:

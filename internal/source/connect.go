@@ -38,8 +38,12 @@ type Target struct {
 	Progress Progress
 }
 
-// Progress is told how much of a step is done. A total of 0 is not known.
+// Progress is told how much of a step is done; a total of 0 is not known. Over
+// as what is done says that the step is at its end.
 type Progress func(step string, done, total int64)
+
+// Over ends a step of a Progress.
+const Over = -1
 
 func (p Progress) tell(step string, done, total int64) {
 	if p != nil {

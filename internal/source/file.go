@@ -94,7 +94,10 @@ func (f *File) open() (io.Reader, func(), error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("cannot read %s: %w", f.name, errors.Unwrap(err))
 	}
-	closing := func() { file.Close() }
+	closing := func() {
+		file.Close()
+		f.Progress.tell("reading "+f.name, Over, 0)
+	}
 	counted := &countedReader{File: file, tell: func(done, total int64) { f.Progress.tell("reading "+f.name, done, total) }}
 	if info, err := file.Stat(); err == nil {
 		counted.total = info.Size()

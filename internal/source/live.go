@@ -75,7 +75,9 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 	}
 	req := ldap.NewSearchRequest(q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, q.Filter, q.Attributes, controls)
 	began, read := time.Now(), 0
+	step := "reading from " + s.URL
 	defer func() {
+		s.target.Progress.tell(step, Over, 0)
 		slog.DebugContext(ctx, "searched", "server", s.URL, "base", q.Base, "scope", q.Scope, "filter", q.Filter, "attributes", len(q.Attributes), "entries", read, "took", time.Since(began).Round(time.Millisecond))
 	}()
 	for {
@@ -98,7 +100,7 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		}
 		referrals += res.referrals
 		read += len(entries)
-		s.target.Progress.tell("reading from "+s.URL, int64(read), 0)
+		s.target.Progress.tell(step, int64(read), 0)
 		for i := range entries {
 			if err := s.complete(ctx, &entries[i]); err != nil {
 				return referrals, err
