@@ -139,11 +139,8 @@ func octets(p *ber.Packet) string {
 	return string(p.ByteValue)
 }
 
-// All is the conjunction of filters, the filter itself where there is one.
-func All(filters ...Filter) Filter {
-	if len(filters) == 1 {
-		return filters[0]
-	}
+// both is the conjunction of filters.
+func both(filters ...Filter) Filter {
 	return Filter{op: opAnd, children: filters}
 }
 

@@ -140,7 +140,7 @@ func anyName(f *Filter) *Filter {
 		either.children = append(either.children, begins(attr, value))
 	}
 	if first, last, two := strings.Cut(value, " "); two {
-		either.children = append(either.children, All(begins("givenName", first), begins("sn", last)), All(begins("givenName", last), begins("sn", first)))
+		either.children = append(either.children, both(begins("givenName", first), begins("sn", last)), both(begins("givenName", last), begins("sn", first)))
 	}
 	return &either
 }

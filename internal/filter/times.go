@@ -56,10 +56,10 @@ func (n *Filter) exceptNever(kind *directory.AttributeType) {
 	timed := *n
 	switch {
 	case n.op == opLess:
-		*n = All(Filter{op: opGreater, attr: n.attr, value: "1"}, timed)
+		*n = both(Filter{op: opGreater, attr: n.attr, value: "1"}, timed)
 	case kind.FileTime:
 		never := Filter{op: opEqual, attr: n.attr, value: strconv.FormatInt(directory.NeverExpires, 10)}
-		*n = All(timed, Filter{op: opNot, children: []Filter{never}})
+		*n = both(timed, Filter{op: opNot, children: []Filter{never}})
 	}
 }
 

@@ -105,20 +105,8 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	if q.What != "" && Kinds[q.What] == nil {
 		return nil, wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
 	}
-	p, err := q.plan(directory.AD) // what is needed is the same on every dialect
+	frame, p, err := q.frame(ctx, from)
 	if err != nil {
-		return nil, err
-	}
-	need := source.Need{Policies: q.judged(p.all()), Groups: q.When.MemberOf != "" || q.groups(p.all()), SignIns: q.signIns(p.all())}
-	frame, err := from.Frame(ctx, need)
-	if err != nil {
-		return nil, err
-	}
-	frame.Elsewhere = q.SignIns
-	if !q.Fixed && !frame.Taken.IsZero() {
-		q.AsOf = frame.Taken
-	}
-	if p, err = q.plan(frame.Dialect); err != nil {
 		return nil, err
 	}
 	out := &List{Survey: frame, AsOf: q.AsOf}
@@ -126,19 +114,17 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	if err != nil {
 		return nil, err
 	}
-	holds, err := q.conditions(ctx, from, frame)
-	if err != nil {
+	rows := collector{query: &q, frame: frame, columns: p.all(), whole: whole || p.everything}
+	if rows.holds, err = q.conditions(ctx, from, frame); err != nil {
 		return nil, err
 	}
 	sel := source.Selection{Filter: text, Under: q.Under}
-	if !p.everything && !whole {
+	if !rows.whole {
 		sel.Attributes = q.attributes(frame.Dialect, p.all())
 	}
-	var groups *memberships
 	if q.groups(p.all()) {
-		groups = membershipsOf(frame)
+		rows.groups = membershipsOf(frame)
 	}
-	rows := collector{query: &q, groups: groups, frame: frame, columns: p.all(), holds: holds, whole: whole || p.everything}
 	if err := from.Each(ctx, sel, rows.begin, rows.make, rows.keep); err != nil {
 		return nil, err
 	}
@@ -150,68 +136,98 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 			return nil, cmp.Or(err, fmt.Errorf("no entry %s in %s", q.Under, from.Where()))
 		}
 	}
+	out.fill(&rows, p)
+	return out, nil
+}
+
+// frame reads what the answer depends on besides the entries, and plans the
+// columns by the dialect that this tells.
+func (q *Query) frame(ctx context.Context, from source.Source) (*directory.Survey, *plan, error) {
+	p, err := q.plan(directory.AD) // what is needed is the same on every dialect
+	if err != nil {
+		return nil, nil, err
+	}
+	frame, err := from.Frame(ctx, source.Need{Policies: q.judged(p.all()), Groups: q.When.MemberOf != "" || q.groups(p.all()), SignIns: q.signIns(p.all())})
+	if err != nil {
+		return nil, nil, err
+	}
+	frame.Elsewhere = q.SignIns
+	if !q.Fixed && !frame.Taken.IsZero() {
+		q.AsOf = frame.Taken
+	}
+	p, err = q.plan(frame.Dialect)
+	return frame, p, err
+}
+
+// fill sorts the rows, cuts them to the limit and makes a sheet of them.
+func (l *List) fill(rows *collector, p *plan) {
+	q := rows.query
 	if p.everything {
-		p.columns = allColumns(rows.rows, frame.Dialect)
+		p.columns = allColumns(rows.rows, rows.frame.Dialect)
 		rows.columns = p.all()
 		rows.cells()
 	}
 	rows.sort(len(p.columns), p.descending)
-	out.Found = len(rows.rows)
-	if q.Limit > 0 && len(rows.rows) > q.Limit {
-		rows.rows = rows.rows[:q.Limit]
+	l.Found = len(rows.rows)
+	shown := rows.rows
+	if q.Limit > 0 {
+		shown = shown[:min(q.Limit, len(shown))]
 	}
-	out.Sheet = sheet.Sheet{Name: cmp.Or(q.What, "entries"), Title: strings.ToUpper(cmp.Or(q.What, "entries")[:1]) + cmp.Or(q.What, "entries")[1:]}
+	name := cmp.Or(q.What, "entries")
+	l.Sheet = sheet.Sheet{Name: name, Title: strings.ToUpper(name[:1]) + name[1:]}
 	for _, c := range p.columns {
-		out.Sheet.Columns = append(out.Sheet.Columns, c.Column)
+		l.Sheet.Columns = append(l.Sheet.Columns, c.Column)
 	}
-	for i := range rows.rows {
-		out.Sheet.Rows = append(out.Sheet.Rows, rows.rows[i].cells[:len(p.columns)])
+	for _, r := range shown {
+		l.Sheet.Rows = append(l.Sheet.Rows, r.cells[:len(p.columns)])
 		if rows.whole {
-			out.Entries = append(out.Entries, rows.rows[i].entry)
+			l.Entries = append(l.Entries, r.entry)
 		}
 	}
-	return out, nil
 }
 
 // text is the filter to send: the asked one, with its times written out, and
 // one for the kind.
 func (q *Query) text(d *directory.Dialect, out *List) (string, error) {
-	parts := []filter.Filter{}
-	for _, text := range []string{selecting[q.What], q.Filter} {
-		if text == "" {
-			continue
-		}
-		f, err := filter.Parse(text)
-		if err == nil {
-			f, err = f.Resolve(d, q.AsOf.In(q.Zone))
-		}
-		if err != nil {
-			return "", wrong("--filter: %w", err)
-		}
-		parts = append(parts, f)
+	kind := cmp.Or(selecting[q.What], "(objectClass=*)")
+	if q.Filter == "" {
+		return kind, nil
 	}
-	if q.Filter != "" {
-		asked := parts[len(parts)-1]
-		for _, name := range asked.Attributes() {
-			if directory.IsSecret(name) {
-				return "", wrong("--filter: %s holds secrets, which are never asked for", name)
-			}
-		}
-		m, err := asked.For(d, nil)
-		if err != nil {
-			return "", wrong("--filter: %w", err)
-		}
-		for _, condition := range m.Odd() {
-			out.Notes = append(out.Notes, "nothing can fulfil "+condition+": the attribute never has such a value")
-		}
-		for _, name := range m.Unknown() {
-			out.Notes = append(out.Notes, fmt.Sprintf("the filter names %s, which servers do not know unless their schema was extended: is it spelt right?", name))
+	asked, err := filter.Parse(q.Filter)
+	if err == nil {
+		asked, err = asked.Resolve(d, q.AsOf.In(q.Zone))
+	}
+	if err != nil {
+		return "", wrong("--filter: %w", err)
+	}
+	if out.Notes, err = doubts(asked, d); err != nil {
+		return "", wrong("--filter: %w", err)
+	}
+	if q.What == "" {
+		return asked.String(), nil
+	}
+	return "(&" + kind + asked.String() + ")", nil
+}
+
+// doubts tells what somebody who asks a filter may want to know of it. One on
+// secrets is refused: by asking often enough it would tell them.
+func doubts(asked filter.Filter, d *directory.Dialect) (notes []string, err error) {
+	for _, name := range asked.Attributes() {
+		if directory.IsSecret(name) {
+			return nil, fmt.Errorf("%s holds secrets, which are never asked for", name)
 		}
 	}
-	if len(parts) == 0 {
-		return "(objectClass=*)", nil
+	m, err := asked.For(d, nil)
+	if err != nil {
+		return nil, err
 	}
-	return filter.All(parts...).String(), nil
+	for _, condition := range m.Odd() {
+		notes = append(notes, "nothing can fulfil "+condition+": the attribute never has such a value")
+	}
+	for _, name := range m.Unknown() {
+		notes = append(notes, fmt.Sprintf("the filter names %s, which servers do not know unless their schema was extended: is it spelt right?", name))
+	}
+	return notes, nil
 }
 
 // signIns tells whether the answer depends on sign-ins, which other servers
