@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
@@ -206,7 +208,8 @@ func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, er
 
 // lead says what a check reports and what would clear it.
 func lead(c *audit.Check) string {
-	text := strings.ToUpper(c.Short[:1]) + c.Short[1:] + "."
+	first, n := utf8.DecodeRuneInString(c.Short)
+	text := string(unicode.ToUpper(first)) + c.Short[n:] + "."
 	if len(c.Suggest) > 0 {
 		text += " Cleared by " + strings.Join(c.Suggest, " or ") + "."
 	}
