@@ -106,10 +106,15 @@ func (q *Query) plan(d *directory.Dialect) (p *plan, err error) {
 	return p, q.order(p, d)
 }
 
+// attributePrefix stands before the name of an attribute that is also the name
+// of a readable column, such as attribute:ou.
+const attributePrefix = "attribute:"
+
 // columnNamed returns a column by name: a readable one, else an attribute.
 func columnNamed(name string, d *directory.Dialect) (column, error) {
+	name, meant := strings.CutPrefix(name, attributePrefix)
 	for _, c := range Readable {
-		if strings.EqualFold(c.Name, name) {
+		if strings.EqualFold(c.Name, name) && !meant {
 			return c, nil
 		}
 	}
@@ -119,7 +124,11 @@ func columnNamed(name string, d *directory.Dialect) (column, error) {
 	if directory.IsSecret(name) {
 		return column{}, fmt.Errorf("%s holds secrets, which are never asked for", name)
 	}
-	return attribute(name, d.Schema().Type(name)), nil
+	c := attribute(name, d.Schema().Type(name))
+	if meant {
+		c.Name = attributePrefix + name
+	}
+	return c, nil
 }
 
 // attributeName tells whether a text can be an attribute description (RFC

@@ -141,6 +141,13 @@ func TestColumnsAreReadable(t *testing.T) {
 		"memberOf": sheet.Texts, "groups": sheet.Texts, "ou": sheet.Text, "objectGUID": sheet.Text, "userAccountControl": sheet.Number, "mail": sheet.Text, "accountExpires": sheet.Time}, kinds)
 }
 
+func TestAnAttributeMayHaveTheNameOfAColumn(t *testing.T) {
+	l, err := run(t, yard()+person("edda", "0000000000000016", "userAccountControl: 512\nname: The Edda\n"), Query{Filter: "(sAMAccountName=edda)", Columns: []string{"name", "attribute:name"}})
+	require.NoError(t, err)
+	assert.Equal(t, [][]any{{"edda", "The Edda"}}, l.Sheet.Rows)
+	assert.Equal(t, "attribute:name", l.Sheet.Columns[1].Name)
+}
+
 func TestSortingPutsNothingLast(t *testing.T) {
 	for by, want := range map[string][]any{
 		"last-logon":  {"ada", "bram", "clara", "dorian"},
