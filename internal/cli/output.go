@@ -90,11 +90,11 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 		if t.path == "" && t.format == formatXLSX && a.outIsTerminal() {
 			return nil, usage("a workbook is not for the terminal: give --output FILE.xlsx")
 		}
-		if key := filepath.Clean(path); seen[key] {
+		key := filepath.Clean(path)
+		if seen[key] {
 			return nil, usage("--output %s is given twice", path)
-		} else {
-			seen[key] = true
 		}
+		seen[key] = true
 		all = append(all, t)
 	}
 	return all, nil
