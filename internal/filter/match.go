@@ -172,12 +172,23 @@ func (c *column) each(e *directory.Entry, yield func(string) bool) {
 // is tells whether an attribute description is of the column: one of its
 // names, with its options at least (RFC 4512, section 2.5.2).
 func (c *column) is(description string) bool {
-	name, options, _ := strings.Cut(description, ";")
-	if !slices.ContainsFunc(c.names, func(n string) bool { return len(n) == len(name) && strings.EqualFold(n, name) }) {
-		return false
+	for _, n := range c.names {
+		switch {
+		case len(description) < len(n) || !strings.EqualFold(description[:len(n)], n):
+		case len(description) == len(n):
+			return c.options == ""
+		case description[len(n)] == ';':
+			return c.has(description[len(n)+1:])
+		}
 	}
+	return false
+}
+
+// has tells whether the options of a description are those asked for, or
+// more; where none are asked for, any but our own marks.
+func (c *column) has(options string) bool {
 	if c.options == "" {
-		return options == "" || !strings.HasPrefix(strings.ToLower(options), "x-")
+		return !strings.HasPrefix(strings.ToLower(options), "x-")
 	}
 	for o := range strings.SplitSeq(c.options, ";") {
 		if !slices.ContainsFunc(strings.Split(options, ";"), func(have string) bool { return strings.EqualFold(have, o) }) {
