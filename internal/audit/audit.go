@@ -296,18 +296,10 @@ func (p *pass) missing(c *Check, k directory.Kind) string {
 	}
 	for _, ids := range c.needs(p.Dialect) {
 		if !p.Shows(k, ids...) {
-			return names(ids)
+			return directory.AttrNames(ids)
 		}
 	}
 	return ""
-}
-
-func names(ids []directory.AttrID) string {
-	all := make([]string, len(ids))
-	for i, id := range ids {
-		all[i] = id.String()
-	}
-	return strings.Join(all, " or ")
 }
 
 // notes are what a reader of the report has to know about the survey.
@@ -337,7 +329,7 @@ func (p *pass) notes() []string {
 		}
 	}
 	if p.Dialect != directory.AD && !p.Shows(directory.KindUser, p.Dialect.Enabled...) && p.Count[directory.KindUser] > 0 {
-		notes = append(notes, "no user shows "+names(p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure")
+		notes = append(notes, "no user shows "+directory.AttrNames(p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure")
 	}
 	return notes
 }
@@ -406,15 +398,7 @@ func scope(opt Options) func(*directory.Subject) bool {
 	if len(in) == 0 && len(out) == 0 {
 		return func(*directory.Subject) bool { return true }
 	}
-	return func(s *directory.Subject) bool { return InScope(s.DN, in, out) }
-}
-
-// InScope tells whether a name stands below one of the folded names in, or
-// in is empty, and below none of out.
-func InScope(dn string, in, out []string) bool {
-	dn = directory.FoldDN(dn)
-	under := func(base string) bool { return directory.Under(dn, base) }
-	return (len(in) == 0 || slices.ContainsFunc(in, under)) && !slices.ContainsFunc(out, under)
+	return func(s *directory.Subject) bool { return directory.InScope(s.DN, in, out) }
 }
 
 // evidence writes a moment for people, with the attribute that shows it.

@@ -25,7 +25,7 @@ var valueChecks = []*Check{
 		needs: enabledNeeds,
 		wants: func(p *pass) string {
 			if len(p.requiredShown()) == 0 && p.Count[directory.KindUser] > 0 {
-				return "users: none shows " + names(p.rules.required)
+				return "users: none shows " + directory.AttrNames(p.rules.required)
 			}
 			return ""
 		},

@@ -43,7 +43,7 @@ func (p *Protection) Why(e *directory.Entry) string {
 	if p.isBound(e) {
 		return "it is the account that yardbroom itself is bound as"
 	}
-	if !audit.InScope(e.DN, p.Scope, p.LeaveOut) {
+	if !directory.InScope(e.DN, p.Scope, p.LeaveOut) {
 		return "it is outside the yard's scope"
 	}
 	return audit.Why(p.Exempt, p.At, e.DN, a.Logon)

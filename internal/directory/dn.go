@@ -247,6 +247,14 @@ func Under(folded, base string) bool {
 	return cut > 0 && folded[cut] == ',' && folded[cut+1:] == base && !escapedAt(folded, cut)
 }
 
+// InScope tells whether a name stands below one of the folded names in, or
+// in is empty, and below none of out.
+func InScope(dn string, in, out []string) bool {
+	dn = FoldDN(dn)
+	under := func(base string) bool { return Under(dn, base) }
+	return (len(in) == 0 || slices.ContainsFunc(in, under)) && !slices.ContainsFunc(out, under)
+}
+
 // escapedAt tells whether the byte at i is taken by a backslash before it.
 func escapedAt(s string, i int) bool {
 	n := 0

@@ -1,6 +1,9 @@
 package directory
 
-import "iter"
+import (
+	"iter"
+	"strings"
+)
 
 // AttrID is a small number for an attribute that the tool looks at, so that
 // a million entries are judged without comparing a million names.
@@ -253,6 +256,15 @@ var attrNames = [attrCount]string{
 
 // String returns the attribute's name as the schema spells it.
 func (id AttrID) String() string { return attrNames[id] }
+
+// AttrNames writes the names of attributes of which any one would do.
+func AttrNames(ids []AttrID) string {
+	all := make([]string, len(ids))
+	for i, id := range ids {
+		all[i] = id.String()
+	}
+	return strings.Join(all, " or ")
+}
 
 // attrTable finds an AttrID from a hash of length, first, middle and last
 // letter; each slot holds the few names that share it.

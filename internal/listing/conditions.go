@@ -154,7 +154,7 @@ func (c *collector) seenEnough() error {
 				}
 			}
 		}
-		return fmt.Errorf("%s cannot be told: no account shows %s (not exported, not readable for this account, or not recorded by the server)", option, names(ids))
+		return fmt.Errorf("%s cannot be told: no account shows %s (not exported, not readable for this account, or not recorded by the server)", option, directory.AttrNames(ids))
 	}
 	for _, need := range []struct {
 		asked  bool
@@ -170,12 +170,4 @@ func (c *collector) seenEnough() error {
 		}
 	}
 	return nil
-}
-
-func names(ids []directory.AttrID) string {
-	all := make([]string, len(ids))
-	for i, id := range ids {
-		all[i] = id.String()
-	}
-	return strings.Join(all, " or ")
 }

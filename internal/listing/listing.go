@@ -81,7 +81,7 @@ var selecting = map[string]string{
 	"accounts":  "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
 	"services":  "(|(objectClass=msDS-ManagedServiceAccount)(objectClass=msDS-GroupManagedServiceAccount))",
 	"computers": "(objectClass=computer)",
-	"groups":    "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))",
+	"groups":    source.GroupFilter,
 	"contacts":  "(objectClass=contact)",
 	"units":     "(objectClass=organizationalUnit)",
 }
@@ -340,12 +340,8 @@ func (c *collector) cells() {
 
 // means tells whether an entry is of the kind that is listed, and in scope.
 func (q *Query) means(v *view) bool {
-	if len(q.Scope)+len(q.LeftOut) > 0 {
-		dn := directory.FoldDN(v.entry.DN)
-		in := func(base string) bool { return directory.Under(dn, base) }
-		if len(q.Scope) > 0 && !slices.ContainsFunc(q.Scope, in) || slices.ContainsFunc(q.LeftOut, in) {
-			return false
-		}
+	if len(q.Scope)+len(q.LeftOut) > 0 && !directory.InScope(v.entry.DN, q.Scope, q.LeftOut) {
+		return false
 	}
 	if q.What == "" {
 		return true

@@ -183,15 +183,8 @@ func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, er
 	}
 	p.Sections = append(p.Sections, overview(r))
 	found := byCheck(r.Findings)
-	blind := map[string][]string{}
-	var reasons []string
-	for _, sum := range bySeverity(r.Summary) {
-		for _, why := range sum.NotLooked {
-			if blind[why] == nil {
-				reasons = append(reasons, why)
-			}
-			blind[why] = append(blind[why], sum.Check)
-		}
+	sums := bySeverity(r.Summary)
+	for _, sum := range sums {
 		if findings := found[sum.Check]; len(findings) > 0 {
 			c, err := r.Catalog.Named(sum.Check)
 			if err != nil {
@@ -200,9 +193,7 @@ func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, er
 			p.Sections = append(p.Sections, Section{ID: sum.Check, Badge: sum.Severity.String(), Tone: tone(sum.Severity), Lead: lead(c), Sheet: evidenceSheet(sum.Check, findings, zone)})
 		}
 	}
-	for _, why := range reasons {
-		p.Notes = append(p.Notes, "Not looked at: "+strings.Join(blind[why], ", ")+": "+why+".")
-	}
+	p.Notes = append(p.Notes, notLooked(sums)...)
 	return p, nil
 }
 

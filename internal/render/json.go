@@ -33,27 +33,39 @@ type FindingShape struct {
 // EvidenceShape is written as one JSON object in the order of the evidence.
 type EvidenceShape []audit.Evidence
 
-// MarshalJSON keeps the order, which a map would lose.
+// MarshalJSON writes the object.
 func (o EvidenceShape) MarshalJSON() ([]byte, error) {
+	return orderedObject(len(o), func(i int) (string, any) { return o[i].Attr, o[i].Value })
+}
+
+// orderedObject writes a JSON object of n members in their order, which a map
+// would lose.
+func orderedObject(n int, member func(int) (name string, value any)) ([]byte, error) {
 	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
+	enc := encoder(&b)
 	b.WriteByte('{')
-	for i, e := range o {
+	for i := range n {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		for j, text := range []string{e.Attr, e.Value} {
-			if j == 1 {
-				b.WriteByte(':')
-			}
-			if err := enc.Encode(text); err != nil {
-				return nil, err
-			}
+		name, value := member(i)
+		if err := enc.Encode(name); err != nil {
+			return nil, err
+		}
+		b.WriteByte(':')
+		if err := enc.Encode(value); err != nil {
+			return nil, err
 		}
 	}
 	b.WriteByte('}')
 	return b.Bytes(), nil
+}
+
+// encoder writes JSON with values as they are: it is not for HTML.
+func encoder(w io.Writer) *json.Encoder {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	return enc
 }
 
 func shape(f *audit.Finding) FindingShape {
@@ -68,8 +80,7 @@ func shape(f *audit.Finding) FindingShape {
 
 // FindingsJSONL writes one finding a line.
 func FindingsJSONL(w io.Writer, findings []audit.Finding) error {
-	enc := json.NewEncoder(w)
-	enc.SetEscapeHTML(false)
+	enc := encoder(w)
 	for i := range findings {
 		if err := enc.Encode(shape(&findings[i])); err != nil {
 			return err
@@ -111,15 +122,12 @@ func ReportJSON(w io.Writer, r *audit.Report) error {
 
 // JSONLine writes a value on one line.
 func JSONLine(w io.Writer, v any) error {
-	enc := json.NewEncoder(w)
-	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	return encoder(w).Encode(v)
 }
 
 // JSON writes any value in the project's way: indented, one trailing newline.
 func JSON(w io.Writer, v any) error {
-	enc := json.NewEncoder(w)
-	enc.SetEscapeHTML(false)
+	enc := encoder(w)
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }

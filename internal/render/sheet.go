@@ -3,7 +3,6 @@ package render
 import (
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -77,30 +76,12 @@ type RowShape struct {
 	row     []any
 }
 
-// MarshalJSON keeps the order, which a map would lose.
+// MarshalJSON writes the object.
 func (o RowShape) MarshalJSON() ([]byte, error) {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	b.WriteByte('{')
-	for i := range o.columns {
-		if i > 0 {
-			b.WriteByte(',')
-		}
-		if err := enc.Encode(o.columns[i].Name); err != nil {
-			return nil, err
-		}
-		b.WriteByte(':')
-		if err := enc.Encode(jsonCell(&o.columns[i], o.row[i])); err != nil {
-			return nil, err
-		}
-	}
-	b.WriteByte('}')
-	return b.Bytes(), nil
+	return orderedObject(len(o.columns), func(i int) (string, any) { return o.columns[i].Name, jsonCell(&o.columns[i], o.row[i]) })
 }
 
-// jsonCell writes times to the second where they have no fraction, and an
-// empty list for no texts.
+// jsonCell writes times in UTC, and an empty list for no texts.
 func jsonCell(c *sheet.Column, cell any) any {
 	switch v := cell.(type) {
 	case time.Time:
@@ -115,8 +96,7 @@ func jsonCell(c *sheet.Column, cell any) any {
 
 // SheetJSONL writes one object a row.
 func SheetJSONL(w io.Writer, s *sheet.Sheet) error {
-	enc := json.NewEncoder(w)
-	enc.SetEscapeHTML(false)
+	enc := encoder(w)
 	for _, row := range s.Rows {
 		if err := enc.Encode(RowShape{s.Columns, row}); err != nil {
 			return err

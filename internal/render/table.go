@@ -149,8 +149,7 @@ func bySeverity(sums []audit.Summary) []audit.Summary {
 // words what found nothing, and what was not looked at.
 func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	var rows [][]string
-	var clean, reasons []string
-	blind := map[string][]string{} // why → the checks not looked at
+	var clean []string
 	for _, sum := range sums {
 		c, err := r.Catalog.Named(sum.Check)
 		if err != nil {
@@ -162,12 +161,6 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 		case sum.Looked:
 			clean = append(clean, sum.Check)
 		}
-		for _, why := range sum.NotLooked {
-			if blind[why] == nil {
-				reasons = append(reasons, why)
-			}
-			blind[why] = append(blind[why], sum.Check)
-		}
 	}
 	if len(rows) > 0 {
 		Table(w, st, []string{"Check", "Severity", "Found", "Likely", "Reports"}, rows, 4)
@@ -175,13 +168,31 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	if len(clean) > 0 {
 		fmt.Fprintln(w, Wrap("Nothing found by "+strings.Join(clean, ", ")+".", st.Width, "  "))
 	}
-	for _, why := range reasons {
-		fmt.Fprintln(w, Wrap("Not looked at: "+strings.Join(blind[why], ", ")+": "+Visible(why)+".", st.Width, "  "))
+	for _, line := range notLooked(sums) {
+		fmt.Fprintln(w, Wrap(Visible(line), st.Width, "  "))
 	}
 	fmt.Fprintln(w, totals(r, st))
 	if len(rows) > 1 {
 		fmt.Fprintln(w, "One check in full: yardbroom audit --check NAME. What it means: yardbroom checks NAME.")
 	}
+}
+
+// notLooked says what was not looked at, one sentence a reason.
+func notLooked(sums []audit.Summary) []string {
+	var reasons []string
+	blind := map[string][]string{} // why → the checks not looked at
+	for _, sum := range sums {
+		for _, why := range sum.NotLooked {
+			if blind[why] == nil {
+				reasons = append(reasons, why)
+			}
+			blind[why] = append(blind[why], sum.Check)
+		}
+	}
+	for i, why := range reasons {
+		reasons[i] = "Not looked at: " + strings.Join(blind[why], ", ") + ": " + why + "."
+	}
+	return reasons
 }
 
 // someOf writes a count, and nothing for none.

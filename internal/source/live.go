@@ -316,7 +316,7 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 			{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}}, more...)
 	}
 	if need.Groups {
-		queries = append(queries, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"})
+		queries = append(queries, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: GroupFilter})
 	}
 	err := s.retry(ctx, func() error {
 		*out = *s.newSurvey()

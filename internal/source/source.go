@@ -53,6 +53,9 @@ type Need struct {
 	SignIns  bool // what other servers know of sign-ins
 }
 
+// GroupFilter selects the groups of every dialect.
+const GroupFilter = "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
+
 // Selection says which entries are meant, and what of them.
 type Selection struct {
 	Filter     string   // RFC 4515; "" means every entry
