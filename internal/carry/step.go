@@ -107,11 +107,17 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 		return false, r.conclude(ctx, l, past, writeErr, false)
 	}
 	if err := r.Server.Reconnect(ctx); err != nil {
-		return false, fmt.Errorf("the connection was lost in the middle of a step; apply again when the server is back: %w", err)
+		return false, unread(err)
 	}
 	err = r.settleStep(ctx, l, past, writeErr)
 	last := past.steps[len(past.steps)-1].outcome
 	return err != nil && last != nil && last.Untouched, err
+}
+
+// unread is the error of a step of which nobody could read how it ended,
+// whether the connection could not be made again or was lost once more.
+func unread(err error) error {
+	return fmt.Errorf("the connection was lost in the middle of a step; apply again when the server is back: %w", err)
 }
 
 // settleStep finds out by reading whether the last intent was carried out.
@@ -129,7 +135,7 @@ func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, wri
 	}
 	e, err := r.readBack(ctx, s)
 	if err != nil {
-		return fmt.Errorf("reading back: %w", err)
+		return unread(err)
 	}
 	switch effectOf(s, e) {
 	case effectDone:
