@@ -117,7 +117,7 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 // unread is the error of a step of which nobody could read how it ended,
 // whether the connection could not be made again or was lost once more.
 func unread(err error) error {
-	return fmt.Errorf("the connection was lost in the middle of a step; apply again when the server is back: %w", err)
+	return fmt.Errorf("how a step ended could not be read; apply again when the server is back: %w", err)
 }
 
 // settleStep finds out by reading whether the last intent was carried out.
