@@ -1,6 +1,7 @@
 package roster
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -53,22 +54,20 @@ func foldHeader(h string) string {
 	return strings.Join(words, " ")
 }
 
-// named returns the field that a header means, "" for none.
-func named(header string, more map[Field][]string) Field {
+// named returns the field that a header means.
+func named(header string, more map[Field][]string) (f Field, known bool) {
 	folded := foldHeader(header)
-	for _, f := range Fields {
-		for _, h := range more[f] {
-			if foldHeader(h) == folded {
-				return f
-			}
+	for f := range fieldCount {
+		if slices.ContainsFunc(more[f], func(h string) bool { return foldHeader(h) == folded }) {
+			return f, true
 		}
 	}
-	for _, f := range Fields {
+	for f := range fieldCount {
 		if slices.Contains(headers[f], folded) {
-			return f
+			return f, true
 		}
 	}
-	return ""
+	return 0, false
 }
 
 // mapColumns finds out which column is which field: as asked, by header, or,
@@ -77,7 +76,7 @@ func mapColumns(rows []line, opt Options) (columns []Mapped, hasHeader bool, err
 	first := rows[0].cells
 	known := 0
 	for _, h := range first {
-		if named(h, opt.Names) != "" {
+		if _, ok := named(h, opt.Names); ok {
 			known++
 		}
 	}
@@ -103,9 +102,6 @@ func mapColumns(rows []line, opt Options) (columns []Mapped, hasHeader bool, err
 	}
 	for _, f := range slices.Sorted(maps.Keys(opt.Map)) {
 		at, err := columnAsked(opt.Map[f], first)
-		if err == nil && !slices.Contains(Fields, f) {
-			err = fmt.Errorf("there is no field %q", f)
-		}
 		if err == nil {
 			err = add(f, at, "as asked")
 		}
@@ -121,7 +117,7 @@ func mapColumns(rows []line, opt Options) (columns []Mapped, hasHeader bool, err
 	if err != nil {
 		return nil, false, err
 	}
-	slices.SortFunc(columns, func(a, b Mapped) int { return slices.Index(Fields, a.Field) - slices.Index(Fields, b.Field) })
+	slices.SortFunc(columns, func(a, b Mapped) int { return cmp.Compare(a.Field, b.Field) })
 	return columns, hasHeader, usable(columns, first, hasHeader)
 }
 
@@ -129,8 +125,9 @@ func mapColumns(rows []line, opt Options) (columns []Mapped, hasHeader bool, err
 func byName(first []string, opt Options, taken map[int]Field, add func(Field, int, string) error) error {
 	at := map[Field]int{}
 	for i, h := range first {
-		f := named(h, opt.Names)
-		if _, asked := opt.Map[f]; f == "" || asked || taken[i+1] != "" {
+		f, ok := named(h, opt.Names)
+		_, asked := opt.Map[f]
+		if _, used := taken[i+1]; !ok || asked || used {
 			continue
 		}
 		if other, twice := at[f]; twice {
@@ -187,10 +184,10 @@ func byPosition(rows []line, add func(Field, int, string) error) error {
 	}
 	for at := 1; at <= width; at++ {
 		var err error
-		switch looks := columnLooks(rows, at); {
-		case looks == Mail, looks == PersonID:
+		switch looks, ok := columnLooks(rows, at); {
+		case ok && looks != FullName:
 			err = take(looks, at)
-		case looks == FullName && len(names) > 0:
+		case ok && len(names) > 0:
 			err = take(names[0], at)
 			names = names[1:]
 		default:
@@ -206,9 +203,9 @@ func byPosition(rows []line, add func(Field, int, string) error) error {
 	return nil
 }
 
-// columnLooks tells whether all values of a column are mail addresses, or
-// different numbers, or words.
-func columnLooks(rows []line, at int) Field {
+// columnLooks tells what all values of a column look like: mail addresses,
+// different numbers, or words, which may be names.
+func columnLooks(rows []line, at int) (f Field, ok bool) {
 	seen := map[string]bool{}
 	mail, number, word := true, true, true
 	for _, l := range rows {
@@ -224,15 +221,15 @@ func columnLooks(rows []line, at int) Field {
 	}
 	switch {
 	case len(seen) == 0:
-		return ""
+		return 0, false
 	case mail:
-		return Mail
+		return Mail, true
 	case number:
-		return PersonID
+		return PersonID, true
 	case word:
-		return FullName
+		return FullName, true
 	}
-	return ""
+	return 0, false
 }
 
 func isMail(v string) bool {

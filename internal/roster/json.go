@@ -125,7 +125,7 @@ type scimUser struct {
 	} `json:"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"`
 }
 
-var scimHeader = []string{string(PersonID), string(Family), string(Given), string(FullName), string(Mail), string(Logon), string(Department), string(Title), string(Location), string(Manager), string(Status)}
+var scimFields = []Field{PersonID, Family, Given, FullName, Mail, Logon, Department, Title, Location, Manager, Status}
 
 // scim reads SCIM users. Columns have the fields' own names, so there is
 // nothing to find out.
@@ -133,7 +133,13 @@ func scim(users []json.RawMessage, source string, opt Options) (*Roster, error) 
 	if len(opt.Map) > 0 {
 		return nil, fmt.Errorf("%s is a SCIM list, whose attributes have their meaning: nothing can be mapped", source)
 	}
-	t := &table{form: "SCIM users", rows: []line{{0, scimHeader}}}
+	header := make([]string, len(scimFields))
+	opt.Names = map[Field][]string{}
+	for i, f := range scimFields {
+		header[i] = f.String()
+		opt.Names[f] = header[i : i+1]
+	}
+	t := &table{form: "SCIM users", rows: []line{{0, header}}}
 	for i, raw := range users {
 		var u scimUser
 		if err := json.Unmarshal(raw, &u); err != nil {
@@ -156,11 +162,6 @@ func scim(users []json.RawMessage, source string, opt Options) (*Roster, error) 
 		t.rows = append(t.rows, line{i + 1, []string{cmp.Or(u.Enterprise.Number, u.ExternalID), u.Name.Family, u.Name.Given, cmp.Or(u.Name.Formatted, u.DisplayName), mail, u.UserName,
 			u.Enterprise.Department, u.Title, place, u.Enterprise.Manager.Value, status}})
 	}
-	names := map[Field][]string{}
-	for _, f := range Fields {
-		names[f] = []string{string(f)}
-	}
-	opt.Names = names
 	return t.understand(source, opt)
 }
 

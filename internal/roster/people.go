@@ -20,7 +20,7 @@ const (
 // Person is all that a roster says of one person.
 type Person struct {
 	Rows   []int // numbers, in the order of the source
-	Values map[Field]string
+	Values Values
 	State  State
 	Start  time.Time // the first day of the current or next post
 	LeftOn time.Time // the last day of somebody who left; zero where no row says it
@@ -42,9 +42,7 @@ func (r *Roster) People(day time.Time, trustDates bool) []Person {
 		row := &r.Rows[i]
 		key := row.key()
 		if key[0] == "names" {
-			for _, f := range Fields {
-				key = append(key, row.Values[f])
-			}
+			key = append(key, row.Values[:]...)
 		}
 		k := strings.Join(key, "\x00")
 		at, known := byKey[k]
@@ -66,7 +64,7 @@ func (r *Roster) People(day time.Time, trustDates bool) []Person {
 var rank = map[State]int{Active: 3, Leave: 2, Future: 1, Left: 0}
 
 func merge(rows []*Row, day time.Time, trustDates bool) Person {
-	p := Person{State: Left, Values: map[Field]string{}}
+	p := Person{State: Left}
 	var current *Row
 	for _, row := range rows {
 		p.Rows = append(p.Rows, row.N)
@@ -88,7 +86,7 @@ func merge(rows []*Row, day time.Time, trustDates bool) Person {
 	// What the current post leaves open the others tell.
 	for _, row := range append([]*Row{current}, rows...) {
 		for f, v := range row.Values {
-			if p.Values[f] == "" && f != Start && f != End && f != Status {
+			if f := Field(f); p.Values[f] == "" && f != Start && f != End && f != Status {
 				p.Values[f] = v
 			}
 		}

@@ -13,33 +13,51 @@ import (
 )
 
 // Field is what a column of a roster means.
-type Field string
+type Field uint8
 
-// The fields. Manager is the person id of the manager, FullName one column
-// with the whole name.
+// The fields, in the order to show them. Manager is the person id of the
+// manager, FullName one column with the whole name.
 const (
-	PersonID   Field = "person-id"
-	Given      Field = "given"
-	Family     Field = "family"
-	FullName   Field = "name"
-	Mail       Field = "mail"
-	Logon      Field = "logon"
-	Department Field = "department"
-	Title      Field = "title"
-	Location   Field = "location"
-	Manager    Field = "manager"
-	Start      Field = "start"
-	End        Field = "end"
-	Status     Field = "status"
+	PersonID Field = iota
+	Family
+	Given
+	FullName
+	Mail
+	Logon
+	Department
+	Title
+	Location
+	Manager
+	Start
+	End
+	Status
+	fieldCount
 )
 
-// Fields are all fields, in the order to show them.
-var Fields = []Field{PersonID, Family, Given, FullName, Mail, Logon, Department, Title, Location, Manager, Start, End, Status}
+var fieldNames = [fieldCount]string{"person-id", "family", "given", "name", "mail", "logon", "department", "title", "location", "manager", "start", "end", "status"}
+
+// String returns the field's name in settings and on the command line.
+func (f Field) String() string { return fieldNames[f] }
+
+// FieldNames are the names of all fields, for messages.
+var FieldNames = strings.Join(fieldNames[:], ", ")
+
+// ParseField returns a field by its name.
+func ParseField(name string) (Field, error) {
+	if i := slices.Index(fieldNames[:], name); i >= 0 {
+		return Field(i), nil
+	}
+	return 0, fmt.Errorf("there is no field %q: there are %s", name, FieldNames)
+}
+
+// Values are the texts of a row or a person, by field, with single blanks
+// between words; "" where there is none.
+type Values [fieldCount]string
 
 // Row is one line of a roster: a person in one post.
 type Row struct {
 	N      int // its number in the source; a header counts
-	Values map[Field]string
+	Values Values
 	Start  time.Time // first day, at midnight in UTC; zero where none is given
 	End    time.Time // last day; zero where none is given; before Start for somebody who came back
 	Status Word
@@ -147,14 +165,12 @@ func readRow(l line, columns []Mapped, width int, order DateOrder, opt Options) 
 			}
 		}
 	}
-	row := &Row{N: l.n, Values: map[Field]string{}}
+	row := &Row{N: l.n}
 	for _, m := range columns {
 		if m.Column > len(l.cells) {
 			continue
 		}
-		if text := strings.Join(strings.Fields(l.cells[m.Column-1]), " "); text != "" {
-			row.Values[m.Field] = text
-		}
+		row.Values[m.Field] = tidied(l.cells[m.Column-1])
 	}
 	var err error
 	if row.Start, err = readDate(row.Values[Start], order); err != nil {
@@ -166,7 +182,7 @@ func readRow(l line, columns []Mapped, width int, order DateOrder, opt Options) 
 	if row.Status, err = readStatus(row.Values[Status], headerOf(columns, Status), opt.Words); err != nil {
 		return nil, err
 	}
-	row.splitName()
+	row.Values.splitName()
 	if len(row.key()) == 0 {
 		return nil, fmt.Errorf("it says nobody: no id, name, mail address or logon name")
 	}
@@ -175,20 +191,22 @@ func readRow(l line, columns []Mapped, width int, order DateOrder, opt Options) 
 
 // splitName makes a family and a given name of a whole one that says which is
 // which: "Quill, Ada". Where "Ada de la Mare" parts is not guessed here.
-func (r *Row) splitName() {
-	if r.Values[Family] != "" || r.Values[Given] != "" {
+func (v *Values) splitName() {
+	if v[Family] != "" || v[Given] != "" {
 		return
 	}
-	if family, given, ok := strings.Cut(r.Values[FullName], ","); ok {
-		r.set(Family, strings.TrimSpace(family))
-		r.set(Given, strings.TrimSpace(given))
+	if family, given, ok := strings.Cut(v[FullName], ","); ok {
+		v[Family], v[Given] = strings.TrimSpace(family), strings.TrimSpace(given)
 	}
 }
 
-func (r *Row) set(f Field, v string) {
-	if v != "" {
-		r.Values[f] = v
+// tidied is a text with single blanks between its words.
+func tidied(text string) string {
+	text = strings.TrimSpace(text)
+	if !strings.Contains(text, "  ") && !strings.ContainsAny(text, "\t\n\r\v\f\u00a0") {
+		return text
 	}
+	return strings.Join(strings.Fields(text), " ")
 }
 
 // key is what tells whose row it is: the person id, else the mail address,
@@ -197,7 +215,7 @@ func (r *Row) set(f Field, v string) {
 func (r *Row) key() []string {
 	for _, f := range []Field{PersonID, Mail, Logon} {
 		if v := r.Values[f]; v != "" {
-			return []string{string(f), strings.ToLower(v)}
+			return []string{f.String(), strings.ToLower(v)}
 		}
 	}
 	if cmp.Or(r.Values[Family], r.Values[Given], r.Values[FullName]) != "" {
