@@ -1,0 +1,341 @@
+package reconcile
+
+import (
+	"cmp"
+	"container/heap"
+	"runtime"
+	"slices"
+	"sync"
+)
+
+// stated is an edge of the best assignment, and by how much the assignment
+// would be worse without it, in thousandths of a bit.
+type stated struct {
+	person, account int32
+	margin          int32
+}
+
+// Components of more nodes or edges than these are not solved: what they hold
+// is in doubt.
+const (
+	mostNodes = 120
+	mostEdges = 1500
+)
+
+// assign finds the assignment of people to accounts, one to one, of the
+// greatest weight, and returns those of its edges without which it would be
+// worse by least or more: the others have an alternative that is nearly as
+// good. Weights are above zero; standing alone weighs nothing.
+//
+// An edge that weighs as much as the next best ones at both its ends together
+// is in a best assignment, whatever the rest of it is. Such edges are taken
+// first, which leaves small components; those are solved exactly.
+func assign(edges []edge, least int32) []stated {
+	g := newGraph(edges)
+	out := g.takeDominant(least)
+	components := g.components()
+	solved := make([][]stated, len(components))
+	var wg sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for n := range next {
+				solved[n] = solve(components[n], least)
+			}
+		})
+	}
+	for n := range components {
+		next <- n
+	}
+	close(next)
+	wg.Wait()
+	for _, s := range solved {
+		out = append(out, s...)
+	}
+	slices.SortFunc(out, func(x, y stated) int { return cmp.Compare(x.person, y.person) })
+	return out
+}
+
+// graph holds the edges at each person and account, the heaviest first.
+type graph struct {
+	edges     []edge
+	byPerson  map[int32][]int32
+	byAccount map[int32][]int32
+	person    map[int32]bool // taken
+	account   map[int32]bool
+}
+
+func newGraph(edges []edge) *graph {
+	g := &graph{edges, map[int32][]int32{}, map[int32][]int32{}, map[int32]bool{}, map[int32]bool{}}
+	for i, e := range edges {
+		g.byPerson[e.person] = append(g.byPerson[e.person], int32(i))
+		g.byAccount[e.account] = append(g.byAccount[e.account], int32(i))
+	}
+	for _, at := range []map[int32][]int32{g.byPerson, g.byAccount} {
+		for _, list := range at {
+			slices.SortFunc(list, func(x, y int32) int { return cmp.Or(cmp.Compare(edges[y].weight, edges[x].weight), cmp.Compare(x, y)) })
+		}
+	}
+	return g
+}
+
+func (g *graph) gone(e int32) bool {
+	return g.person[g.edges[e].person] || g.account[g.edges[e].account]
+}
+
+// nextBest is the weight of the heaviest edge of a list but one, 0 where there
+// is none.
+func (g *graph) nextBest(list []int32, but int32) int32 {
+	for _, e := range list {
+		if e != but && !g.gone(e) {
+			return g.edges[e].weight
+		}
+	}
+	return 0
+}
+
+// takeDominant takes the edges that outweigh the next best at both ends
+// together by least, again and again, since each one taken makes room.
+func (g *graph) takeDominant(least int32) []stated {
+	var out []stated
+	queue := &byWeight{g: g}
+	for i := range g.edges {
+		queue.list = append(queue.list, int32(i))
+	}
+	heap.Init(queue)
+	waiting := map[int32]bool{}
+	again := func(list []int32) {
+		for _, e := range list {
+			if waiting[e] && !g.gone(e) {
+				delete(waiting, e)
+				heap.Push(queue, e)
+			}
+		}
+	}
+	for queue.Len() > 0 {
+		at := heap.Pop(queue).(int32)
+		if g.gone(at) {
+			continue
+		}
+		e := g.edges[at]
+		margin := e.weight - g.nextBest(g.byPerson[e.person], at) - g.nextBest(g.byAccount[e.account], at)
+		if margin < least {
+			waiting[at] = true
+			continue
+		}
+		out = append(out, stated{e.person, e.account, margin})
+		g.person[e.person], g.account[e.account] = true, true
+		for _, other := range g.byPerson[e.person] {
+			again(g.byAccount[g.edges[other].account])
+		}
+		for _, other := range g.byAccount[e.account] {
+			again(g.byPerson[g.edges[other].person])
+		}
+	}
+	return out
+}
+
+// byWeight is a heap of edges, the heaviest on top.
+type byWeight struct {
+	g    *graph
+	list []int32
+}
+
+func (q *byWeight) Len() int { return len(q.list) }
+func (q *byWeight) Less(i, j int) bool {
+	x, y := q.g.edges[q.list[i]], q.g.edges[q.list[j]]
+	return cmp.Or(cmp.Compare(y.weight, x.weight), byEnds(x, y)) < 0
+}
+func (q *byWeight) Swap(i, j int) { q.list[i], q.list[j] = q.list[j], q.list[i] }
+func (q *byWeight) Push(x any)    { q.list = append(q.list, x.(int32)) }
+func (q *byWeight) Pop() any {
+	last := q.list[len(q.list)-1]
+	q.list = q.list[:len(q.list)-1]
+	return last
+}
+
+// components parts what is left into pieces that no edge joins.
+func (g *graph) components() [][]edge {
+	seen := make([]bool, len(g.edges))
+	var out [][]edge
+	for i := range g.edges {
+		if seen[i] || g.gone(int32(i)) {
+			continue
+		}
+		var piece []edge
+		stack := []int32{int32(i)}
+		seen[i] = true
+		for len(stack) > 0 {
+			at := stack[len(stack)-1]
+			stack = stack[:len(stack)-1]
+			piece = append(piece, g.edges[at])
+			for _, list := range [][]int32{g.byPerson[g.edges[at].person], g.byAccount[g.edges[at].account]} {
+				for _, e := range list {
+					if !seen[e] && !g.gone(e) {
+						seen[e] = true
+						stack = append(stack, e)
+					}
+				}
+			}
+		}
+		slices.SortFunc(piece, byEnds)
+		out = append(out, piece)
+	}
+	return out
+}
+
+// none stands for no edge and nobody.
+const none = -1
+
+// matching is an assignment within one component.
+type matching struct {
+	edges    []edge
+	byPerson [][]int // edges at each person, by local numbers
+	people   []int32
+	accounts []int32
+	from, to []int // of each edge, local numbers
+	ofPerson []int // edge in the assignment
+	ofAcc    []int
+}
+
+// solve finds the best assignment of a component, and the edges of it that
+// stand out by least.
+func solve(edges []edge, least int32) []stated {
+	if len(edges) > mostEdges {
+		return nil
+	}
+	m := newMatching(edges)
+	if len(m.people)+len(m.accounts) > mostNodes {
+		return nil
+	}
+	for p := range m.people {
+		m.improve(p, none, none)
+	}
+	var out []stated
+	for p := range m.people {
+		e := m.ofPerson[p]
+		if e < 0 {
+			continue
+		}
+		if margin := m.without(e); margin >= least {
+			out = append(out, stated{edges[e].person, edges[e].account, margin})
+		}
+	}
+	return out
+}
+
+func newMatching(edges []edge) *matching {
+	m := &matching{edges: edges, from: make([]int, len(edges)), to: make([]int, len(edges))}
+	people, accounts := map[int32]int{}, map[int32]int{}
+	for i, e := range edges {
+		p, known := people[e.person]
+		if !known {
+			p = len(m.people)
+			people[e.person] = p
+			m.people = append(m.people, e.person)
+			m.byPerson = append(m.byPerson, nil)
+			m.ofPerson = append(m.ofPerson, -1)
+		}
+		a, known := accounts[e.account]
+		if !known {
+			a = len(m.accounts)
+			accounts[e.account] = a
+			m.accounts = append(m.accounts, e.account)
+			m.ofAcc = append(m.ofAcc, -1)
+		}
+		m.from[i], m.to[i] = p, a
+		m.byPerson[p] = append(m.byPerson[p], i)
+	}
+	return m
+}
+
+func (m *matching) weight() (sum int32) {
+	for _, e := range m.ofPerson {
+		if e >= 0 {
+			sum += m.edges[e].weight
+		}
+	}
+	return sum
+}
+
+// improve makes an assignment that is the best without a person the best with
+// them: it changes along the alternating path from that person that gains
+// most, if any gains. An edge and an account can be forbidden.
+func (m *matching) improve(person, edge, account int) {
+	const unreached = -1 << 30
+	gain := make([]int32, len(m.people)) // of giving this person up, best so far
+	by := make([]int, len(m.people))     // the edge over which the account was taken from them
+	for i := range gain {
+		gain[i], by[i] = unreached, none
+	}
+	gain[person] = 0
+	bestGain, bestEdge, bestPerson := int32(0), none, person // standing alone
+	for changed := true; changed; {
+		changed = false
+		for p := range m.people {
+			if gain[p] == unreached {
+				continue
+			}
+			for _, e := range m.byPerson[p] {
+				if e == edge || m.to[e] == account || e == m.ofPerson[p] {
+					continue
+				}
+				reached := gain[p] + m.edges[e].weight
+				holds := m.ofAcc[m.to[e]]
+				if holds < 0 {
+					if reached > bestGain {
+						bestGain, bestEdge, bestPerson = reached, e, none
+					}
+					continue
+				}
+				q := m.from[holds]
+				if reached -= m.edges[holds].weight; reached > gain[q] && q != person {
+					gain[q], by[q], changed = reached, e, true
+				}
+			}
+		}
+	}
+	for p := range m.people { // somebody may be left alone
+		if gain[p] > bestGain {
+			bestGain, bestEdge, bestPerson = gain[p], none, p
+		}
+	}
+	if bestGain <= 0 {
+		return
+	}
+	if bestPerson >= 0 {
+		m.ofPerson[bestPerson] = none
+		bestEdge = by[bestPerson]
+	}
+	for e := bestEdge; e >= 0; {
+		p := m.from[e]
+		m.ofPerson[p], m.ofAcc[m.to[e]] = e, e
+		if p == person {
+			break
+		}
+		e = by[p]
+	}
+}
+
+// without tells by how much the best assignment is worse if an edge of it is
+// forbidden: what is left is the best without the edge's ends, and these are
+// added again one after the other.
+func (m *matching) without(e int) int32 {
+	before := m.weight()
+	rest := &matching{edges: m.edges, byPerson: m.byPerson, people: m.people, accounts: m.accounts, from: m.from, to: m.to,
+		ofPerson: slices.Clone(m.ofPerson), ofAcc: slices.Clone(m.ofAcc)}
+	rest.ofPerson[m.from[e]], rest.ofAcc[m.to[e]] = none, none
+	rest.improve(m.from[e], none, m.to[e])
+	rest.improveAccount(m.to[e], e)
+	return before - rest.weight()
+}
+
+// improveAccount is improve for an account: the same on the mirrored graph.
+func (m *matching) improveAccount(account, edge int) {
+	mirror := &matching{edges: m.edges, people: m.accounts, accounts: m.people, from: m.to, to: m.from, ofPerson: m.ofAcc, ofAcc: m.ofPerson}
+	mirror.byPerson = make([][]int, len(m.accounts))
+	for i := range m.edges {
+		mirror.byPerson[m.to[i]] = append(mirror.byPerson[m.to[i]], i)
+	}
+	mirror.improve(account, edge, none)
+}

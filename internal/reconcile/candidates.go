@@ -1,0 +1,475 @@
+package reconcile
+
+import (
+	"cmp"
+	"hash/maphash"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/roster"
+)
+
+const (
+	// bar is how many bits a pair has to stand above every other answer to be
+	// stated: 8 bits are 255 to 1.
+	bar = 8.0
+	// firstBar is the bar for people and accounts of exactly one name, while
+	// those whose names only resemble each other were not looked at.
+	firstBar = bar + 2
+	// mostCompared is how many pairs of one name, or of one key, are compared
+	// with each other; of more, only those that share something else too.
+	mostCompared = 400
+	// mostCandidates is how many of them are named where the answer is open.
+	mostCandidates = 5
+)
+
+// edge is a pair that may be one, with its weight in thousandths of a bit, so
+// that sums are exact and ties are ties.
+type edge struct {
+	person, account int32
+	weight          int32
+}
+
+func weightOf(bits float64) int32 {
+	return int32(math.Round(max(min(bits, 1000), -1000) * 1000))
+}
+
+// open are the people and accounts that no key has brought together.
+type open struct{ people, accounts []int32 }
+
+func (m *matcher) open() (o open) {
+	for i := range m.people {
+		if !m.has[i] && !m.unsure[i] {
+			o.people = append(o.people, int32(i))
+		}
+	}
+	for i, a := range m.accounts {
+		if m.owner[i] == nobody && m.doubts[int32(i)] == nil && m.result.Gone[a].Person == "" && !m.isSecond(a) {
+			o.accounts = append(o.accounts, int32(i))
+		}
+	}
+	return o
+}
+
+// byNames weighs what is left: first people and accounts of exactly one name,
+// which are most, and then, for the rest, names that resemble each other.
+func (m *matcher) byNames() {
+	o := m.open()
+	prior := m.prior(o)
+	crowded := map[wholeName]bool{}
+	m.decide(m.sameNames(o, crowded), prior, firstBar, false)
+	o = m.open()
+	m.decide(append(m.sameNames(o, crowded), m.likeNames(o)...), prior, bar, true)
+	m.crowds(m.open(), crowded)
+	m.further(prior)
+}
+
+// prior is how likely any two of what is left belong together, in bits: the
+// share of people who have an account among them, over what it would mean if
+// both stood alone.
+func (m *matcher) prior(o open) float64 {
+	names := map[wholeName]bool{}
+	for _, i := range o.accounts {
+		names[m.wholeAccount(i)] = true
+	}
+	found := 0
+	for _, p := range o.people {
+		if w := m.wholePerson(p); w.known() && names[w] {
+			found++
+		}
+	}
+	share := min(max(float64(found)/float64(max(len(o.people), 1)), 0.3), 0.95)
+	return math.Log2(share/((1-share)*(1-share))) - math.Log2(float64(max(len(o.accounts), len(o.people), 16)))
+}
+
+// wholeName is a family and a given name.
+type wholeName struct{ family, given int32 }
+
+func (w wholeName) known() bool { return w.family != noWord && w.given != noWord }
+
+func (m *matcher) wholePerson(p int32) wholeName {
+	return wholeName{m.person[p].family, m.person[p].given}
+}
+
+func (m *matcher) wholeAccount(i int32) wholeName {
+	return wholeName{m.account[i].family, m.account[i].given}
+}
+
+// sameNames are the edges between people and accounts that bear one name. Of
+// names that too many bear, only those that share something else; these names
+// are noted as crowded.
+func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
+	accounts := map[wholeName][]int32{}
+	for _, i := range o.accounts {
+		if w := m.wholeAccount(i); w.known() {
+			accounts[w] = append(accounts[w], i)
+		}
+	}
+	people := map[wholeName][]int32{}
+	var order []wholeName
+	for _, p := range o.people {
+		w := m.wholePerson(p)
+		if accounts[w] == nil {
+			continue
+		}
+		if people[w] == nil {
+			order = append(order, w)
+		}
+		people[w] = append(people[w], p)
+	}
+	var edges []edge
+	for _, w := range order {
+		if len(people[w])*len(accounts[w]) <= mostCompared {
+			for _, p := range people[w] {
+				for _, i := range accounts[w] {
+					edges = m.addEdge(edges, p, i)
+				}
+			}
+			continue
+		}
+		crowded[w] = true
+		edges = append(edges, m.crowdedEdges(people[w], accounts[w])...)
+	}
+	return edges
+}
+
+// addEdge weighs a pair and adds it, unless somebody has rejected it or it
+// weighs nothing.
+func (m *matcher) addEdge(edges []edge, p, account int32) []edge {
+	if len(m.rejected) > 0 && m.rejected[[2]int32{p, account}] {
+		return edges
+	}
+	if w := weightOf(m.weigh(p, account)); w > 0 {
+		edges = append(edges, edge{p, account, w})
+	}
+	return edges
+}
+
+// crowdedEdges compares people and accounts of one name where they share a
+// department and a title, or a first day near the day the account was made,
+// or a number that the logon name ends in.
+func (m *matcher) crowdedEdges(people, accounts []int32) []edge {
+	k := newKeys(len(people)+len(accounts), len(people)+len(accounts))
+	for _, p := range people {
+		v := &m.people[p].Values
+		k.person(p, "post", m.folded(v[roster.Department]), m.folded(v[roster.Title]), m.folded(v[roster.Location]))
+		if start := m.people[p].Start; !start.IsZero() {
+			k.person(p, "day", month(start, 0))
+		}
+	}
+	for _, i := range accounts {
+		a := m.accounts[i]
+		k.account(i, "post", m.folded(a.Text.First(directory.AttrDepartment)), m.folded(a.Text.First(directory.AttrTitle)), m.folded(a.Text.First(directory.AttrL)))
+		if a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				k.account(i, "day", month(a.Created.Time(), near))
+			}
+		}
+	}
+	return k.edges(m)
+}
+
+func (m *matcher) folded(written string) string {
+	if written == "" {
+		return ""
+	}
+	return strconv.Itoa(int(m.texts.number(written)))
+}
+
+// month names the month of a time, or one some months from it.
+func month(t time.Time, further int) string {
+	return strconv.Itoa(t.Year()*12 + int(t.Month()) + further)
+}
+
+// keys finds people and accounts that share a key: a text of a kind.
+type keys struct {
+	seed             maphash.Seed
+	people, accounts []keyOf
+}
+
+type keyOf struct {
+	key uint64
+	who int32
+}
+
+func newKeys(people, accounts int) *keys {
+	return &keys{maphash.MakeSeed(), make([]keyOf, 0, people), make([]keyOf, 0, accounts)}
+}
+
+func (k *keys) hash(kind string, texts []string) (key uint64, blank bool) {
+	var h maphash.Hash
+	h.SetSeed(k.seed)
+	h.WriteString(kind)
+	blank = true
+	for _, t := range texts {
+		blank = blank && t == ""
+		h.WriteByte(0)
+		h.WriteString(t)
+	}
+	return h.Sum64(), blank
+}
+
+func (k *keys) person(p int32, kind string, texts ...string) {
+	if key, blank := k.hash(kind, texts); !blank {
+		k.people = append(k.people, keyOf{key, p})
+	}
+}
+
+func (k *keys) account(i int32, kind string, texts ...string) {
+	if key, blank := k.hash(kind, texts); !blank {
+		k.accounts = append(k.accounts, keyOf{key, i})
+	}
+}
+
+// edges weighs all people and accounts that share a key which not too many
+// have.
+func (k *keys) edges(m *matcher) []edge {
+	byKey := func(x, y keyOf) int { return cmp.Or(cmp.Compare(x.key, y.key), cmp.Compare(x.who, y.who)) }
+	slices.SortFunc(k.people, byKey)
+	slices.SortFunc(k.accounts, byKey)
+	k.people, k.accounts = slices.Compact(k.people), slices.Compact(k.accounts)
+	var pairs []edge
+	for i, j := 0, 0; i < len(k.people) && j < len(k.accounts); {
+		switch key := k.people[i].key; {
+		case key < k.accounts[j].key:
+			i++
+		case key > k.accounts[j].key:
+			j++
+		default:
+			toI, toJ := i, j
+			for toI < len(k.people) && k.people[toI].key == key {
+				toI++
+			}
+			for toJ < len(k.accounts) && k.accounts[toJ].key == key {
+				toJ++
+			}
+			if (toI-i)*(toJ-j) <= mostCompared {
+				for _, p := range k.people[i:toI] {
+					for _, a := range k.accounts[j:toJ] {
+						pairs = append(pairs, edge{p.who, a.who, 0})
+					}
+				}
+			}
+			i, j = toI, toJ
+		}
+	}
+	slices.SortFunc(pairs, byEnds)
+	var edges []edge
+	for _, e := range slices.Compact(pairs) {
+		edges = m.addEdge(edges, e.person, e.account)
+	}
+	return edges
+}
+
+func byEnds(x, y edge) int {
+	return cmp.Or(cmp.Compare(x.person, y.person), cmp.Compare(x.account, y.account))
+}
+
+// likeNames are the edges between people and accounts whose names may be one,
+// and between those whose logon name or mail address gives it away.
+func (m *matcher) likeNames(o open) []edge {
+	k := newKeys(8*len(o.people), 8*len(o.accounts))
+	for _, p := range o.people {
+		x, v := m.person[p], &m.people[p].Values
+		m.nameKeys(x, func(kind string, texts ...string) { k.person(p, kind, texts...) })
+		if x.family != noWord && x.given != noWord {
+			given, family := &m.names.words[x.given], &m.names.words[x.family]
+			m.nameKeys(being{family: x.given, given: x.family}, func(kind string, texts ...string) {
+				if kind == "whole" {
+					k.person(p, kind, texts...)
+				}
+			})
+			for i := range m.patterns {
+				for _, built := range m.patterns[i].builds(given, family) {
+					k.person(p, "logon", built)
+				}
+			}
+			if start := m.people[p].Start; !start.IsZero() { // a family name may have changed
+				k.person(p, "given and day", given.text, month(start, 0))
+			}
+		}
+		local, _, _ := strings.Cut(strings.ToLower(v[roster.Mail]), "@")
+		k.person(p, "box", local)
+		k.person(p, "box", strings.ToLower(v[roster.Logon]))
+	}
+	for _, i := range o.accounts {
+		y, a := m.account[i], m.accounts[i]
+		m.nameKeys(y, func(kind string, texts ...string) { k.account(i, kind, texts...) })
+		plain, _ := plainLogon(a.Logon)
+		k.account(i, "logon", plain)
+		k.account(i, "box", strings.ToLower(a.Logon))
+		for mail := range addresses(a) {
+			local, _, _ := strings.Cut(strings.ToLower(mail), "@")
+			k.account(i, "box", local)
+		}
+		if y.given != noWord && a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				k.account(i, "given and day", m.names.words[y.given].text, month(a.Created.Time(), near))
+			}
+		}
+	}
+	return k.edges(m)
+}
+
+// nameKeys are the keys by which names that resemble each other meet.
+func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
+	if b.family == noWord {
+		return
+	}
+	family := &m.names.words[b.family]
+	if b.given == noWord {
+		add("family alone", family.text)
+		return
+	}
+	given := &m.names.words[b.given]
+	add("whole", family.text, given.text)
+	for _, part := range family.parts {
+		add("part", part, given.text[:1])
+		for _, n := range shortForms[given.parts[0]] {
+			add("form", part, strconv.Itoa(n))
+		}
+	}
+	for _, n := range shortForms[given.parts[0]] {
+		add("sound and form", family.skeleton, strconv.Itoa(n))
+	}
+	add("sound", family.skeleton, given.skeleton)
+	add("sound", family.skeleton, given.text[:1])
+	// A typing error does not reach both ends of a name.
+	add("begin", family.text[:min(3, len(family.text))], given.text)
+	add("end", family.text[max(0, len(family.text)-3):], given.text)
+}
+
+// decide finds the best assignment over the edges and states the pairs that
+// stand above every other answer. Where that is the last word, the accounts
+// that have candidates and no owner are in doubt.
+func (m *matcher) decide(edges []edge, prior, least float64, last bool) {
+	slices.SortFunc(edges, byEnds)
+	edges = slices.Compact(edges)
+	var heavy []edge
+	shift := weightOf(prior)
+	for _, e := range edges {
+		if e.weight += shift; e.weight > 0 {
+			heavy = append(heavy, e)
+		}
+	}
+	for _, s := range assign(heavy, weightOf(least)) {
+		m.state(s.person, s.account, ByName, min(likelihood(float64(s.margin)/1000), 0.999))
+	}
+	if !last {
+		return
+	}
+	var rest []edge
+	for _, e := range heavy {
+		if !m.has[e.person] && m.owner[e.account] == nobody {
+			rest = append(rest, e)
+		}
+	}
+	m.leaveOpen(rest)
+}
+
+// leaveOpen puts the accounts of these edges in doubt. The score of each
+// candidate is its likelihood beside all others at either end.
+func (m *matcher) leaveOpen(edges []edge) {
+	at, ofPerson := map[int32][]edge{}, map[int32]float64{}
+	for _, e := range edges {
+		at[e.account] = append(at[e.account], e)
+		ofPerson[e.person] += math.Exp2(float64(e.weight) / 1000)
+	}
+	for account, list := range at {
+		all := 1.0
+		for _, e := range list {
+			all += math.Exp2(float64(e.weight) / 1000)
+		}
+		slices.SortFunc(list, func(x, y edge) int { return cmp.Or(cmp.Compare(y.weight, x.weight), cmp.Compare(x.person, y.person)) })
+		why := "the best match is below the bar"
+		if len(list) > 1 && list[0].weight == list[1].weight {
+			why = "several people fit equally well"
+		} else if len(list) == 1 && ofPerson[list[0].person] > 1.5*math.Exp2(float64(list[0].weight)/1000) {
+			why = "several accounts fit the same person"
+		}
+		var candidates []Candidate
+		for _, e := range list[:min(len(list), mostCandidates)] {
+			own := math.Exp2(float64(e.weight) / 1000)
+			candidates = append(candidates, Candidate{int(e.person), math.Round(1000*own/(all+ofPerson[e.person]-own)) / 1000})
+		}
+		m.doubt(account, why, candidates)
+	}
+}
+
+// crowds puts those in doubt who bear a name that many bear on either side,
+// and whom nothing else told apart.
+func (m *matcher) crowds(o open, crowded map[wholeName]bool) {
+	people, accounts := map[wholeName][]int32{}, map[wholeName][]int32{}
+	for _, p := range o.people {
+		if w := m.wholePerson(p); crowded[w] {
+			people[w] = append(people[w], p)
+		}
+	}
+	for _, i := range o.accounts {
+		if w := m.wholeAccount(i); crowded[w] {
+			accounts[w] = append(accounts[w], i)
+		}
+	}
+	for w, list := range accounts {
+		who := people[w]
+		if len(who) == 0 {
+			continue
+		}
+		why := strconv.Itoa(len(who)) + " people and " + strconv.Itoa(len(list)) + " accounts of this name, and nothing tells them apart"
+		for _, i := range list {
+			var some []Candidate
+			for _, p := range who[:min(len(who), mostCandidates)] {
+				some = append(some, Candidate{int(p), math.Round(1000/float64(max(len(who), len(list))+1)) / 1000})
+			}
+			m.doubt(i, why, some)
+		}
+		for _, p := range who {
+			m.unsure[p] = true
+		}
+	}
+}
+
+// furtherCost is how much less likely it is that an account is the second one
+// of somebody who has one.
+const furtherCost = 4.0
+
+// further puts those accounts in doubt that may be a second account of
+// somebody who has one already.
+func (m *matcher) further(prior float64) {
+	o := m.open()
+	if len(o.accounts) == 0 {
+		return
+	}
+	have := map[wholeName][]int32{}
+	for i := range m.people {
+		if w := m.wholePerson(int32(i)); m.has[i] && w.known() {
+			have[w] = append(have[w], int32(i))
+		}
+	}
+	var edges []edge
+	for _, i := range o.accounts {
+		who := have[m.wholeAccount(i)]
+		if len(who) > mostCompared {
+			continue
+		}
+		for _, p := range who {
+			if e := m.addEdge(nil, p, i); len(e) > 0 {
+				if e[0].weight += weightOf(prior - furtherCost); e[0].weight > 0 {
+					edges = append(edges, e[0])
+				}
+			}
+		}
+	}
+	at := map[int32][]Candidate{}
+	for _, e := range edges {
+		at[e.account] = append(at[e.account], Candidate{int(e.person), likelihood(float64(e.weight) / 1000)})
+	}
+	for i, candidates := range at {
+		slices.SortFunc(candidates, func(x, y Candidate) int { return cmp.Compare(y.Score, x.Score) })
+		m.doubt(i, "it may be a further account of somebody who has one", candidates[:min(len(candidates), mostCandidates)])
+	}
+}

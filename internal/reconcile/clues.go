@@ -1,0 +1,485 @@
+package reconcile
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/roster"
+)
+
+// Clue is one thing that speaks for or against an account's being somebody's.
+type Clue struct {
+	What      string // what is compared, such as "family name"
+	Roster    string // as the roster has it
+	Directory string // as the directory has it
+	Says      string // what comes of it, in a word or two
+	Bits      float64
+}
+
+// Agrees tells whether the clue speaks for the pair.
+func (c Clue) Agrees() bool { return c.Bits > 0 }
+
+// String writes the clue in a few words.
+func (c Clue) String() string {
+	switch {
+	case c.Says == saysSame:
+		return c.What + " " + c.Roster
+	case c.Roster == "":
+		return c.What + " " + c.Directory + " (" + c.Says + ")"
+	}
+	return c.What + " " + c.Roster + "/" + c.Directory + " (" + c.Says + ")"
+}
+
+const saysSame = "same"
+
+// tally adds clues up. The clues themselves are kept only where somebody
+// wants to read them.
+type tally struct {
+	bits  float64
+	keep  bool
+	clues []Clue
+}
+
+func (t *tally) add(what, inRoster, inDirectory, says string, bits float64) {
+	t.bits += bits
+	if t.keep {
+		t.clues = append(t.clues, Clue{what, inRoster, inDirectory, says, bits})
+	}
+}
+
+// How many bits each likeness of names takes off what the name is worth. The
+// commoner of the two names counts.
+var likenessCosts = map[likeness]float64{same: 0.2, transcribed: 1.5, partly: 2.5, shortForm: 2.5, near: 4.5}
+
+const (
+	familyUnlike = -5.0 // it changes with a marriage
+	givenUnlike  = -9.0
+	initialBits  = 2.5
+	swapCost     = 3.0
+	leastBits    = 0.5 // of a name that agrees, however common it is
+)
+
+var likenessSays = map[likeness]string{same: saysSame, transcribed: "in other letters", partly: "in part", shortForm: "a short form", initialOnly: "the initial", near: "nearly the same", unlike: "different"}
+
+func (v *vocabulary) bits(l likeness, x, y int32, unlikeBits float64) float64 {
+	switch l {
+	case unknown:
+		return 0
+	case unlike:
+		return unlikeBits
+	case initialOnly:
+		return initialBits
+	}
+	return max(min(v.rarity(x), v.rarity(y))-likenessCosts[l], leastBits)
+}
+
+// weighNames adds up what two names say.
+func (m *matcher) weighNames(t *tally, p, account int32) {
+	x, y, v := m.person[p], m.account[account], m.names
+	family, given := v.families(x.family, y.family), v.givens(x.given, y.given)
+	straight := v.bits(family, x.family, y.family, familyUnlike) + v.bits(given, x.given, y.given, givenUnlike)
+	if family != same || given != same {
+		f, g := v.families(x.family, y.given), v.givens(x.given, y.family)
+		if f == same && (g == same || g == shortForm) {
+			if bits := v.bits(f, x.family, y.given, 0) + v.bits(g, x.given, y.family, 0) - swapCost; bits > straight {
+				if t.bits += bits; t.keep {
+					inRoster, inDirectory := m.personName(p), m.accountName(account)
+					t.clues = append(t.clues, Clue{"names", inRoster, inDirectory, "in the other order", bits})
+				}
+				return
+			}
+		}
+	}
+	if family != unknown {
+		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessSays[family], v.bits(family, x.family, y.family, familyUnlike))
+	}
+	if given != unknown {
+		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessSays[given], v.bits(given, x.given, y.given, givenUnlike))
+	}
+}
+
+// wordOf is how a name is written, or, where it was cut out of a whole one,
+// how it is compared.
+func (m *matcher) wordOf(n int32, written string) string {
+	if written != "" {
+		return written
+	}
+	return m.names.words[n].text
+}
+
+func (m *matcher) personName(p int32) string { return FullName(&m.people[p]) }
+
+func (m *matcher) accountName(account int32) string {
+	a := m.accounts[account]
+	if f, g := a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName); f != "" && g != "" {
+		return f + ", " + g
+	}
+	if d := a.Text.First(directory.AttrDisplayName); d != "" {
+		return d
+	}
+	return directory.LeafValue(a.DN)
+}
+
+// FullName is what to call a person, the family name first.
+func FullName(p *roster.Person) string {
+	v := &p.Values
+	switch {
+	case v[roster.Family] != "" && v[roster.Given] != "":
+		return v[roster.Family] + ", " + v[roster.Given]
+	case v[roster.FullName] != "":
+		return v[roster.FullName]
+	case v[roster.Family]+v[roster.Given] != "":
+		return v[roster.Family] + v[roster.Given]
+	}
+	for _, f := range []roster.Field{roster.Mail, roster.Logon, roster.PersonID} {
+		if v[f] != "" {
+			return v[f]
+		}
+	}
+	return ""
+}
+
+// keyBits are what a key that agrees is worth where it does not decide by
+// itself, and what one that differs costs.
+const (
+	keyBits     = 14.0
+	idUnlike    = -12.0
+	idNear      = -1.0
+	mailUnlike  = -0.5
+	localBits   = 7.0
+	sharedBits  = 3.0 // of an address that several people have
+	patternBits = 2.0 // beside names, which the logon name is made of
+)
+
+// weighKeys adds up what ids, addresses and logon names say.
+func (m *matcher) weighKeys(t *tally, p, account int32) {
+	a, v := m.accounts[account], &m.people[p].Values
+	if id := v[roster.PersonID]; id != "" && m.idsCompared && m.hasID(a) {
+		held := m.firstID(a)
+		switch {
+		case m.idsAgree(p, a):
+			t.add("person id", id, id, saysSame, keyBits)
+		case len(id) >= 4 && typo(foldID(id), held):
+			t.add("person id", id, held, "nearly the same", idNear)
+		default:
+			t.add("person id", id, held, "different", idUnlike)
+		}
+	}
+	local := ""
+	if mail := v[roster.Mail]; mail != "" {
+		best, other := "", ""
+		local, _, _ = strings.Cut(mail, "@")
+		for one := range addresses(a) {
+			switch box, _, _ := strings.Cut(one, "@"); {
+			case strings.EqualFold(one, mail):
+				best = saysSame
+			case best == "" && strings.EqualFold(box, local):
+				best = "the same but for the domain"
+			}
+			other = one
+		}
+		switch {
+		case best == saysSame && m.mailHolders(mail) > 1:
+			t.add("mail", mail, mail, "the same, as of others", sharedBits)
+		case best == saysSame:
+			t.add("mail", mail, mail, saysSame, keyBits)
+		case best != "":
+			t.add("mail", mail, other, best, localBits)
+		case other != "":
+			t.add("mail", mail, other, "different", mailUnlike)
+		case strings.EqualFold(local, a.Logon):
+			t.add("mail", mail, a.Logon, "the logon name", localBits)
+		}
+	}
+	if upn := a.Text.First(directory.AttrUserPrincipalName); upn != "" && (strings.EqualFold(upn, v[roster.Mail]) || strings.EqualFold(upn, v[roster.Logon])) {
+		t.add("sign-in name", upn, upn, saysSame, 2)
+	}
+	if logon := v[roster.Logon]; logon != "" && !strings.Contains(logon, "@") {
+		if strings.EqualFold(logon, a.Logon) {
+			t.add("logon name", logon, a.Logon, saysSame, keyBits)
+		} else {
+			t.add("logon name", logon, a.Logon, "different", mailUnlike)
+		}
+	}
+	m.weighLogon(t, p, account)
+}
+
+// mailHolders counts the people who have an address.
+func (m *matcher) mailHolders(mail string) int { return len(m.mails.of(mail)) }
+
+func (m *matcher) firstID(a *directory.Account) string {
+	for id := range m.accountIDs(a) {
+		return id
+	}
+	return ""
+}
+
+// weighLogon says what it is worth that an account is called as a pattern
+// would call the person: little where its names are known and agree, since
+// the logon name is made of those; all there is where they are not.
+func (m *matcher) weighLogon(t *tally, p, account int32) {
+	a := m.accounts[account]
+	pattern, numbered := m.calledBy(p, a)
+	if pattern == nil {
+		return
+	}
+	bits := patternBits * pattern.Share
+	if y := m.account[account]; y.family == noWord {
+		// As rare as the name that it is made of, but for others whose names
+		// give the same.
+		x := m.person[p]
+		bits = math.Log2(max(pattern.Share, 0.05))
+		for _, piece := range pattern.pieces {
+			n, most := x.family, 1
+			if piece.name == 'g' {
+				n = x.given
+			}
+			if piece.name == 0 || n == noWord {
+				continue
+			}
+			if most = piece.letters; most == 0 || most > 8 {
+				most = 8
+			}
+			bits += min(m.names.rarity(n), 4*float64(most)) - 0.5
+		}
+	}
+	says := "as " + pattern.Text
+	if numbered {
+		says += ", with a number"
+		bits = max(bits-1, 0)
+	}
+	t.add("logon name", "", a.Logon, says, bits)
+}
+
+// texts are values that both lists have, folded and counted.
+type texts struct {
+	byWritten, byFolded map[string]int32
+	counts              []int32
+}
+
+// number returns the number of a text that folds like others of that number.
+func (t *texts) number(written string) int32 {
+	if n, known := t.byWritten[written]; known {
+		return n
+	}
+	folded := directory.FoldText(written)
+	n, known := t.byFolded[folded]
+	if !known {
+		n = int32(len(t.counts))
+		t.counts = append(t.counts, 0)
+		t.byFolded[folded] = n
+	}
+	t.byWritten[written] = n
+	return n
+}
+
+// readSupports counts what else the lists say, for everybody: how much it is
+// worth to agree in something depends on how common it is.
+func (m *matcher) readSupports() {
+	m.texts = texts{map[string]int32{}, map[string]int32{}, nil}
+	count := func(written string) {
+		if written != "" {
+			m.texts.counts[m.texts.number(written)]++
+		}
+	}
+	for i := range m.people {
+		v := &m.people[i].Values
+		for _, f := range []roster.Field{roster.Department, roster.Title, roster.Location} {
+			count(v[f])
+		}
+	}
+	for _, a := range m.accounts {
+		for id, value := range a.Text.Values() {
+			if id == directory.AttrDepartment || id == directory.AttrTitle || id == directory.AttrL || id == directory.AttrPhysicalDeliveryOfficeName {
+				count(value)
+			}
+		}
+		if a.Created.Known() {
+			m.made = append(m.made, a.Created.Time().Unix())
+		}
+	}
+	slices.Sort(m.made)
+}
+
+// readManagers notes whose accounts are those of managers, as far as keys have
+// told.
+func (m *matcher) readManagers() {
+	leads := map[string]bool{}
+	for i := range m.people {
+		if id := m.people[i].Values[roster.Manager]; id != "" {
+			leads[foldID(id)] = true
+		}
+	}
+	m.managers = map[string][]directory.Key{}
+	for i, p := range m.owner {
+		if p == nobody {
+			continue
+		}
+		if id := foldID(m.people[p].Values[roster.PersonID]); leads[id] {
+			m.managers[id] = append(m.managers[id], m.accounts[i].Key)
+		}
+	}
+}
+
+// worth is how many bits it says to have a value.
+func (m *matcher) worth(written string) float64 {
+	return math.Log2(0.8 * float64(len(m.people)+len(m.accounts)) / float64(max(m.texts.counts[m.texts.number(written)], 1)))
+}
+
+const (
+	mostSupport   = 10.0 // all of it together
+	departmentMax = 6.0
+	titleMax      = 5.0
+	placeMax      = 4.0
+	managerBits   = 5.0
+	startMax      = 6.0
+	nearStart     = 45 * 24 * time.Hour
+)
+
+// weighSupport adds up what else the lists say. Values that go together, such
+// as department and title, are not worth more than a part of their sum.
+func (m *matcher) weighSupport(t *tally, p, account int32) {
+	a, v := m.accounts[account], &m.people[p].Values
+	sum := 0.0
+	add := func(what, inRoster, says, inDirectory string, bits float64) {
+		if sum+bits > mostSupport {
+			bits = mostSupport - sum
+		}
+		sum += bits
+		t.add(what, inRoster, inDirectory, says, bits)
+	}
+	compare := func(what, inRoster string, most, against float64, attrs ...directory.AttrID) {
+		if inRoster == "" {
+			return
+		}
+		other := ""
+		for _, attr := range attrs {
+			value := a.Text.First(attr)
+			if strings.TrimSpace(value) == "" {
+				continue
+			}
+			if m.texts.number(inRoster) == m.texts.number(value) {
+				add(what, inRoster, saysSame, value, min(max(m.worth(inRoster), leastBits), most))
+				return
+			}
+			other = value
+		}
+		if other != "" {
+			add(what, inRoster, "different", other, against)
+		}
+	}
+	compare("department", v[roster.Department], departmentMax, -1.5, directory.AttrDepartment)
+	compare("title", v[roster.Title], titleMax, -1, directory.AttrTitle)
+	compare("location", v[roster.Location], placeMax, -1, directory.AttrL, directory.AttrPhysicalDeliveryOfficeName)
+	if id := v[roster.Manager]; id != "" && a.Manager != (directory.Key{}) {
+		if boss, known := m.managers[foldID(id)]; known {
+			if slices.Contains(boss, a.Manager) {
+				add("manager", id, saysSame, id, managerBits)
+			} else {
+				add("manager", id, "different", "another", -1)
+			}
+		}
+	}
+	m.weighDates(t, p, a)
+}
+
+// weighDates compares the first day with the day the account was made.
+func (m *matcher) weighDates(t *tally, p int32, a *directory.Account) {
+	if !a.Created.Known() {
+		return
+	}
+	made, who := a.Created.Time(), &m.people[p]
+	if !who.LeftOn.IsZero() && made.After(who.LeftOn.Add(longAfter)) {
+		t.add("left", day(who.LeftOn), day(made), "before the account was made", -8)
+		return
+	}
+	if who.Start.IsZero() {
+		return
+	}
+	apart := made.Sub(who.Start)
+	switch {
+	case apart.Abs() <= nearStart:
+		t.add("start", day(who.Start), day(made), "near the day the account was made", min(max(m.rareDay(who.Start), 0), startMax))
+	case apart < -365*24*time.Hour:
+		t.add("start", day(who.Start), day(made), "long after the account was made", -3)
+	case apart < 0:
+		t.add("start", day(who.Start), day(made), "after the account was made", -1.5)
+	default:
+		t.add("start", day(who.Start), day(made), "before the account was made", -1)
+	}
+}
+
+func day(t time.Time) string { return t.Format(time.DateOnly) }
+
+// rareDay is what it is worth that an account was made near a day: little
+// where many were.
+func (m *matcher) rareDay(t time.Time) float64 {
+	if len(m.made) == 0 {
+		return 0
+	}
+	from, _ := slices.BinarySearch(m.made, t.Add(-nearStart).Unix())
+	to, _ := slices.BinarySearch(m.made, t.Add(nearStart).Unix())
+	return math.Log2(0.7 * float64(len(m.made)) / float64(max(to-from, 1)))
+}
+
+// weigh is how much likelier it is than not that the account is the person's,
+// in bits, but for how likely that is of any two.
+func (m *matcher) weigh(p, account int32) float64 {
+	t := tally{}
+	m.weighNames(&t, p, account)
+	if t.bits < -8 {
+		return t.bits // nothing makes up for that
+	}
+	m.weighKeys(&t, p, account)
+	m.weighSupport(&t, p, account)
+	return t.bits
+}
+
+// Explain says what speaks for and against an account's being somebody's, the
+// weightiest first.
+func (r *Result) Explain(person int, a *directory.Account) []Clue {
+	account, known := r.matcher.byLogon[directory.TextKey(a.Logon)]
+	if !known || r.matcher.accounts[account] != a {
+		if at := slices.Index(r.matcher.accounts, a); at >= 0 {
+			account = int32(at)
+		} else {
+			return nil
+		}
+	}
+	t := tally{keep: true}
+	p := int32(person)
+	r.matcher.weighKeys(&t, p, account)
+	r.matcher.weighNames(&t, p, account)
+	r.matcher.weighSupport(&t, p, account)
+	slices.SortStableFunc(t.clues, func(x, y Clue) int {
+		switch {
+		case math.Abs(x.Bits) > math.Abs(y.Bits):
+			return -1
+		case math.Abs(x.Bits) < math.Abs(y.Bits):
+			return 1
+		}
+		return 0
+	})
+	return t.clues
+}
+
+// Reasons writes clues in a few words: what agrees, and what does not.
+func Reasons(clues []Clue) string {
+	var agree, differ []string
+	for _, c := range clues {
+		if c.Agrees() {
+			agree = append(agree, c.String())
+		} else if c.Bits < 0 {
+			differ = append(differ, c.String())
+		}
+	}
+	out := strings.Join(agree, ", ")
+	if len(differ) > 0 {
+		out += fmt.Sprintf("; against it: %s", strings.Join(differ, ", "))
+	}
+	return strings.TrimPrefix(out, "; ")
+}

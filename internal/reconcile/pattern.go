@@ -1,0 +1,392 @@
+package reconcile
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yardbroom/internal/directory"
+)
+
+// Pattern is how logon names of a yard are made of names:
+//
+//	{given:1}{family}            aquill
+//	{given}.{family}             ada.quill
+//	{family:6}{given:2} cut 8    quillad
+//
+// A number after the colon is how many letters are taken; "cut" is where the
+// whole is cut off. A number behind a logon name tells people of one name
+// apart and is no part of the pattern.
+type Pattern struct {
+	Text string
+	// Share is how many of the logon names it was learned from have it, from 0
+	// to 1; 1 for one that was set by hand.
+	Share float64
+	// Seen is how many logon names it was learned from have it; 0 for one that
+	// was set by hand.
+	Seen int
+
+	pieces []piece
+	cut    int
+}
+
+// piece is a part of a pattern: a name, or some letters of it, or a text.
+type piece struct {
+	name    byte // 'g' given, 'f' family, 0 for a text
+	letters int  // 0 for all
+	text    string
+}
+
+var pieceForm = regexp.MustCompile(`\{(given|family)(?::([1-9][0-9]?))?\}|([^{}\s]+)`)
+
+var cutForm = regexp.MustCompile(`^(.*?)(?:\s+cut\s+([1-9][0-9]?))?$`)
+
+// ParsePattern reads a pattern.
+func ParsePattern(text string) (Pattern, error) {
+	p := Pattern{Text: text, Share: 1}
+	m := cutForm.FindStringSubmatch(strings.TrimSpace(text))
+	body := m[1]
+	p.cut, _ = strconv.Atoi(m[2])
+	read, names := 0, 0
+	for _, one := range pieceForm.FindAllStringSubmatch(body, -1) {
+		read += len(one[0])
+		if one[1] == "" {
+			p.pieces = append(p.pieces, piece{text: strings.ToLower(one[3])})
+			continue
+		}
+		names++
+		n, _ := strconv.Atoi(one[2])
+		p.pieces = append(p.pieces, piece{name: one[1][0], letters: n})
+	}
+	if read != len(body) || names == 0 {
+		return p, fmt.Errorf("%q is no pattern of logon names: write {given}, {family}, {given:1} and what stands between, such as {given:1}{family} or {given}.{family} cut 20", text)
+	}
+	return p, nil
+}
+
+func parsePatterns(texts []string) ([]Pattern, error) {
+	var all []Pattern
+	for _, text := range texts {
+		p, err := ParsePattern(text)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
+// build makes the logon name of somebody, "" where a name is missing.
+func (p *Pattern) build(given, family string) string {
+	var b strings.Builder
+	for _, one := range p.pieces {
+		text := one.text
+		switch one.name {
+		case 'g':
+			text = given
+		case 'f':
+			text = family
+		}
+		if text == "" {
+			return ""
+		}
+		if one.letters > 0 && one.letters < len(text) {
+			text = text[:one.letters]
+		}
+		b.WriteString(text)
+	}
+	if s := b.String(); p.cut == 0 || len(s) <= p.cut {
+		return s
+	}
+	return b.String()[:p.cut]
+}
+
+// builds makes all logon names that somebody may have by the pattern: names
+// of several parts go into it whole, or by their first or last part.
+func (p *Pattern) builds(given, family *word) []string {
+	var out []string
+	for _, f := range ways(family) {
+		for _, g := range ways(given) {
+			if s := p.build(g, f); s != "" && !slices.Contains(out, s) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+func ways(w *word) []string {
+	if w == nil {
+		return []string{""}
+	}
+	out := []string{w.text}
+	for _, part := range []string{w.parts[0], w.parts[len(w.parts)-1]} {
+		if !slices.Contains(out, part) {
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
+// plainLogon is a logon name as it is compared with what patterns make:
+// without the number that tells people of one name apart.
+func plainLogon(logon string) (plain string, numbered bool) {
+	plain = strings.ToLower(logon)
+	if short := strings.TrimRight(plain, "0123456789"); short != "" && short != plain {
+		return short, true
+	}
+	return plain, false
+}
+
+// grammar is every pattern that is looked for: one name or two, whole or their
+// first letters, with what usually stands between. Whole names come first.
+var grammar = func() []Pattern {
+	var all []Pattern
+	add := func(text string) {
+		p, err := ParsePattern(text)
+		if err != nil {
+			panic(err) // the loops below make it
+		}
+		all = append(all, p)
+	}
+	letters := func(n int) string {
+		if n == 0 {
+			return ""
+		}
+		return ":" + strconv.Itoa(n)
+	}
+	for _, between := range []string{"", ".", "_", "-"} {
+		for f := range 9 {
+			for g := range 4 {
+				add("{given" + letters(g) + "}" + between + "{family" + letters(f) + "}")
+				add("{family" + letters(f) + "}" + between + "{given" + letters(g) + "}")
+			}
+		}
+	}
+	add("{family}")
+	add("{given}")
+	return all
+}()
+
+const (
+	mostSeeds    = 2000 // logon names that patterns are learned from
+	fewSeeds     = 10   // with fewer the logon names alone have to tell
+	leastShare   = 0.02 // of a pattern that is worth knowing
+	mostPatterns = 6
+)
+
+// seed is a logon name of which the names of its owner are known.
+type seed struct {
+	logon         string
+	given, family *word
+}
+
+// learnPatterns finds the naming patterns of the yard in the pairs that are
+// sure, or else in people whose whole name only one account and one person
+// has, or else in the logon names that patterns would make.
+func (m *matcher) learnPatterns() []Pattern {
+	seeds := m.sureSeeds()
+	if len(seeds) < fewSeeds {
+		seeds = append(seeds, m.nameSeeds()...)
+	}
+	if len(seeds) < fewSeeds {
+		return m.patternsByHits()
+	}
+	if step := len(seeds) / mostSeeds; step > 1 {
+		var some []seed
+		for i := 0; i < len(seeds); i += step {
+			some = append(some, seeds[i])
+		}
+		seeds = some
+	}
+	return learn(seeds)
+}
+
+func (m *matcher) seed(person, account int32) (seed, bool) {
+	b := m.person[person]
+	a := m.accounts[account]
+	if b.family == noWord || b.given == noWord || m.isSecond(a) {
+		return seed{}, false
+	}
+	return seed{a.Logon, &m.names.words[b.given], &m.names.words[b.family]}, true
+}
+
+func (m *matcher) sureSeeds() (seeds []seed) {
+	for i, p := range m.owner {
+		if p != nobody {
+			if s, ok := m.seed(p, int32(i)); ok {
+				seeds = append(seeds, s)
+			}
+		}
+	}
+	return seeds
+}
+
+func (m *matcher) nameSeeds() (seeds []seed) {
+	type whole struct{ family, given int32 }
+	people, accounts := map[whole][]int32{}, map[whole][]int32{}
+	for i, b := range m.person {
+		people[whole{b.family, b.given}] = append(people[whole{b.family, b.given}], int32(i))
+	}
+	for i, b := range m.account {
+		accounts[whole{b.family, b.given}] = append(accounts[whole{b.family, b.given}], int32(i))
+	}
+	for i, b := range m.person {
+		w := whole{b.family, b.given}
+		if who, of := people[w], accounts[w]; len(who) == 1 && len(of) == 1 {
+			if s, ok := m.seed(int32(i), of[0]); ok {
+				seeds = append(seeds, s)
+			}
+		}
+	}
+	return seeds
+}
+
+// learn takes the pattern that explains most logon names, and then the one
+// that explains most of the rest, until none explains enough.
+func learn(seeds []seed) []Pattern {
+	var out []Pattern
+	all := len(seeds)
+	for len(out) < mostPatterns && len(seeds) > 0 {
+		best, cut, hits := -1, 0, 0
+		for i := range grammar {
+			p := grammar[i]
+			n, at := p.explains(seeds)
+			if n > hits {
+				best, cut, hits = i, at, n
+			}
+		}
+		if hits < 2 || float64(hits) < leastShare*float64(all) {
+			break
+		}
+		p := grammar[best]
+		if p.cut = cut; cut > 0 {
+			p.Text += fmt.Sprintf(" cut %d", cut)
+		}
+		p.Seen, p.Share = hits, float64(hits)/float64(all)
+		seeds = slices.DeleteFunc(slices.Clone(seeds), func(s seed) bool { return p.makes(s) })
+		out = append(out, p)
+	}
+	return out
+}
+
+// makes tells whether the pattern makes the logon name of a seed.
+func (p *Pattern) makes(s seed) bool {
+	plain, numbered := plainLogon(s.logon)
+	for _, built := range p.builds(s.given, s.family) {
+		if built == plain || numbered && p.cut > 0 && len(s.logon) <= p.cut && len(built) == p.cut && strings.HasPrefix(built, plain) {
+			return true
+		}
+	}
+	return false
+}
+
+// explains counts the logon names that a pattern makes, and finds out where
+// it cuts them: where several end before they are whole, and none is longer.
+func (p *Pattern) explains(seeds []seed) (hits, cut int) {
+	ends := map[int]int{}
+	longest := 0
+	for _, s := range seeds {
+		plain, _ := plainLogon(s.logon)
+		for _, built := range p.builds(s.given, s.family) {
+			if built == plain {
+				hits++
+				longest = max(longest, len(plain))
+				break
+			}
+			if len(plain) >= 6 && len(plain) < len(built) && strings.HasPrefix(built, plain) {
+				ends[len(plain)]++
+				break
+			}
+		}
+	}
+	for at, n := range ends {
+		if n >= 2 && at >= longest && n > ends[cut] || n >= 2 && at >= longest && n == ends[cut] && at < cut {
+			cut = at
+		}
+	}
+	return hits + ends[cut], cut
+}
+
+// patternsByHits finds patterns where nothing tells whose a logon name is: by
+// how many people there is an account called as the pattern would call them.
+func (m *matcher) patternsByHits() []Pattern {
+	logons := map[string]bool{}
+	for _, a := range m.accounts {
+		plain, _ := plainLogon(a.Logon)
+		logons[plain] = true
+	}
+	var named []seed
+	for _, b := range m.person {
+		if b.family != noWord && b.given != noWord && len(named) < mostSeeds {
+			named = append(named, seed{"", &m.names.words[b.given], &m.names.words[b.family]})
+		}
+	}
+	var out []Pattern
+	for _, p := range grammar {
+		if short(p) {
+			continue // it would hit by chance
+		}
+		hits := 0
+		for _, s := range named {
+			if slices.ContainsFunc(p.builds(s.given, s.family), func(built string) bool { return logons[built] }) {
+				hits++
+			}
+		}
+		if p.Seen, p.Share = hits, float64(hits)/float64(max(len(named), 1)); hits >= 3 && p.Share >= 0.1 {
+			out = append(out, p)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y Pattern) int { return cmp.Compare(y.Seen, x.Seen) })
+	if len(out) > 1 {
+		// What hits less than the best one mostly hits the same logon names.
+		out = slices.DeleteFunc(out, func(p Pattern) bool { return p.Seen*2 < out[0].Seen })
+	}
+	return out[:min(len(out), 2)]
+}
+
+// short tells whether a pattern takes so little of a name that it says little
+// of whose it is.
+func short(p Pattern) bool {
+	letters := 0
+	for _, one := range p.pieces {
+		switch {
+		case one.name == 0:
+		case one.letters == 0:
+			letters += 6
+		default:
+			letters += one.letters
+		}
+	}
+	return letters < 7
+}
+
+// calledBy tells whether an account is called as a pattern would call a
+// person, and by which pattern.
+func (m *matcher) calledBy(p int32, a *directory.Account) (pattern *Pattern, numbered bool) {
+	b := m.person[p]
+	var given, family *word
+	if b.given != noWord {
+		given = &m.names.words[b.given]
+	}
+	if b.family != noWord {
+		family = &m.names.words[b.family]
+	}
+	plain, numbered := plainLogon(a.Logon)
+	whole := strings.ToLower(a.Logon)
+	for i := range m.patterns {
+		one := &m.patterns[i]
+		for _, built := range one.builds(given, family) {
+			switch {
+			case built == whole:
+				return one, false
+			case built == plain, numbered && one.cut > 0 && len(built) == one.cut && strings.HasPrefix(built, plain) && len(plain) >= 5:
+				return one, true
+			}
+		}
+	}
+	return nil, false
+}

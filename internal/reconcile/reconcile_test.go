@@ -1,0 +1,216 @@
+package reconcile
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/roster"
+)
+
+var second = regexp.MustCompile("^a-")
+
+// people reads a roster: a line a person, fields between bars in the order id,
+// family, given, mail, department, start, end, logon, title.
+func people(t *testing.T, lines ...string) []roster.Person {
+	t.Helper()
+	text := "id|family|given|mail|department|start|end|logon|title|manager\n" + strings.Join(lines, "\n") + "\n"
+	r, err := roster.Read(strings.NewReader(text), "people", roster.Options{})
+	require.NoError(t, err)
+	require.Empty(t, r.Bad)
+	return r.People(time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC), false)
+}
+
+// accounts makes a survey: an account a text, "logon attribute=value …", with
+// + for a blank in a value.
+func accounts(texts ...string) *directory.Survey {
+	part := directory.NewPart(len(texts), directory.AttrSet{})
+	for i, text := range texts {
+		words := strings.Fields(text)
+		e := directory.Entry{DN: "CN=" + words[0] + ",OU=Staff,DC=larkmoor,DC=example"}
+		e.Set("objectClass", "user")
+		e.Set("sAMAccountName", words[0])
+		e.Set("userAccountControl", "512")
+		e.Set("objectGUID", fmt.Sprintf("guid-%012d", i))
+		for _, w := range words[1:] {
+			name, value, _ := strings.Cut(w, "=")
+			e.Set(name, strings.ReplaceAll(value, "+", " "))
+		}
+		part.Add(directory.AD, &e)
+	}
+	s := directory.NewSurvey(directory.AD)
+	s.Merge(part)
+	return s
+}
+
+// told writes a result briefly: pairs as "logon=id key", doubts as
+// "logon?id,id".
+func told(r *Result) []string {
+	out := []string{}
+	who := func(p int) string { return r.People[p].Values[roster.PersonID] }
+	for _, p := range r.Pairs {
+		sure := ""
+		if p.Sure {
+			sure = "!"
+		}
+		out = append(out, p.Account.Logon+"="+who(p.Person)+" "+string(p.By)+sure)
+	}
+	for _, d := range r.Doubts {
+		var ids []string
+		for _, c := range d.Candidates {
+			ids = append(ids, who(c.Person))
+		}
+		slices.Sort(ids)
+		out = append(out, d.Account.Logon+"?"+strings.Join(ids, ","))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func match(t *testing.T, who []roster.Person, s *directory.Survey, opt Options) *Result {
+	t.Helper()
+	opt.Second = second
+	r, err := Run(who, s, opt)
+	require.NoError(t, err)
+	return r
+}
+
+// crowd are people and accounts that match without doubt, so that a case
+// stands among others as it does in life.
+func crowd(n int) (lines, texts []string) {
+	fronts, backs := []string{"Ash", "Birch", "Crow", "Dale", "Elm", "Finch"}, []string{"bank", "croft", "dene", "ford", "holm", "mere", "stead", "wick"}
+	givens := []string{"Clara", "Dov", "Edith", "Farid", "Greta", "Hugo", "Ines", "Jonas", "Kaja", "Leon"}
+	for i := range n {
+		family, given := fronts[i%6]+backs[i/6%8], givens[i%10]
+		logon := strings.ToLower(given[:1]+family) + fmt.Sprint(i)
+		lines = append(lines, fmt.Sprintf("9%03d|%s|%s|%s@larkmoor.example|Dept%d|2015-%02d-01||||", i, family, given, logon, i%9, 1+i%12))
+		texts = append(texts, fmt.Sprintf("%s givenName=%s sn=%s mail=%s@larkmoor.example department=Dept%d employeeID=9%03d whenCreated=2015%02d03000000.0Z", logon, given, family, logon, i%9, i, 1+i%12))
+	}
+	return lines, texts
+}
+
+func TestWhoHasWhichAccount(t *testing.T) {
+	for _, c := range []struct {
+		name             string
+		people, accounts []string
+		opt              Options
+		want             []string
+	}{
+		{"by person id, with zeros before it", []string{"17|Quill|Ada|||||||"}, []string{"aquill employeeID=00017 givenName=Ada sn=Quill"}, Options{}, []string{"aquill=17 person-id!"}},
+		{"by mail, an alias", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill proxyAddresses=smtp:Ada@larkmoor.example givenName=Ada sn=Quill"}, Options{}, []string{"aquill=17 mail!"}},
+		{"by the sign-in name", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"x17 userPrincipalName=ada@larkmoor.example"}, Options{}, []string{"x17=17 principal!"}},
+		{"by the roster's logon name", []string{"17|Quill|Ada|||||x17||"}, []string{"x17 givenName=Ada"}, Options{}, []string{"x17=17 logon"}},
+		{"two accounts of one person", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill employeeID=17", "ada2 mail=ada@larkmoor.example givenName=Ada"}, Options{}, []string{"ada2=17 mail!", "aquill=17 person-id!"}},
+		{"id and mail of different people", []string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|bram@larkmoor.example||||||"}, []string{"x employeeID=17 mail=bram@larkmoor.example"}, Options{}, []string{"x?17,18"}},
+		{"another given name under the same address", []string{"17|Quill|Ada|aquill@larkmoor.example|||2020-01-31|||"}, []string{"aquill mail=aquill@larkmoor.example givenName=Alan sn=Quill"}, Options{}, []string{"aquill?17"}},
+		{"made long after the person left, and no id", []string{"17|Quill|Ada|aquill@larkmoor.example|||2020-01-31|||"}, []string{"aquill mail=aquill@larkmoor.example whenCreated=20200901000000.0Z"}, Options{}, []string{"aquill?17"}},
+		{"married since", []string{"17|Tern|Ada|ada@larkmoor.example||||||"}, []string{"aquill mail=ada@larkmoor.example givenName=Ada sn=Quill employeeID=17"}, Options{}, []string{"aquill=17 person-id!"}},
+		{"an id with another family name and nothing else", []string{"17|Tern|Ada|||||||"}, []string{"aquill givenName=Ada sn=Quill employeeID=17"}, Options{}, []string{"aquill?17"}},
+		{"ids that differ under one address", []string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|||||||"}, []string{"aquill mail=ada@larkmoor.example employeeID=23", "b employeeID=18"}, Options{}, []string{"aquill?17", "b=18 person-id!"}},
+		{"one address on two people is no key", []string{"17|Quill|Ada|reception@larkmoor.example||||||", "18|Tern|Bram|reception@larkmoor.example||||||"}, []string{"aquill mail=reception@larkmoor.example employeeID=17", "front mail=reception@larkmoor.example"}, Options{}, []string{"aquill=17 person-id!"}},
+		{"an administrator's second account", []string{"17|Quill|Ada|||||||"}, []string{"aquill employeeID=17", "a-aquill", "a-btern"}, Options{}, []string{"a-aquill=17 second", "aquill=17 person-id!"}},
+		{"by name alone", []string{"17|Moorcroft|Yara|||||||"}, []string{"x1 givenName=Yara sn=Moorcroft"}, Options{}, []string{"x1=17 name"}},
+		{"by a display name alone", []string{"17|Moorcroft|Yara|||||||"}, []string{"x1 displayName=Moorcroft,+Yara"}, Options{}, []string{"x1=17 name"}},
+		{"strictly not by name", []string{"17|Moorcroft|Yara|||||||"}, []string{"x1 givenName=Yara sn=Moorcroft"}, Options{Strict: true}, []string{}},
+		{"two people of one name", []string{"17|Moorcroft|Yara|||||||", "18|Moorcroft|Yara|||||||"}, []string{"x1 givenName=Yara sn=Moorcroft"}, Options{}, []string{"x1?17,18"}},
+		{"two of one name, told apart by department", []string{"17|Moorcroft|Yara||Domes|2001-05-01||||", "18|Moorcroft|Yara||Lenses|2011-06-01||||"},
+			[]string{"x1 givenName=Yara sn=Moorcroft department=Lenses whenCreated=20110603000000.0Z", "x2 givenName=Yara sn=Moorcroft department=Domes whenCreated=20010503000000.0Z"}, Options{}, []string{"x1=18 name", "x2=17 name"}},
+		{"two typing errors and a short form", []string{"17|Featherstonhaugh|Robert||Domes|2001-05-01||||"}, []string{"x1 givenName=Bob sn=Fetherstonhaugh department=Domes whenCreated=20010503000000.0Z"}, Options{}, []string{"x1=17 name"}},
+		{"in the other order", []string{"17|Yara|Moorcroft||Domes|2001-05-01||||"}, []string{"x1 givenName=Yara sn=Moorcroft department=Domes whenCreated=20010503000000.0Z"}, Options{}, []string{"x1=17 name"}},
+		{"in other letters", []string{"17|Dimitriou|Natalya||Domes|2001-05-01||||"}, []string{"x1 givenName=Наталья sn=Δημητρίου department=Domes whenCreated=20010503000000.0Z"}, Options{}, []string{"x1=17 name"}},
+		{"by the pattern alone", []string{"17|Moorcroft|Yara||Domes|2001-05-01||||"}, []string{"ymoorcroft whenCreated=20010503000000.0Z department=Domes"}, Options{}, []string{"ymoorcroft=17 name"}},
+		{"a further account of the same name", []string{"17|Moorcroft|Yara|||||||"}, []string{"ymoorcroft givenName=Yara sn=Moorcroft employeeID=17", "ymoorcroft2 givenName=Yara sn=Moorcroft"}, Options{}, []string{"ymoorcroft2?17", "ymoorcroft=17 person-id!"}},
+		{"confirmed against every key", []string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|||||||"}, []string{"x employeeID=18 mail=ada@larkmoor.example"}, Options{Links: []Link{{Account: "guid-000000000000", Person: "id:17"}}}, []string{"x=17 link!"}},
+		{"rejected in spite of its id", []string{"17|Quill|Ada|||||||"}, []string{"x employeeID=17"}, Options{Links: []Link{{Account: "guid-000000000000", Person: "id:17", Rejected: true}}}, []string{}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			lines, texts := crowd(40)
+			r := match(t, people(t, append(c.people, lines...)...), accounts(append(c.accounts, texts...)...), c.opt)
+			got := slices.DeleteFunc(told(r), func(s string) bool { return strings.Contains(s, "=9") })
+			assert.Equal(t, c.want, got)
+			assert.Equal(t, 40, len(told(r))-len(got), "the crowd is matched")
+		})
+	}
+}
+
+func TestTheOrderOfTheListsDoesNotMatter(t *testing.T) {
+	lines, texts := crowd(200)
+	for i := range lines { // leave the ids out of many, and the addresses
+		if i%3 == 0 {
+			lines[i] = "9" + lines[i][1:4] + "|" + strings.Join(slices.Concat(strings.Split(lines[i], "|")[1:3], []string{""}, strings.Split(lines[i], "|")[4:]), "|")
+			texts[i] = strings.Join(slices.DeleteFunc(strings.Fields(texts[i]), func(s string) bool { return strings.HasPrefix(s, "employeeID") }), " ")
+		}
+	}
+	want := told(match(t, people(t, lines...), accounts(texts...), Options{}))
+	for seed := range uint64(5) {
+		shuffle := rand.New(rand.NewPCG(seed, 1))
+		shuffle.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+		shuffle.Shuffle(len(texts), func(i, j int) { texts[i], texts[j] = texts[j], texts[i] })
+		assert.Equal(t, want, told(match(t, people(t, lines...), accounts(texts...), Options{})))
+	}
+}
+
+func TestIDsOfAnotherNumberingAreNotCompared(t *testing.T) {
+	lines, texts := crowd(40)
+	for i := range texts {
+		texts[i] = strings.Replace(texts[i], "employeeID=9", "employeeID=X", 1)
+	}
+	r := match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Len(t, r.Pairs, 40)
+	assert.Equal(t, ByMail, r.Pairs[0].By)
+	// With a few chance agreements, too.
+	texts[0] = strings.Replace(texts[0], "employeeID=X000", "employeeID=9000", 1)
+	r = match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Len(t, r.Pairs, 40)
+	assert.Contains(t, r.Notes[0], "ids are not compared")
+}
+
+func TestAThousandOfOneNameStayBounded(t *testing.T) {
+	var lines, texts []string
+	for i := range 1000 {
+		lines = append(lines, fmt.Sprintf("%d|Smith|Maria|||||||", i+1))
+		texts = append(texts, fmt.Sprintf("msmith%d givenName=Maria sn=Smith", i))
+	}
+	began := time.Now()
+	r := match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Empty(t, r.Pairs)
+	assert.Len(t, r.Doubts, 1000)
+	assert.True(t, r.InDoubt(999))
+	assert.Contains(t, r.Doubts[0].Why, "1000 people and 1000 accounts of this name")
+	assert.Less(t, time.Since(began), time.Minute, "it compared all with all")
+}
+
+func TestAClueSaysWhatItCompared(t *testing.T) {
+	lines, texts := crowd(40)
+	r := match(t, people(t, append(lines, "17|Featherstonhaugh|Robert||Domes|2001-05-01||||")...), accounts(append(texts, "x1 givenName=Bob sn=Fetherstonhaugh department=Lenses whenCreated=20010503000000.0Z")...), Options{})
+	text := Reasons(r.Explain(40, r.matcher.accounts[40]))
+	for _, want := range []string{"family name Featherstonhaugh/Fetherstonhaugh (nearly the same)", "given name Robert/Bob (a short form)", "start 2001-05-01/2001-05-03 (near the day the account was made)", "against it: department Domes/Lenses (different)"} {
+		assert.Contains(t, text, want)
+	}
+}
+
+func TestAPersonWhoIsGoneFromTheRosterIsRemembered(t *testing.T) {
+	s := accounts("x givenName=Ada sn=Quill")
+	r := match(t, people(t, "18|Tern|Bram|||||||"), s, Options{Links: []Link{{Account: "guid-000000000000", Person: "id:17"}}})
+	assert.Empty(t, told(r))
+	for _, l := range r.Gone {
+		assert.Equal(t, "id:17", l.Person)
+	}
+	assert.Len(t, r.Gone, 1)
+}
+
+func TestPersonKeys(t *testing.T) {
+	var got []string
+	for _, p := range people(t, "0017|Quill|Ada|x@y.example||||||", "|Quill|Ada|X@Y.example||||||", "|Quill|Ada|||||AQ||", "|Quill|Ada|||||||") {
+		got = append(got, PersonKey(&p))
+	}
+	assert.Equal(t, []string{"id:17", "mail:x@y.example", "logon:aq", "name:quill,ada"}, got)
+}
