@@ -90,8 +90,11 @@ var activity = []*Check{
 		Guard: func(d *directory.Dialect) []directory.AttrID { return enabledAttrs(d) },
 		needs: enabledNeeds,
 		wants: func(p *pass) string {
+			if p.people != nil {
+				return "" // the roster tells
+			}
 			if p.rules.start == directory.AttrUnknown {
-				return "the settings name no attribute with the first day (audit: start_attribute)"
+				return "no roster was given, and the settings name no attribute with the first day (audit: start_attribute)"
 			}
 			if !p.Shows(directory.KindUser, p.rules.start) && p.Count[directory.KindUser] > 0 {
 				return "users: none shows " + p.rules.start.String()
@@ -309,10 +312,13 @@ func passwordExpiring(p *pass, a *directory.Account) *Finding {
 }
 
 func early(p *pass, a *directory.Account) *Finding {
-	value := a.Text.First(p.rules.start)
+	value := ""
+	if p.rules.start != directory.AttrUnknown {
+		value = a.Text.First(p.rules.start)
+	}
 	first, err := readDay(value)
 	if err != nil || !first.After(p.asOf) {
-		return nil
+		return earlyByRoster(p, a)
 	}
 	f := p.enabled(a)
 	if f == nil {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/reconcile"
 	"yardbroom/internal/settings"
 )
 
@@ -50,6 +51,8 @@ type Options struct {
 	// Selected are the entries that the filters of the settings select, by the
 	// name of the check; one without is not looked at.
 	Selected map[string][]directory.Entry
+	// People is who has which account by a roster, nil where there is none.
+	People *reconcile.Result
 }
 
 // pass is one run of the checks.
@@ -57,6 +60,7 @@ type pass struct {
 	*directory.Survey
 	asOf     time.Time
 	set      settings.Audit
+	people   *reconcile.Result // nil where no roster was given
 	exempt   *exemptions
 	parking  []string
 	lines    lines
@@ -65,6 +69,8 @@ type pass struct {
 	// allAsked says that every server's own sign-ins are in the survey.
 	allAsked bool
 
+	byPersonID func() map[string]int
+	byKey      func() map[directory.Key]*directory.Account
 	graph      func() *graph
 	disabled   func() map[directory.Key]*directory.Account
 	entitled   map[directory.Key][]*directory.Group // that disabled users are listed in
@@ -97,8 +103,8 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked(), selected: opt.Selected}
-	if p.rules, err = compileRules(&set.Audit); err != nil {
+	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked(), selected: opt.Selected, people: opt.People}
+	if p.rules, err = compileRules(set); err != nil {
 		return nil, err
 	}
 	for _, e := range opt.Exemptions {
@@ -112,6 +118,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	a := &set.Audit
 	p.lines = lines{stale: a.StaleAfter.Before(p.asOf), staleComputer: a.StaleComputerAfter.Before(p.asOf), fresh: a.NewAccountGrace.Before(p.asOf),
 		password: a.PasswordMaxAge.Before(p.asOf), keyPassword: a.KeyPasswordMaxAge.Before(p.asOf), overdue: a.DeleteAfter.Before(p.asOf), soon: a.Soon.After(p.asOf)}
+	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
 	p.graph = sync.OnceValue(func() *graph { return newGraph(s, set.Audit.PrivilegedGroups) })
 	p.disabled = sync.OnceValue(p.findDisabled)
 	for i := range jobs {
@@ -129,7 +136,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 			continue
 		}
 		j.gather(p, func(about *directory.Subject, f Finding) {
-			if about.Kind != directory.KindExemption && !inScope(about) || !slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
+			if about.Kind.IsEntry() && !inScope(about) || !slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
 				return
 			}
 			p.fill(&f, j, about)

@@ -59,6 +59,9 @@ type Finding struct {
 	Evidence   []Evidence
 	Suggest    []string
 	ID         string // raw identity of the entry
+	// Unconfirmed says that the finding rests on a person's having this account,
+	// which is likely and not sure. Nothing is staged on that.
+	Unconfirmed bool
 	// Change is new, still or gone in a comparison, "" elsewhere.
 	Change string
 
@@ -87,6 +90,8 @@ type Check struct {
 	Kinds    []directory.Kind
 	// Off says that the check runs only where it is asked for.
 	Off bool
+	// ByRoster says that the check compares with a roster.
+	ByRoster bool
 	// Filter is the filter of a check that the settings define; its times may
 	// be relative.
 	Filter     string
@@ -161,7 +166,7 @@ func (c *Check) Doc() string {
 }
 
 // Checks are all built-in checks, in the order of reports.
-var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, exemptionChecks)
+var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, rosterChecks, exemptionChecks)
 
 func byName(checks []*Check, name string) *Check {
 	if i := slices.IndexFunc(checks, func(c *Check) bool { return c.Name == name }); i >= 0 {

@@ -84,7 +84,7 @@ func TestMustChangeAndWhatWillExpire(t *testing.T) {
 func TestEarly(t *testing.T) {
 	set := settings.Defaults()
 	set.Audit.StartAttribute = "extensionAttribute3"
-	keep, err := Attributes(&set.Audit)
+	keep, err := Attributes(set)
 	require.NoError(t, err)
 	part := directory.NewPart(0, keep)
 	for _, e := range []directory.Entry{domain, user("newcomer", "extensionAttribute3=2026-12-01"), user("today", "extensionAttribute3=2026-11-23"),

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/reconcile"
 	"yardbroom/internal/settings"
 )
 
@@ -33,7 +34,7 @@ var exemptionChecks = []*Check{
 		Name: "exemption-unused", Severity: Info, Short: "exemption that matches nothing",
 		Kinds: anything, overAll: true,
 		gather: func(p *pass, report func(*directory.Subject, Finding)) {
-			for _, e := range p.exempt.unused(p.Survey) {
+			for _, e := range p.exempt.unused(p.Survey, p.people) {
 				report(e.subject(), Finding{Evidence: e.evidence()})
 			}
 		},
@@ -66,11 +67,12 @@ type exemptions struct {
 	active, ended []Exemption
 	byKey         map[directory.Key][]*Exemption
 	byLogon       map[string][]*Exemption // in lower case
+	byPerson      map[string]*Exemption   // by the person's key
 	others        []*Exemption            // by subtree or filter
 }
 
 func newExemptions(all []Exemption, asOf time.Time) *exemptions {
-	x := &exemptions{byKey: map[directory.Key][]*Exemption{}, byLogon: map[string][]*Exemption{}}
+	x := &exemptions{byKey: map[directory.Key][]*Exemption{}, byLogon: map[string][]*Exemption{}, byPerson: map[string]*Exemption{}}
 	for _, e := range all {
 		if !e.Until.IsZero() && asOf.After(e.Until) {
 			x.ended = append(x.ended, e)
@@ -81,6 +83,8 @@ func newExemptions(all []Exemption, asOf time.Time) *exemptions {
 	for i := range x.active {
 		e := &x.active[i]
 		switch m := e.Match; {
+		case m.Person != "":
+			x.byPerson[reconcile.KeyOfID(m.Person)] = e
 		case m.DN != "":
 			x.byKey[directory.KeyOf(m.DN)] = append(x.byKey[directory.KeyOf(m.DN)], e)
 		case m.Account != "":
@@ -124,6 +128,10 @@ func (x *exemptions) of(dn, logon string, yield func(*Exemption) bool) {
 
 // covers tells whether an exemption leaves a finding out.
 func (x *exemptions) covers(f *Finding) (yes bool) {
+	if f.Kind == directory.KindPerson.String() {
+		e := x.byPerson[f.ID]
+		return e != nil && e.coversCheck(f.Check)
+	}
 	x.of(f.DN, f.Account, func(e *Exemption) bool {
 		yes = e.coversCheck(f.Check)
 		return !yes
@@ -165,8 +173,9 @@ func Why(all []Exemption, asOf time.Time, dn, logon string) string {
 	return why
 }
 
-// unused returns the exemptions in force that match no entry of the survey.
-func (x *exemptions) unused(s *directory.Survey) []*Exemption {
+// unused returns the exemptions in force that match no entry of the survey
+// and nobody on the roster.
+func (x *exemptions) unused(s *directory.Survey, people *reconcile.Result) []*Exemption {
 	used := map[*Exemption]bool{}
 	if !x.empty() {
 		note := func(about *directory.Subject) {
@@ -188,9 +197,19 @@ func (x *exemptions) unused(s *directory.Survey) []*Exemption {
 			note(&s.Misplaced[i])
 		}
 	}
+	if people != nil {
+		for i := range people.People {
+			if e := x.byPerson[reconcile.PersonKey(&people.People[i])]; e != nil {
+				used[e] = true
+			}
+		}
+	}
 	var out []*Exemption
 	for i := range x.active {
 		e := &x.active[i]
+		if e.Match.Person != "" && people == nil {
+			continue // nobody can tell
+		}
 		if !used[e] && len(e.Selected) == 0 && (e.Match.Subtree == "" || !s.HasBelow(directory.KeyOf(e.Match.Subtree))) {
 			out = append(out, e)
 		}

@@ -14,7 +14,9 @@ import (
 type rules struct {
 	admin     *regexp.Regexp // logon names of accounts for administration
 	systems   []*regexp.Regexp
-	start     directory.AttrID // the attribute with the first day
+	start     directory.AttrID   // the attribute with the first day
+	location  directory.AttrID   // the attribute that the roster calls location
+	ids       []directory.AttrID // the attributes that hold the person id
 	compared  []directory.AttrID
 	required  []directory.AttrID
 	patterns  map[directory.AttrID]*regexp.Regexp
@@ -23,22 +25,25 @@ type rules struct {
 
 // Attributes returns the attributes whose texts the settings make checks
 // look at.
-func Attributes(a *settings.Audit) (directory.AttrSet, error) {
-	var set directory.AttrSet
-	r, err := compileRules(a)
+func Attributes(set *settings.Settings) (directory.AttrSet, error) {
+	var keep directory.AttrSet
+	r, err := compileRules(set)
 	if err != nil {
-		return set, err
+		return keep, err
 	}
 	for _, id := range slices.Concat(r.compared, r.required, slices.Collect(maps.Keys(r.patterns))) {
-		set.Add(id)
+		keep.Add(id)
 	}
-	if r.start != directory.AttrUnknown {
-		set.Add(r.start)
+	for _, id := range append(r.ids, r.start, r.location) {
+		if id != directory.AttrUnknown {
+			keep.Add(id)
+		}
 	}
-	return set, nil
+	return keep, nil
 }
 
-func compileRules(a *settings.Audit) (r rules, err error) {
+func compileRules(set *settings.Settings) (r rules, err error) {
+	a := &set.Audit
 	if r.admin, err = regexp.Compile("(?i)" + a.AdminAccountPattern); err != nil {
 		return r, fmt.Errorf("settings: audit: admin_account_pattern: %w", err)
 	}
@@ -55,6 +60,14 @@ func compileRules(a *settings.Audit) (r rules, err error) {
 			err = fmt.Errorf("settings: audit: %s: %q is not an attribute that the audit reads", where, name)
 		}
 		return id
+	}
+	if r.ids, err = RosterIDs(set); err != nil {
+		return r, err
+	}
+	if name := set.Roster.LocationAttribute; name != "" {
+		if r.location = directory.LookupAttr(name); r.location == directory.AttrUnknown {
+			return r, fmt.Errorf("settings: roster: location_attribute: %q is not an attribute that the audit reads", name)
+		}
 	}
 	if a.StartAttribute != "" {
 		r.start = attr("start_attribute", a.StartAttribute)
@@ -81,4 +94,17 @@ func compileRules(a *settings.Audit) (r rules, err error) {
 		}
 	}
 	return r, err
+}
+
+// RosterIDs returns the attributes that the settings name for the person id;
+// none where they name none.
+func RosterIDs(set *settings.Settings) (ids []directory.AttrID, err error) {
+	for _, name := range set.Roster.IDAttributes {
+		id := directory.LookupAttr(name)
+		if id == directory.AttrUnknown {
+			return nil, fmt.Errorf("settings: roster: id_attributes: %q is not an attribute that the audit reads", name)
+		}
+		ids = append(ids, id)
+	}
+	return ids, nil
 }

@@ -35,6 +35,7 @@ func (a *app) exemptCommand() *cli.Command {
 					&cli.StringFlag{Name: "dn", Usage: "the entry with this `DN`, instead of ACCOUNT"},
 					&cli.StringFlag{Name: "subtree", Usage: "everything at or below this `DN`"},
 					&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects"},
+					&cli.StringFlag{Name: "person", Usage: "the person of the roster with this `ID`, who needs no account"},
 				},
 				Action: a.exemptAdd,
 			},
@@ -49,7 +50,7 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 		return usage("give one account; \"%s --help\" shows how", cmd.FullName())
 	}
 	e := settings.Exemption{
-		Match:  settings.Match{Account: cmd.Args().First(), DN: cmd.String("dn"), Subtree: cmd.String("subtree"), Filter: cmd.String("filter")},
+		Match:  settings.Match{Account: cmd.Args().First(), DN: cmd.String("dn"), Subtree: cmd.String("subtree"), Filter: cmd.String("filter"), Person: cmd.String("person")},
 		Checks: cmd.StringSlice("check"), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until"),
 	}
 	if span, err := calendar.ParseSpan(e.Until); err == nil {

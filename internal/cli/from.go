@@ -88,7 +88,7 @@ func (a *app) openNamed(ctx context.Context, cmd *cli.Command, from string) (*pl
 			return nil, usage("say where to read from with --from, or name a default yard in the settings")
 		}
 	}
-	keep, err := audit.Attributes(&a.set.Audit)
+	keep, err := audit.Attributes(a.set)
 	if err != nil {
 		return nil, &exitError{exitUsage, err}
 	}

@@ -23,15 +23,19 @@ const (
 	KindPasswordPolicy
 	KindForeign // stands for an identity outside the domain, or for everybody
 	KindExemption
+	KindPerson // of a roster
 	kindCount
 )
 
-var kindNames = [kindCount]string{"other", "user", "service", "computer", "resource", "trust", "group", "contact", "ou", "policy", "domain", "password-policy", "foreign", "exemption"}
+var kindNames = [kindCount]string{"other", "user", "service", "computer", "resource", "trust", "group", "contact", "ou", "policy", "domain", "password-policy", "foreign", "exemption", "person"}
 
 func (k Kind) String() string { return kindNames[k] }
 
 // IsAccount tells whether an entry of the kind can sign in.
 func (k Kind) IsAccount() bool { return k >= KindUser && k <= KindTrust }
+
+// IsEntry tells whether what is of the kind stands in the directory.
+func (k Kind) IsEntry() bool { return k != KindExemption && k != KindPerson }
 
 // Subject is what a finding is about: an entry with its names and identity.
 type Subject struct {

@@ -18,7 +18,7 @@ func PersonKey(p *roster.Person) string {
 	v := &p.Values
 	switch {
 	case v[roster.PersonID] != "":
-		return "id:" + foldID(v[roster.PersonID])
+		return KeyOfID(v[roster.PersonID])
 	case v[roster.Mail] != "":
 		return "mail:" + strings.ToLower(v[roster.Mail])
 	case v[roster.Logon] != "":
@@ -28,6 +28,9 @@ func PersonKey(p *roster.Person) string {
 	}
 	return "name:" + directory.FoldText(v[roster.FullName])
 }
+
+// KeyOfID is the key of the person with an id.
+func KeyOfID(id string) string { return "id:" + foldID(id) }
 
 // foldID makes spellings of one id equal: without case, blanks, and zeros in
 // front of a number.

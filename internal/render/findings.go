@@ -305,7 +305,7 @@ func reportCharts(r *audit.Report) ([]Chart, error) {
 		}
 	}
 	for i := range r.Findings {
-		if f := &r.Findings[i]; f.Kind != directory.KindExemption.String() {
+		if f := &r.Findings[i]; f.DN != "" {
 			places[directory.Place(f.DN)]++
 		}
 	}

@@ -26,6 +26,7 @@ type Settings struct {
 	Yards   map[string]Yard `yaml:"yards"`
 	Audit   Audit           `yaml:"audit"`
 	Batch   Batch           `yaml:"batch"`
+	Roster  Roster          `yaml:"roster"`
 	// Exemptions are entries deliberately left alone.
 	Exemptions []Exemption `yaml:"exemptions"`
 	// File is where the settings came from, "" where there was none.
@@ -93,6 +94,28 @@ type Audit struct {
 	Filters map[string]Filter `yaml:"filters"`
 }
 
+// Roster says how to read HR's lists of people, and how to match them.
+type Roster struct {
+	// Columns are further headers of a field, by its name.
+	Columns map[string][]string `yaml:"columns"`
+	// Status are further words for active, leave, left and future.
+	Status map[string][]string `yaml:"status"`
+	Dates  string              `yaml:"dates"` // iso, day-first or month-first, where dates leave it open
+	Trust  string              `yaml:"trust"` // dates: an end date in the past outweighs the status
+	// IDAttributes hold the person id; employeeID and employeeNumber where none
+	// are named.
+	IDAttributes []string `yaml:"id_attributes"`
+	// LocationAttribute is what the roster calls location; l where it is not
+	// named.
+	LocationAttribute string `yaml:"location_attribute"`
+	// LogonPatterns are how logon names are made of names; learned where none
+	// are set.
+	LogonPatterns []string `yaml:"logon_patterns"`
+}
+
+// TrustDates is the value of Trust.
+const TrustDates = "dates"
+
 // Filter is a check that an RFC 4515 filter defines.
 type Filter struct {
 	Filter   string   `yaml:"filter"`
@@ -110,10 +133,11 @@ type Exemption struct {
 	Until  string   `yaml:"until" json:"until,omitempty"` // a date or a time; "" means without end
 }
 
-// Match says which entries are meant, by one of four ways.
+// Match says which entries are meant, by one of five ways.
 type Match struct {
 	Account string `yaml:"account" json:"account,omitempty"`
 	DN      string `yaml:"dn" json:"dn,omitempty"`
+	Person  string `yaml:"person" json:"person,omitempty"` // the person id, for somebody without an account
 	Subtree string `yaml:"subtree" json:"subtree,omitempty"`
 	Filter  string `yaml:"filter" json:"filter,omitempty"` // RFC 4515
 }
@@ -126,6 +150,8 @@ func (m Match) String() string {
 		return "below " + m.Subtree
 	case m.Filter != "":
 		return m.Filter
+	case m.Person != "":
+		return "person " + m.Person
 	}
 	return m.Account
 }
@@ -133,14 +159,14 @@ func (m Match) String() string {
 // Check refuses an exemption that says too little.
 func (e *Exemption) Check() error {
 	given := 0
-	for _, text := range []string{e.Match.Account, e.Match.DN, e.Match.Subtree, e.Match.Filter} {
+	for _, text := range []string{e.Match.Account, e.Match.DN, e.Match.Subtree, e.Match.Filter, e.Match.Person} {
 		if text != "" {
 			given++
 		}
 	}
 	switch {
 	case given != 1:
-		return errors.New("match: give one of account, dn, subtree and filter")
+		return errors.New("match: give one of account, dn, subtree, filter and person")
 	case strings.TrimSpace(e.Reason) == "":
 		return fmt.Errorf("%s: a reason is missing", e.Match)
 	case strings.TrimSpace(e.Owner) == "":
@@ -231,6 +257,9 @@ func (s *Settings) check() error {
 				return fmt.Errorf("audit: %s: %q is not a distinguished name", where, dn)
 			}
 		}
+	}
+	if t := s.Roster.Trust; t != "" && t != TrustDates {
+		return fmt.Errorf("roster: trust: %q is not %s", t, TrustDates)
 	}
 	for i := range s.Exemptions {
 		if err := s.Exemptions[i].Check(); err != nil {

@@ -1,0 +1,404 @@
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/reconcile"
+	"yardbroom/internal/roster"
+)
+
+var rosterChecks = []*Check{
+	{
+		Name: "leaver-enabled", Severity: High, Short: "account that is enabled though its person has left",
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		judge: leaverEnabled,
+	},
+	{
+		Name: "leave-enabled", Severity: Low, Short: "account that is enabled while its person is on leave",
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		judge: leaveEnabled,
+	},
+	{
+		Name: "returned-disabled", Severity: Low, Short: "disabled account, the only one of somebody who works here",
+		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		judge: returnedDisabled,
+	},
+	{
+		Name: "no-person", Severity: Medium, Short: "enabled account that belongs to nobody on the roster",
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		judge: noPerson,
+	},
+	{
+		Name: "no-account", Severity: Medium, Short: "somebody who works here and has no account",
+		Kinds: anything, ByRoster: true, overAll: true, Guard: restsOnNothing, wants: wantsRoster,
+		gather: noAccount,
+	},
+	{
+		Name: "extra-account", Severity: Low, Short: "one of several enabled accounts of one person",
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		judge: extraAccount,
+	},
+	{
+		Name: "match-unsure", Severity: Low, Short: "account of which it is open whose it is",
+		Kinds: users, ByRoster: true, overAll: true, Guard: restsOnNothing, wants: wantsRoster,
+		judge: matchUnsure,
+	},
+	{
+		Name: "roster-drift", Severity: Low, Short: "attribute that the roster says otherwise",
+		Suggest: []string{"set"}, Kinds: users, ByRoster: true, Guard: pairAttrs, wants: wantsRoster,
+		judgeMany: rosterDrift,
+	},
+	{
+		Name: "roster-conflict", Severity: Low, Short: "somebody of whom the roster says two things at once",
+		Kinds: anything, ByRoster: true, Guard: restsOnNothing, wants: wantsRoster,
+		gather: rosterConflict,
+	},
+}
+
+func wantsRoster(p *pass) string {
+	if p.people == nil {
+		return "no roster was given (--roster)"
+	}
+	return ""
+}
+
+// pairAttrs are what a decision about somebody's account rests on: that it is
+// enabled, and that it is theirs.
+func pairAttrs(d *directory.Dialect) []directory.AttrID {
+	return append(enabledAttrs(d), directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrUserPrincipalName)
+}
+
+// pair returns the pair of an account and its person, nil for none.
+func (p *pass) pair(a *directory.Account) (*reconcile.Pair, *roster.Person) {
+	pair := p.people.Pair(a)
+	if pair == nil {
+		return nil, nil
+	}
+	return pair, &p.people.People[pair.Person]
+}
+
+// about completes a finding that rests on a pair.
+func (p *pass) about(f *Finding, pair *reconcile.Pair, more ...Evidence) *Finding {
+	who := &p.people.People[pair.Person]
+	f.Evidence = append(f.Evidence, Evidence{"person", PersonName(who)}, Evidence{"row", rowsOf(who)})
+	f.Evidence = append(f.Evidence, more...)
+	f.Evidence = append(f.Evidence, Evidence{"matched by", string(pair.By)})
+	if !pair.Sure {
+		f.Confidence, f.Unconfirmed = Likely, true
+		f.Evidence = append(f.Evidence, Evidence{"score", score(pair.Score)}, Evidence{"because", reconcile.Reasons(p.people.Explain(pair.Person, pair.Account))})
+	}
+	return f
+}
+
+func score(s float64) string { return strconv.FormatFloat(s, 'f', 3, 64) }
+
+// PersonName is what to call a person, with the person id.
+func PersonName(who *roster.Person) string {
+	name := reconcile.FullName(who)
+	if id := who.Values[roster.PersonID]; id != "" && id != name {
+		name += " (" + id + ")"
+	}
+	return name
+}
+
+func rowsOf(who *roster.Person) string {
+	parts := make([]string, len(who.Rows))
+	for i, n := range who.Rows {
+		parts[i] = strconv.Itoa(n)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// midnight is when a day of the roster begins, where the roster's days are.
+func (p *pass) midnight(day time.Time) time.Time {
+	return time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, p.people.Zone)
+}
+
+func leaverEnabled(p *pass, a *directory.Account) *Finding {
+	pair, who := p.pair(a)
+	if pair == nil || who.State != roster.Left {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	end := Evidence{"end", "not given"}
+	if !who.LeftOn.IsZero() {
+		f.Since, end.Value = p.midnight(who.LeftOn), who.LeftOn.Format(time.DateOnly)
+	}
+	return p.about(f, pair, end)
+}
+
+func leaveEnabled(p *pass, a *directory.Account) *Finding {
+	pair, who := p.pair(a)
+	if pair == nil || who.State != roster.Leave {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	return p.about(f, pair, Evidence{"status", "leave"})
+}
+
+func returnedDisabled(p *pass, a *directory.Account) *Finding {
+	pair, who := p.pair(a)
+	if pair == nil || pair.Second || who.State != roster.Active {
+		return nil
+	}
+	off := p.Disabled(a, p.asOf)
+	if !off.Yes || len(p.ordinary(pair.Person)) != 1 {
+		return nil
+	}
+	f := &Finding{Confidence: confidence(off)}
+	if a.FlagsSince.Known() {
+		f.Since = a.FlagsSince.Time()
+	}
+	return p.about(f, pair, Evidence{"status", "active"})
+}
+
+// ordinary are the pairs of a person, but for administrators' second accounts.
+func (p *pass) ordinary(person int) []reconcile.Pair {
+	return slices.DeleteFunc(p.people.Of(person), func(pair reconcile.Pair) bool { return pair.Second })
+}
+
+func noPerson(p *pass, a *directory.Account) *Finding {
+	if p.people.Pair(a) != nil || p.people.Doubt(a) != nil {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	if l, linked := p.people.Gone[a]; linked {
+		f.Evidence = append(f.Evidence, Evidence{"linked to", l.Person + ", who is no longer on the roster"})
+	}
+	for _, id := range []directory.AttrID{directory.AttrDisplayName, directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail} {
+		if v := a.Text.First(id); v != "" {
+			f.Evidence = append(f.Evidence, Evidence{id.String(), v})
+		}
+	}
+	if len(f.Evidence) == 0 {
+		f.Evidence = []Evidence{{directory.AttrDisplayName.String(), "absent"}}
+	}
+	return f
+}
+
+// personOf is what a finding about somebody without an account is about.
+func personOf(who *roster.Person) *directory.Subject {
+	return &directory.Subject{Kind: directory.KindPerson, Logon: PersonName(who), ID: reconcile.PersonKey(who)}
+}
+
+func noAccount(p *pass, report func(*directory.Subject, Finding)) {
+	for i := range p.people.People {
+		who := &p.people.People[i]
+		if who.State != roster.Active || len(p.people.Of(i)) > 0 || p.people.InDoubt(i) {
+			continue
+		}
+		f := Finding{Evidence: []Evidence{{"row", rowsOf(who)}}}
+		for _, field := range []roster.Field{roster.Department, roster.Title, roster.Mail} {
+			if v := who.Values[field]; v != "" {
+				f.Evidence = append(f.Evidence, Evidence{field.String(), v})
+			}
+		}
+		if !who.Start.IsZero() {
+			f.Since = p.midnight(who.Start)
+			f.Evidence = append(f.Evidence, Evidence{"start", who.Start.Format(time.DateOnly)})
+		}
+		report(personOf(who), f)
+	}
+}
+
+func extraAccount(p *pass, a *directory.Account) *Finding {
+	pair, _ := p.pair(a)
+	if pair == nil || pair.Second {
+		return nil
+	}
+	all := p.ordinary(pair.Person)
+	if len(all) < 2 {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	var others []string
+	for _, other := range all {
+		if on := p.Enabled(other.Account, p.asOf); other.Account != a && on.Yes {
+			others = append(others, other.Account.Name())
+			if !other.Sure || on.Likely {
+				f.Confidence = Likely
+			}
+			f.Unconfirmed = f.Unconfirmed || !other.Sure
+		}
+	}
+	if len(others) == 0 {
+		return nil
+	}
+	f.bundle = "person\x00" + strconv.Itoa(pair.Person)
+	return p.about(f, pair, Evidence{"others", listed(others)})
+}
+
+func matchUnsure(p *pass, a *directory.Account) *Finding {
+	d := p.people.Doubt(a)
+	if d == nil || !p.matters(a, d) {
+		return nil
+	}
+	f := &Finding{Confidence: Likely, Evidence: []Evidence{{"why", d.Why}}}
+	for i, c := range d.Candidates {
+		who := &p.people.People[c.Person]
+		text := fmt.Sprintf("%s, row %s, %s, score %s", PersonName(who), rowsOf(who), who.State, score(c.Score))
+		if why := reconcile.Reasons(p.people.Explain(c.Person, a)); why != "" {
+			text += ": " + why
+		}
+		f.Evidence = append(f.Evidence, Evidence{"candidate " + strconv.Itoa(i+1), text})
+	}
+	return f
+}
+
+// matters tells whether anything would follow from knowing whose an account
+// is: nothing does if it is disabled and all who may have it have left.
+func (p *pass) matters(a *directory.Account, d *reconcile.Doubt) bool {
+	return !p.Disabled(a, p.asOf).Yes || slices.ContainsFunc(d.Candidates, func(c reconcile.Candidate) bool { return p.people.People[c.Person].State != roster.Left })
+}
+
+// drifting are the fields of a roster that the directory should say too.
+var drifting = []struct {
+	field roster.Field
+	attr  directory.AttrID
+}{
+	{roster.Department, directory.AttrDepartment},
+	{roster.Title, directory.AttrTitle},
+	{roster.Location, directory.AttrL},
+	{roster.Family, directory.AttrSN},
+	{roster.Given, directory.AttrGivenName},
+}
+
+func rosterDrift(p *pass, a *directory.Account) []Finding {
+	pair, who := p.pair(a)
+	if pair == nil || pair.Second || who.State == roster.Left {
+		return nil
+	}
+	var out []Finding
+	add := func(attr directory.AttrID, field roster.Field, is, should string, fix *Fix) {
+		f := Finding{Evidence: []Evidence{{attr.String(), cmp.Or(is, "absent")}, {"roster " + field.String(), should}}, bundle: attr.String(), fix: fix}
+		out = append(out, *p.about(&f, pair))
+	}
+	for _, d := range drifting {
+		attr := d.attr
+		if d.field == roster.Location && p.rules.location != directory.AttrUnknown {
+			attr = p.rules.location
+		}
+		should := who.Values[d.field]
+		if should == "" || !p.Shows(directory.KindUser, attr) {
+			continue
+		}
+		if is, differs := drifted(a, attr, should); differs {
+			add(attr, d.field, is, should, &Fix{Attr: attr.String(), Old: is, New: should})
+		}
+	}
+	if is, boss := p.otherManager(a, who); boss != nil {
+		add(directory.AttrManager, roster.Manager, is, boss.DN, &Fix{Attr: directory.AttrManager.String(), New: boss.DN})
+	}
+	return out
+}
+
+// drifted tells whether no value of an attribute folds as the roster's does,
+// and which there is.
+func drifted(a *directory.Account, attr directory.AttrID, should string) (is string, differs bool) {
+	folded := directory.FoldText(should)
+	for v := range a.Text.All(attr) {
+		if v == should || directory.FoldText(v) == folded {
+			return "", false
+		}
+		is = cmp.Or(is, v)
+	}
+	return is, true
+}
+
+// otherManager returns the account of somebody's manager, where that is sure
+// and the account names another one or none.
+func (p *pass) otherManager(a *directory.Account, who *roster.Person) (is string, boss *directory.Account) {
+	id := who.Values[roster.Manager]
+	if id == "" || !p.Shows(directory.KindUser, directory.AttrManager) {
+		return "", nil
+	}
+	at, known := p.byPersonID()[reconcile.KeyOfID(id)]
+	if !known {
+		return "", nil
+	}
+	for _, pair := range p.ordinary(at) {
+		switch {
+		case pair.Account.Key == a.Manager:
+			return "", nil
+		case pair.Sure && boss == nil:
+			boss = pair.Account
+		}
+	}
+	if boss == nil || boss == a {
+		return "", nil
+	}
+	if a.Manager != (directory.Key{}) {
+		is = "somebody else"
+		if other := p.byKey()[a.Manager]; other != nil {
+			is = other.DN
+		}
+	}
+	return is, boss
+}
+
+// findPersonIDs finds people by the keys of their ids.
+func (p *pass) findPersonIDs() map[string]int {
+	all := make(map[string]int, len(p.people.People))
+	for i := range p.people.People {
+		all[reconcile.PersonKey(&p.people.People[i])] = i
+	}
+	return all
+}
+
+// findByKey finds accounts by the keys of their names.
+func (p *pass) findByKey() map[directory.Key]*directory.Account {
+	all := make(map[directory.Key]*directory.Account, p.Accounts.Len())
+	for a := range p.Accounts.All() {
+		all[a.Key] = a
+	}
+	return all
+}
+
+func rosterConflict(p *pass, report func(*directory.Subject, Finding)) {
+	for i := range p.people.People {
+		who := &p.people.People[i]
+		if who.Conflict == "" {
+			continue
+		}
+		f := Finding{Evidence: []Evidence{{"row", rowsOf(who)}, {"conflict", who.Conflict}, {"taken for", string(who.State)}}}
+		for _, pair := range p.people.Of(i) {
+			f.Evidence = append(f.Evidence, Evidence{"account", pair.Account.Name()})
+		}
+		report(personOf(who), f)
+	}
+}
+
+// earlyByRoster tells of an account that is enabled before the first day that
+// the roster says.
+func earlyByRoster(p *pass, a *directory.Account) *Finding {
+	if p.people == nil {
+		return nil
+	}
+	pair, who := p.pair(a)
+	if pair == nil || who.State != roster.Future || who.Start.IsZero() || !p.midnight(who.Start).After(p.asOf) {
+		return nil
+	}
+	f := p.enabled(a)
+	if f == nil {
+		return nil
+	}
+	return p.about(f, pair, Evidence{"start", who.Start.Format(time.DateOnly)})
+}

@@ -1,0 +1,107 @@
+package audit
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/reconcile"
+	"yardbroom/internal/roster"
+	"yardbroom/internal/settings"
+)
+
+// withRoster audits a directory with a roster: lines of id, family, given,
+// mail, department, title, location, manager, start, end, status.
+func withRoster(t *testing.T, s *directory.Survey, change func(*settings.Settings), opt Options, lines ...string) *Report {
+	t.Helper()
+	list, err := roster.Read(strings.NewReader("id|family|given|mail|department|title|location|manager|start|end|status\n"+strings.Join(lines, "\n")), "people", roster.Options{})
+	require.NoError(t, err)
+	require.Empty(t, list.Bad)
+	set := settings.Defaults()
+	if change != nil {
+		change(set)
+	}
+	people := list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), set.Roster.Trust == settings.TrustDates)
+	opt.People, err = reconcile.Run(people, s, reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern), Zone: time.UTC})
+	require.NoError(t, err)
+	return run(t, s, change, opt)
+}
+
+func TestLeaversAndThoseOnLeave(t *testing.T) {
+	s := survey(directory.AD, domain, user("gone", "employeeID=1"), user("a-gone"), user("gone-off", "employeeID=2", "userAccountControl=514"), user("came-back", "employeeID=3"),
+		user("one-post-ended", "employeeID=4"), user("ends-today", "employeeID=5"), user("away", "employeeID=6"), user("away-off", "employeeID=7", "userAccountControl=514"),
+		user("back", "employeeID=8", "userAccountControl=514"), user("back-one-of-two", "employeeID=9", "userAccountControl=514"), user("back-other", "employeeID=9"),
+		user("says-active", "employeeID=10"), user("no-date", "employeeID=11"), user("soon", "employeeID=12"), user("ended-expired", "employeeID=13", "accountExpires="+ticks(3)))
+	lines := []string{"1|Quill|Ada|||||||2026-11-20|left", "2|Tern|Bram|||||||2026-11-20|", "3|Birk|Clara||||||2026-11-01|2025-01-31|", "4|Hollis|Dov|||||||2026-01-31|left", "4|Hollis|Dov||||||2026-02-01||active",
+		"5|Jessop|Edith|||||||2026-11-23|", "6|Nakata|Farid||||||||leave", "7|Okafor|Greta||||||||on leave", "8|Pereira|Hugo||||||||active", "9|Quiroga|Ines||||||||active",
+		"10|Rosendal|Jonas|||||||2026-10-01|active", "11|Sandoval|Kaja||||||||left", "12|Umarov|Leon||||||2026-12-01||active", "13|Vasquez|Mira|||||||2026-10-01|left"}
+	r := withRoster(t, s, nil, Options{}, lines...)
+	assert.Equal(t, []string{"a-gone likely 3", "gone sure 3", "no-date sure 0"}, found(r, "leaver-enabled"))
+	assert.Equal(t, []string{"person=Quill, Ada (1)", "row=2", "end=2026-11-20", "matched by=person-id"}, proof(r, "leaver-enabled", "gone"))
+	assert.Equal(t, []string{"away"}, who(r, "leave-enabled"))
+	assert.Equal(t, []string{"back"}, who(r, "returned-disabled"))
+	assert.Equal(t, []string{"soon"}, who(r, "early"))
+	assert.Equal(t, []string{"Rosendal, Jonas (10)"}, who(r, "roster-conflict"))
+	assert.Equal(t, []string{"back-one-of-two", "back-other"}[:0], append([]string{}, who(r, "extra-account")...), "only one of the two is enabled")
+	r = withRoster(t, s, func(set *settings.Settings) { set.Roster.Trust = "dates" }, Options{}, lines...)
+	assert.Contains(t, who(r, "leaver-enabled"), "says-active")
+}
+
+func TestFindingsOnALikelyPairAreLikelyAndNotToBeStaged(t *testing.T) {
+	s := survey(directory.AD, domain, user("gone", "employeeID=1"), user("a-gone"))
+	for _, f := range withRoster(t, s, nil, Options{}, "1|Quill|Ada|||||||2026-11-20|left").Findings {
+		if f.Check == "leaver-enabled" {
+			assert.Equal(t, f.Account == "a-gone", f.Unconfirmed, f.Account)
+		}
+	}
+}
+
+func TestPeopleWithoutAccountsAndAccountsWithoutPeople(t *testing.T) {
+	s := survey(directory.AD, domain, user("quill", "employeeID=1", "mail=quill@x.example"), user("dome", "displayName=Dome control"), user("print"), user("room", "msExchRecipientTypeDetails=16"),
+		user("off", "userAccountControl=514"), user("x", "employeeID=1", "mail=tern@x.example"), user("two", "employeeID=3"), user("two-more", "employeeID=3"), user("a-two", "employeeID=3"))
+	lines := []string{"1|Quill|Ada|quill@x.example|||||||active", "2|Tern|Bram|tern@x.example|||||||active", "3|Birk|Clara||||||||active", "4|Hollis|Dov||Domes||||2026-11-13||active", "5|Jessop|Edith||||||||left", "6|Nakata|Farid||||||||active"}
+	r := withRoster(t, s, nil, Options{Exemptions: []Exemption{
+		{Exemption: settings.Exemption{Match: settings.Match{Account: "print"}, Checks: []string{"no-person"}, Reason: "r", Owner: "o"}},
+		{Exemption: settings.Exemption{Match: settings.Match{Person: "0006"}, Reason: "r", Owner: "o"}},
+		{Exemption: settings.Exemption{Match: settings.Match{Person: "99"}, Reason: "r", Owner: "o"}}}}, lines...)
+	assert.Equal(t, []string{"dome"}, who(r, "no-person"))
+	assert.Equal(t, []string{"displayName=Dome control"}, proof(r, "no-person", "dome"))
+	assert.Equal(t, []string{"Hollis, Dov (4) sure 10"}, found(r, "no-account"), "Tern is in doubt, Jessop has left, Nakata needs none")
+	assert.Equal(t, []string{"x"}, who(r, "match-unsure"))
+	unsure := proof(r, "match-unsure", "x")
+	assert.Equal(t, "why=two keys disagree", unsure[0])
+	assert.Contains(t, unsure[1], "candidate 1=Quill, Ada (1), row 2, active, score 0.333: person id 1")
+	assert.Contains(t, unsure[2], "candidate 2=Tern, Bram (2), row 3, active, score 0.333: mail tern@x.example")
+	assert.Equal(t, []string{"two", "two-more"}, who(r, "extra-account"))
+	assert.Contains(t, proof(r, "extra-account", "two"), "others=two-more")
+	assert.Equal(t, []string{"person 99"}, who(r, "exemption-unused"))
+	for _, f := range r.Findings {
+		if f.Check == "no-account" {
+			assert.Equal(t, [2]string{"person", ""}, [2]string{f.Kind, f.DN})
+		}
+	}
+	r = run(t, s, nil, Options{Checks: []string{"no-person", "exemption-unused"}, Exemptions: []Exemption{{Exemption: settings.Exemption{Match: settings.Match{Person: "99"}, Reason: "r", Owner: "o"}}}})
+	assert.Equal(t, []string{"no roster was given (--roster)"}, r.Summary[0].NotLooked)
+	assert.Empty(t, r.Findings, "without a roster nobody knows whether the exemption is used")
+}
+
+func TestDriftFromTheRoster(t *testing.T) {
+	s := survey(directory.AD, domain, user("boss", "employeeID=1", "sn=Quill", "givenName=Ada", "department=Domes", "title=Head", "l=Larkmoor"),
+		user("drifts", "employeeID=2", "sn=Tern", "givenName=Bram", "department=Lenses", "l=larkmoor ", "manager=CN=other,OU=Staff,DC=x"),
+		user("agrees", "employeeID=3", "sn=BIRK", "givenName=Clara", "department=domes", "title=Guide", "l=Larkmoor", "manager=CN=boss,OU=Staff,DC=x"),
+		user("left", "employeeID=4", "department=Lenses"), user("other", "employeeID=5", "sn=Jessop", "givenName=Edith"))
+	r := withRoster(t, s, nil, Options{Checks: []string{"roster-drift"}}, "1|Quill|Ada||Domes|Head|Larkmoor||||active", "2|Tern-Voss|Bram||Domes|Guide|Larkmoor|01|||active", "3|Birk|Clara||Domes|Guide|Larkmoor|1|||active",
+		"4|Hollis|Dov||Domes||||||left", "5|Jessop|Edith|||||1|||active")
+	var got []string
+	for _, f := range r.Findings {
+		fix := f.Fix()
+		got = append(got, f.Account+": "+f.Evidence[0].Attr+" "+f.Evidence[0].Value+" > "+fix.New)
+	}
+	assert.Equal(t, []string{"drifts: department Lenses > Domes", "drifts: manager CN=other,OU=Staff,DC=x > CN=boss,OU=Staff,DC=x", "other: manager absent > CN=boss,OU=Staff,DC=x",
+		"drifts: sn Tern > Tern-Voss", "drifts: title absent > Guide"}, got)
+}
