@@ -27,6 +27,9 @@ type Report struct {
 	Summary  []Summary
 	Exempted int // findings that exemptions left out
 	Notes    []string
+	// People is who has which account, Roster counts it; nil without a roster.
+	People *reconcile.Result
+	Roster *RosterSummary
 }
 
 // Summary is what became of one check.
@@ -151,6 +154,10 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	r.Summary = append(r.Summary, off...)
 	catalog.sort(r.Findings)
 	r.Notes = p.notes()
+	if p.people != nil {
+		r.People, r.Roster = p.people, p.rosterSummary()
+		r.Notes = append(r.Notes, p.people.Notes...)
+	}
 	return r, nil
 }
 

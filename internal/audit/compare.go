@@ -63,8 +63,8 @@ func Compare(before, after *Report) *Comparison {
 	return c
 }
 
-// sameness is equal for findings of the same fact.
-func sameness(f *Finding) string {
+// Sameness is equal for findings of the same fact.
+func (f *Finding) Sameness() string {
 	who := f.ID
 	if who == "" {
 		who = directory.FoldDN(f.DN) + "\x00" + f.Account
@@ -75,11 +75,11 @@ func sameness(f *Finding) string {
 func (c *Comparison) findings() {
 	old := map[string]int{}
 	for i := range c.Before.Findings {
-		old[sameness(&c.Before.Findings[i])]++
+		old[c.Before.Findings[i].Sameness()]++
 	}
 	kept := map[string]int{}
 	for i := range c.After.Findings {
-		k := sameness(&c.After.Findings[i])
+		k := c.After.Findings[i].Sameness()
 		if old[k] > kept[k] {
 			kept[k]++
 			c.Still = append(c.Still, c.After.Findings[i].changed("still"))
@@ -88,7 +88,7 @@ func (c *Comparison) findings() {
 		}
 	}
 	for i := range c.Before.Findings {
-		if k := sameness(&c.Before.Findings[i]); kept[k] > 0 {
+		if k := c.Before.Findings[i].Sameness(); kept[k] > 0 {
 			kept[k]--
 		} else {
 			c.Gone = append(c.Gone, c.Before.Findings[i].changed("gone"))
@@ -96,6 +96,7 @@ func (c *Comparison) findings() {
 	}
 }
 
+// changed is the finding with what became of it.
 func (f Finding) changed(how string) Finding {
 	f.Change = how
 	return f

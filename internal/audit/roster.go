@@ -26,7 +26,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "returned-disabled", Severity: Low, Short: "disabled account, the only one of somebody who works here",
-		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
 		judge: returnedDisabled,
 	},
 	{
@@ -242,7 +242,7 @@ func extraAccount(p *pass, a *directory.Account) *Finding {
 	if len(others) == 0 {
 		return nil
 	}
-	f.bundle = "person\x00" + strconv.Itoa(pair.Person)
+	f.bundle = reconcile.PersonKey(&p.people.People[pair.Person])
 	return p.about(f, pair, Evidence{"others", listed(others)})
 }
 
@@ -401,4 +401,86 @@ func earlyByRoster(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	return p.about(f, pair, Evidence{"start", who.Start.Format(time.DateOnly)})
+}
+
+// RosterSummary counts what became of people and accounts.
+type RosterSummary struct {
+	People  int `json:"people"`
+	Active  int `json:"active"`
+	Leave   int `json:"on_leave"`
+	Left    int `json:"left"`
+	Future  int `json:"future"`
+	Matched int `json:"matched"`         // people with an account
+	Without int `json:"without_account"` // people with none
+	Unsure  int `json:"in_doubt"`        // people who may have one of those in doubt
+
+	Accounts int                   `json:"accounts"` // users that may be somebody's
+	ByKey    map[reconcile.Key]int `json:"matched_by"`
+	Sure     int                   `json:"sure"`   // accounts, of those matched
+	Likely   int                   `json:"likely"` // accounts, of those matched
+	Doubtful int                   `json:"accounts_in_doubt"`
+	Nobodys  int                   `json:"accounts_of_nobody"`
+	Enabled  int                   `json:"accounts_enabled"`
+	// Leaving are enabled accounts whose people have left, or that are nobody's
+	// and not exempt: what would be switched off if the roster were taken at its
+	// word.
+	Leaving int `json:"accounts_leaving"`
+}
+
+// MatchedAccounts is the number of accounts that are somebody's.
+func (s *RosterSummary) MatchedAccounts() int { return s.Sure + s.Likely }
+
+// rosterSummary counts over the whole directory.
+func (p *pass) rosterSummary() *RosterSummary {
+	s := &RosterSummary{People: len(p.people.People), Accounts: p.people.Accounts, ByKey: map[reconcile.Key]int{}}
+	for i := range p.people.People {
+		switch p.people.People[i].State {
+		case roster.Active:
+			s.Active++
+		case roster.Leave:
+			s.Leave++
+		case roster.Left:
+			s.Left++
+		case roster.Future:
+			s.Future++
+		}
+		switch {
+		case len(p.people.Of(i)) > 0:
+			s.Matched++
+		case p.people.InDoubt(i):
+			s.Unsure++
+		default:
+			s.Without++
+		}
+	}
+	for a := range p.Accounts.All() {
+		if a.Kind != directory.KindUser || a.BuiltIn {
+			continue
+		}
+		pair, who := p.pair(a)
+		enabled := p.Enabled(a, p.asOf).Yes
+		if enabled {
+			s.Enabled++
+		}
+		switch {
+		case pair != nil:
+			s.ByKey[pair.By]++
+			if pair.Sure {
+				s.Sure++
+			} else {
+				s.Likely++
+			}
+			if enabled && who.State == roster.Left {
+				s.Leaving++
+			}
+		case p.people.Doubt(a) != nil:
+			s.Doubtful++
+		default:
+			s.Nobodys++
+			if enabled && !p.exempt.covers(&Finding{Check: "no-person", Kind: a.Kind.String(), DN: a.DN, Account: a.Name()}) {
+				s.Leaving++
+			}
+		}
+	}
+	return s
 }

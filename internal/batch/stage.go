@@ -26,6 +26,10 @@ type Candidate struct {
 	LastLogon directory.Moment
 	// Values are what set and fill give it.
 	Values []Assignment
+	// Reason is why, where there is no finding; Rests are the attributes that it
+	// rests on.
+	Reason string
+	Rests  []string
 	// NotNow is set for a candidate that cannot be staged for a reason known
 	// beforehand; it is reported with the refusals.
 	NotNow string
@@ -189,10 +193,14 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		return nil, errors.New("its name is not valid UTF-8, so no batch can hold it")
 	}
 	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: text(a.Name()), Kind: a.Kind.String(), Reason: "named", Confidence: string(audit.Sure)}
-	var rested []string
+	rested := c.Rests
+	line.Reason = text(cmp.Or(c.Reason, line.Reason))
 	if f := c.Finding; f != nil {
-		if f.Confidence == audit.Likely && !o.IncludeLikely {
+		if f.Confidence == audit.Likely && !o.IncludeLikely && !f.Unconfirmed {
 			return nil, fmt.Errorf("its finding %s is likely, not sure (--include-likely takes it in)", f.Check)
+		}
+		if f.Unconfirmed {
+			return nil, fmt.Errorf("its finding %s rests on a match that is likely, not sure; say whose it is with \"yardbroom link confirm\" first", f.Check)
 		}
 		check, err := s.Catalog.Named(f.Check)
 		if err != nil {

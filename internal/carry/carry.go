@@ -374,7 +374,7 @@ func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*direc
 	if l.Actions[0].Name == batch.Restore && !past.done(batch.Restore) || past.done(batch.Delete) {
 		return nil, nil
 	}
-	id, err := identityValue(r.Server.Dialect, l.ID)
+	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -382,13 +382,6 @@ func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*direc
 		id = past.newID
 	}
 	return r.Server.ByIdentity(ctx, id, false)
-}
-
-func identityValue(d *directory.Dialect, shown string) (string, error) {
-	if d == directory.AD {
-		return directory.ParseGUID(shown)
-	}
-	return shown, nil
 }
 
 // refusal applies the protection again, to the entry as it is now.
@@ -433,7 +426,7 @@ func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, p
 			unproved = fmt.Sprintf("%s is %s's own value, and that server could not be asked: %v", g.Attr, g.Server, err)
 			continue
 		}
-		id, err := identityValue(r.Server.Dialect, l.ID)
+		id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
 		if err != nil {
 			return "", "", err
 		}

@@ -72,7 +72,7 @@ func (r *Runner) restoredID(l *batch.Line, past *history) batch.Octets {
 	if past.newID != "" {
 		return batch.Octets(past.newID)
 	}
-	id, err := identityValue(r.Server.Dialect, l.ID)
+	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
 	if err != nil {
 		return ""
 	}
@@ -84,7 +84,7 @@ func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past
 	if err := r.roomFor(ctx, nil, a); err != nil {
 		return err
 	}
-	id, err := identityValue(r.Server.Dialect, l.ID)
+	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,8 @@ type app struct {
 	state    string        // folder
 	quiet    bool
 	progress *progress
-	keep     directory.AttrSet // attributes that the settings make checks look at
+	keep     directory.AttrSet  // attributes that the settings make checks look at
+	read     map[string]*people // rosters that were read, by where from
 }
 
 // Main runs the program and returns its exit status.
@@ -82,7 +83,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		// in use.
 		debug.SetGCPercent(40)
 	}
-	a := &app{in: in, out: out, err: errOut, now: time.Now}
+	a := &app{in: in, out: out, err: errOut, now: time.Now, read: map[string]*people{}}
 	err := a.root().Run(ctx, args)
 	a.progress.clear()
 	if err == nil {
@@ -131,7 +132,7 @@ func (a *app) root() *cli.Command {
 			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.surveyCommand(), a.exemptCommand(), a.stageCommand(),
+			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.surveyCommand(), a.reconcileCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
 			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {

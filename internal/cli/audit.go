@@ -22,8 +22,8 @@ func (a *app) auditCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
 			&cli.StringFlag{Name: "since", Usage: "compare with a kept `SURVEY`: show what is new, count what is still there or gone"},
-			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"},
-		}, outputFlags(allFormats)),
+			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"}, noRosterFlag(),
+		}, rosterFlags(), outputFlags(allFormats)),
 		Action: a.audit,
 	}
 }

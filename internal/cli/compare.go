@@ -19,7 +19,7 @@ func (a *app) compareCommand() *cli.Command {
 		Description: "BEFORE and AFTER are kept surveys, or anything else that --from takes: a yard's name reads it now.",
 		Flags: slices.Concat(serverFlags(), []cli.Flag{asOfFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "compare the findings of the check `NAME` only; may be given several times"},
-			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"},
+			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"}, noRosterFlag(),
 		}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {

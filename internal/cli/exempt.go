@@ -73,7 +73,7 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	id, err := s.AddExemption(ctx, body, &store.Record{At: a.now().UTC(), By: actor(), Event: store.EventExempted, Body: body})
+	id, err := s.Decide(ctx, store.Exemptions, body, &store.Record{At: a.now().UTC(), By: actor(), Event: store.EventExempted, Body: body})
 	if err != nil {
 		return err
 	}
@@ -139,7 +139,7 @@ func (a *app) exemptEnd(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	err = s.EndExemption(ctx, n, func(body []byte) *store.Record {
+	err = s.End(ctx, store.Exemptions, n, func(body []byte) *store.Record {
 		return &store.Record{At: a.now().UTC(), By: actor(), Event: store.EventExemptionEnded, Body: body}
 	})
 	if err != nil {
@@ -156,19 +156,7 @@ type numbered struct {
 }
 
 func (a *app) keptExemptions(ctx context.Context) ([]numbered, error) {
-	// Reading must not make a state folder where there is none.
-	if _, err := os.Stat(filepath.Join(a.state, "yardbroom.db")); err != nil {
-		if os.IsNotExist(err) {
-			return nil, nil
-		}
-		return nil, err
-	}
-	s, err := a.openStore(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	rows, err := s.Exemptions(ctx)
+	rows, err := a.decisions(ctx, store.Exemptions)
 	if err != nil {
 		return nil, err
 	}
@@ -181,6 +169,23 @@ func (a *app) keptExemptions(ctx context.Context) ([]numbered, error) {
 		all = append(all, n)
 	}
 	return all, nil
+}
+
+// decisions are those that the state folder keeps. Reading them makes no
+// state folder where there is none.
+func (a *app) decisions(ctx context.Context, k store.Kind) ([]store.Decision, error) {
+	if _, err := os.Stat(filepath.Join(a.state, "yardbroom.db")); err != nil {
+		if os.IsNotExist(err) {
+			return nil, nil
+		}
+		return nil, err
+	}
+	s, err := a.openStore(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return s.Decisions(ctx, k)
 }
 
 // exemptions are all there are, with what their filters select in a place.

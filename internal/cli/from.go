@@ -17,6 +17,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
+	"yardbroom/internal/reconcile"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -208,17 +209,17 @@ func (a *app) judge(ctx context.Context, cmd *cli.Command, p *place, checks []st
 	if err := a.addActivity(cmd, p, survey); err != nil {
 		return nil, err
 	}
-	return a.run(ctx, p, survey, asOf, checks)
+	people, err := a.matched(ctx, cmd, p, survey, asOf, checks)
+	if err != nil {
+		return nil, err
+	}
+	return a.run(ctx, p, survey, people, asOf, checks, "")
 }
 
-// run runs checks over a survey of a place.
-func (a *app) run(ctx context.Context, p *place, survey *directory.Survey, asOf time.Time, checks []string) (*audit.Report, error) {
-	return a.runWithin(ctx, p, survey, asOf, checks, "")
-}
-
-// runWithin is run where filters of the settings look only at what fulfils a
-// further one.
-func (a *app) runWithin(ctx context.Context, p *place, survey *directory.Survey, asOf time.Time, checks []string, within string) (*audit.Report, error) {
+// run runs checks over a survey of a place, and over who has which account
+// where that is known. Where within is given, filters of the settings look only
+// at what fulfils it too.
+func (a *app) run(ctx context.Context, p *place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string, within string) (*audit.Report, error) {
 	exempt, err := a.exemptions(ctx, p)
 	if err != nil {
 		return nil, err
@@ -227,7 +228,7 @@ func (a *app) runWithin(ctx context.Context, p *place, survey *directory.Survey,
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt, Selected: selected})
+	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people})
 	if err != nil {
 		return nil, &exitError{exitUsage, err}
 	}

@@ -133,10 +133,6 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if survey.Partial {
 		within = source.IdentityFilter(survey.Dialect, e.First(survey.Dialect.Identity.String()))
 	}
-	report, err := a.runWithin(ctx, p, survey, asOf, nil, within)
-	if err != nil {
-		return nil, err
-	}
 	var acc *directory.Account
 	for one := range survey.Accounts.All() {
 		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
@@ -146,7 +142,15 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if acc == nil {
 		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
 	}
-	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf}
+	people, err := a.known(ctx, p, acc, asOf)
+	if err != nil {
+		return nil, err
+	}
+	report, err := a.run(ctx, p, survey, people, asOf, nil, within)
+	if err != nil {
+		return nil, err
+	}
+	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf, People: people}
 	for _, sum := range report.Summary {
 		if c, err := a.catalog.Named(sum.Check); survey.Partial && err == nil && c.ComparesAll() {
 			card.Elsewhere = append(card.Elsewhere, sum.Check)

@@ -24,8 +24,8 @@ import (
 func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
-		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nThree more actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
-		Flags: append(fromFlags(), asOfFlag(), activityFlag(),
+		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nThree more actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
+		Flags: append(slices.Concat(fromFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
@@ -40,6 +40,7 @@ func (a *app) stageCommand() *cli.Command {
 			&cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the batch"},
 			&cli.StringFlag{Name: "on-collision", Usage: "append-account: where a name is taken at the target, put the logon name into it"},
 			&cli.BoolFlag{Name: "include-likely", Usage: "also stage findings that are likely, not sure"},
+			&cli.BoolFlag{Name: "whole-roster", Usage: "the roster is whole, though by it more than a tenth of the directory would have to go"},
 			&cli.IntFlag{Name: "max-lines", Usage: "allow this many lines in the batch"},
 			&cli.IntFlag{Name: "max-share", Usage: "allow this share of the yard's accounts, in per cent"},
 		),
@@ -55,7 +56,7 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
 		return usage("--on-collision: %q is not append-account", c)
 	}
-	if len(what.names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
+	if !what.byRoster() && len(what.names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
 		return usage("say which accounts: by name, --check, --file or --match")
 	}
 	p, err := a.open(ctx, cmd)
@@ -138,6 +139,9 @@ func (a *app) protection(ctx context.Context, p *place, d *directory.Dialect) (b
 
 // candidates collects the entries that were chosen, however they were.
 func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *batch.Stager, o *batch.Order, what *staging) ([]batch.Candidate, error) {
+	if what.byRoster() {
+		return a.fromRoster(ctx, cmd, p, s, o, what)
+	}
 	var all []batch.Candidate
 	names := what.names
 	if checks := cmd.StringSlice("check"); len(checks) > 0 {
@@ -197,6 +201,9 @@ func (a *app) fromFindings(ctx context.Context, cmd *cli.Command, p *place, s *b
 		for _, why := range sum.NotLooked {
 			a.note("note: %s not looked at: %s", sum.Check, why)
 		}
+	}
+	if err := a.wholeRoster(ctx, cmd, p, report, checks); err != nil {
+		return nil, err
 	}
 	s.Accounts = report.Survey.Accounts.Len()
 	if report.Survey.Server != "" {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/roster"
 )
 
 // staging is what the command line asks to stage, and of whom.
@@ -21,6 +23,12 @@ type staging struct {
 
 // is tells whether this one action is staged.
 func (s *staging) is(action string) bool { return len(s.actions) == 1 && s.actions[0] == action }
+
+// fromRoster begins what stands for a value of the roster in a rule.
+const fromRoster = "{roster."
+
+// byRoster tells whether the roster gives the values.
+func (s *staging) byRoster() bool { return s.is(batch.Fill) && strings.Contains(s.value, fromRoster) }
 
 // values tells whether attributes get values.
 func (s *staging) values() bool { return s.is(batch.Set) || s.is(batch.Fill) }
@@ -62,6 +70,14 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 			return nil, usage("fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing")
 		}
 		s.attr, s.value, s.names = args[0], args[1], args[2:]
+		if s.byRoster() {
+			if len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
+				return nil, usage("fill from the roster takes accounts by name, or all whose person is sure")
+			}
+			if _, err := rosterRule(s.value, nil); err != nil {
+				return nil, err
+			}
+		}
 		return s, settable(s.attr)
 	case batch.Rename:
 		if len(args) != 1 || len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
@@ -84,10 +100,10 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 // parseSet reads ATTRIBUTE=VALUE ACCOUNT…, or, where findings give the
 // values, [ATTRIBUTE [ACCOUNT…]].
 func (s *staging) parseSet(cmd *cli.Command, args []string) error {
-	byFindings := slices.Contains(cmd.StringSlice("check"), "value-variant")
+	byFindings := slices.ContainsFunc(cmd.StringSlice("check"), func(c string) bool { return c == "value-variant" || c == "roster-drift" })
 	if len(args) == 0 {
 		if !byFindings {
-			return usage("set needs ATTRIBUTE=VALUE, or --check value-variant")
+			return usage("set needs ATTRIBUTE=VALUE, or --check value-variant or roster-drift")
 		}
 		return nil
 	}
@@ -107,4 +123,29 @@ func settable(attr string) error {
 		return usage("%s", why)
 	}
 	return nil
+}
+
+// rosterRule puts a person's values into a rule, in place of {roster.FIELD}.
+// Without a person it only reads the rule.
+func rosterRule(rule string, who *roster.Person) (string, error) {
+	var b strings.Builder
+	for {
+		before, rest, found := strings.Cut(rule, fromRoster)
+		b.WriteString(before)
+		if !found {
+			return b.String(), nil
+		}
+		name, after, closed := strings.Cut(rest, "}")
+		f, err := roster.ParseField(name)
+		if err != nil || !closed {
+			return "", usage("the rule %q: {roster.FIELD} names one of %s", rule, roster.FieldNames)
+		}
+		if who != nil {
+			if who.Values[f] == "" {
+				return "", fmt.Errorf("the roster gives no %s", f)
+			}
+			b.WriteString(strings.NewReplacer("{", "{{", "}", "}}").Replace(who.Values[f]))
+		}
+		rule = after
+	}
 }

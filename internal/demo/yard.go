@@ -375,11 +375,16 @@ func (y *Yard) leftovers() error {
 func (y *Yard) WriteRoster(w io.Writer) error {
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
-	if err := out.Write([]string{"Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Start", "End", "Status"}); err != nil {
-		return err
-	}
+	write := func(cells ...string) error { return out.Write(cells) }
+	err := write("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Manager badge no", "Start", "End", "Status")
 	for i, p := range y.people {
-		id, family, given, mail, end, status := p.id, p.family, p.given, p.mail, "", "active"
+		id, family, given, mail, manager, end, status := p.id, p.family, p.given, p.mail, "", "", "active"
+		if i > 10 && i%3 != 0 {
+			manager = y.people[i%10].id
+		}
+		if p.disabled && i%4 != 0 {
+			end, status = y.ago(float64(30+i)).Format(time.DateOnly), "left"
+		}
 		switch i % 40 {
 		case 3:
 			end, status = y.ago(float64(10+i)).Format(time.DateOnly), "left"
@@ -387,17 +392,27 @@ func (y *Yard) WriteRoster(w io.Writer) error {
 			continue // nobody told the personnel office
 		case 14:
 			family = " " + strings.ToUpper(family) + " "
+		case 18: // a new name, and no number and address yet
+			id, mail = "", ""
 		case 21:
 			mail = ""
+		case 24: // typed by hand
+			id, mail, family = "", "", strings.Replace(family, "e", "ee", 1)
 		case 27:
 			status = "leave"
 		case 33:
 			id = ""
+		case 36:
+			if i < 100 {
+				end = y.ago(20).Format(time.DateOnly) // and active
+			}
 		}
-		if err := out.Write([]string{id, family, given, mail, p.department, p.title, p.hired.Format(time.DateOnly), end, status}); err != nil {
-			return err
-		}
+		err = first(err, write(id, family, given, mail, p.department, p.title, manager, p.hired.Format(time.DateOnly), end, status))
 	}
+	soon, lately := y.ago(-14).Format(time.DateOnly), y.ago(6).Format(time.DateOnly)
+	err = first(err, write("20901", "Larch", "Ottilie", "", "Archive", "Archivist", "20002", lately, "", "active"))
+	err = first(err, write("20902", "Fenwick", "Bo", "", "Workshop", "Machinist", "20005", lately, "", "active"))
+	err = first(err, write("20903", "Osei", "Adwoa", "", "Astronomy", "Research Fellow", "20001", soon, "", "planned"))
 	out.Flush()
-	return out.Error()
+	return first(err, out.Error())
 }

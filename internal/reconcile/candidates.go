@@ -23,6 +23,8 @@ const (
 	// mostCompared is how many pairs of one name, or of one key, are compared
 	// with each other; of more, only those that share something else too.
 	mostCompared = 400
+	// mostLikely is the highest score of what is not sure.
+	mostLikely = 0.999
 	// mostCandidates is how many of them are named where the answer is open.
 	mostCandidates = 5
 )
@@ -357,7 +359,7 @@ func (m *matcher) decide(edges []edge, prior, least float64, last bool) {
 		}
 	}
 	for _, s := range assign(heavy, weightOf(least)) {
-		m.state(s.person, s.account, ByName, min(likelihood(float64(s.margin)/1000), 0.999))
+		m.state(s.person, s.account, ByName, min(likelihood(float64(s.margin)/1000), mostLikely))
 	}
 	if !last {
 		return

@@ -1,7 +1,6 @@
 package reconcile
 
 import (
-	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -148,7 +147,7 @@ func FullName(p *roster.Person) string {
 const (
 	keyBits     = 14.0
 	idUnlike    = -12.0
-	idNear      = -1.0
+	idNear      = -5.0 // numbers that follow each other are near, too
 	mailUnlike  = -0.5
 	localBits   = 7.0
 	sharedBits  = 3.0 // of an address that several people have
@@ -261,11 +260,28 @@ type texts struct {
 	counts              []int32
 }
 
-// number returns the number of a text that folds like others of that number.
+// number returns the number of a text that folds like others of that number;
+// noWord for one that was not counted.
 func (t *texts) number(written string) int32 {
 	if n, known := t.byWritten[written]; known {
 		return n
 	}
+	return noWord
+}
+
+// count counts a text.
+func (t *texts) count(written string) {
+	if written == "" {
+		return
+	}
+	n, known := t.byWritten[written]
+	if !known {
+		n = t.learn(written)
+	}
+	t.counts[n]++
+}
+
+func (t *texts) learn(written string) int32 {
 	folded := directory.FoldText(written)
 	n, known := t.byFolded[folded]
 	if !known {
@@ -281,21 +297,16 @@ func (t *texts) number(written string) int32 {
 // worth to agree in something depends on how common it is.
 func (m *matcher) readSupports() {
 	m.texts = texts{map[string]int32{}, map[string]int32{}, nil}
-	count := func(written string) {
-		if written != "" {
-			m.texts.counts[m.texts.number(written)]++
-		}
-	}
 	for i := range m.people {
 		v := &m.people[i].Values
 		for _, f := range []roster.Field{roster.Department, roster.Title, roster.Location} {
-			count(v[f])
+			m.texts.count(v[f])
 		}
 	}
 	for _, a := range m.accounts {
 		for id, value := range a.Text.Values() {
 			if id == directory.AttrDepartment || id == directory.AttrTitle || id == directory.AttrL || id == directory.AttrPhysicalDeliveryOfficeName {
-				count(value)
+				m.texts.count(value)
 			}
 		}
 		if a.Created.Known() {
@@ -467,19 +478,28 @@ func (r *Result) Explain(person int, a *directory.Account) []Clue {
 	return t.clues
 }
 
-// Reasons writes clues in a few words: what agrees, and what does not.
-func Reasons(clues []Clue) string {
-	var agree, differ []string
+// Sides writes clues in a few words: what agrees, and what does not.
+func Sides(clues []Clue) (agree, differ string) {
+	var yes, no []string
 	for _, c := range clues {
-		if c.Agrees() {
-			agree = append(agree, c.String())
-		} else if c.Bits < 0 {
-			differ = append(differ, c.String())
+		switch {
+		case c.Agrees():
+			yes = append(yes, c.String())
+		case c.Bits < 0:
+			no = append(no, c.String())
 		}
 	}
-	out := strings.Join(agree, ", ")
-	if len(differ) > 0 {
-		out += fmt.Sprintf("; against it: %s", strings.Join(differ, ", "))
+	return strings.Join(yes, ", "), strings.Join(no, ", ")
+}
+
+// Reasons writes clues in one line.
+func Reasons(clues []Clue) string {
+	agree, differ := Sides(clues)
+	switch {
+	case differ == "":
+		return agree
+	case agree == "":
+		return "against it: " + differ
 	}
-	return strings.TrimPrefix(out, "; ")
+	return agree + "; against it: " + differ
 }

@@ -149,18 +149,25 @@ type keyed struct {
 	who []int32
 }
 
+// readMails notes whose mail addresses are whose, and logon names that are
+// written like one.
+func (m *matcher) readMails() {
+	m.mails = newHolders(len(m.people))
+	for i := range m.people {
+		v := &m.people[i].Values
+		m.mails.add(v[roster.Mail], int32(i))
+		if strings.Contains(v[roster.Logon], "@") {
+			m.mails.add(v[roster.Logon], int32(i))
+		}
+	}
+}
+
 // byKeys states pairs that share a person id, a mail address or a principal
 // name, where nothing contradicts.
 func (m *matcher) byKeys() {
-	ids, mails := newHolders(len(m.people)), newHolders(len(m.people))
-	m.mails = mails
+	ids, mails := newHolders(len(m.people)), m.mails
 	for i := range m.people {
-		v := &m.people[i].Values
-		ids.add(foldID(v[roster.PersonID]), int32(i))
-		mails.add(v[roster.Mail], int32(i))
-		if strings.Contains(v[roster.Logon], "@") {
-			mails.add(v[roster.Logon], int32(i))
-		}
+		ids.add(foldID(m.people[i].Values[roster.PersonID]), int32(i))
 	}
 	m.idsCompared = m.sameNumbers(ids, mails)
 	for i, a := range m.accounts {
@@ -381,9 +388,14 @@ func (m *matcher) contradiction(account int32, keys []keyed, against string) {
 	if against != "" {
 		why = against
 	}
+	weights, sum := make([]float64, len(who)), 1.0
+	for i, p := range who {
+		weights[i] = math.Exp2(min(m.weigh(p, account)-keyBits, 50)) // without the key they all have
+		sum += weights[i]
+	}
 	var all []Candidate
-	for _, p := range who {
-		all = append(all, Candidate{Person: int(p), Score: 1 / float64(len(who)+1)})
+	for i, p := range who {
+		all = append(all, Candidate{Person: int(p), Score: min(math.Round(1000*weights[i]/sum)/1000, mostLikely)})
 	}
 	m.doubt(account, why, all)
 }

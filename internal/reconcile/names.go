@@ -291,9 +291,13 @@ func typo(a, b string) bool {
 	return matchr.OSA(a, b) <= most
 }
 
+// others are people taken to exist besides those in the lists, of other names:
+// in a small house a name seems commoner than it is.
+const others = 100
+
 // rarity is how many bits it says of somebody to bear this name.
 func (v *vocabulary) rarity(n int32) float64 {
-	return math.Log2(float64(max(v.beings, 1)) / float64(v.words[n].count))
+	return math.Log2(float64(v.beings+others) / float64(v.words[n].count))
 }
 
 // being is somebody's name, as far as it is known.

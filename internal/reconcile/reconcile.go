@@ -169,6 +169,29 @@ const nobody int32 = -1
 // Run finds out who has which account. The order of people and accounts has
 // no part in it, but for the order of the result.
 func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, error) {
+	m := newMatcher(people, s, opt)
+	m.readNames()
+	var err error
+	if m.patterns, err = parsePatterns(opt.Patterns); err != nil {
+		return nil, err
+	}
+	m.readSupports()
+	m.readMails()
+	m.byLinks()
+	m.byKeys()
+	m.byLogonColumn()
+	if len(opt.Patterns) == 0 {
+		m.patterns = m.learnPatterns()
+	}
+	m.readManagers()
+	if !opt.Strict {
+		m.byNames()
+		m.seconds()
+	}
+	return m.finish(), nil
+}
+
+func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *matcher {
 	if len(opt.IDs) == 0 {
 		opt.IDs = []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber}
 	}
@@ -185,25 +208,8 @@ func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, err
 	for i := range m.owner {
 		m.owner[i] = nobody
 	}
-	m.readNames()
-	var err error
-	if m.patterns, err = parsePatterns(opt.Patterns); err != nil {
-		return nil, err
-	}
-	m.readSupports()
 	m.namesakes = sync.OnceValue(m.findNamesakes)
-	m.byLinks()
-	m.byKeys()
-	m.byLogonColumn()
-	if len(opt.Patterns) == 0 {
-		m.patterns = m.learnPatterns()
-	}
-	m.readManagers()
-	if !opt.Strict {
-		m.byNames()
-		m.seconds()
-	}
-	return m.finish(), nil
+	return m
 }
 
 func (m *matcher) readNames() {

@@ -13,6 +13,8 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/reconcile"
+	"yardbroom/internal/roster"
 	"yardbroom/internal/sheet"
 )
 
@@ -25,6 +27,8 @@ type AccountCard struct {
 	Groups   []string // DNs
 	Findings []audit.Finding
 	Command  string // that would clear the first finding
+	// People is who the account is by the last roster, nil where there is none.
+	People *reconcile.Result
 	// Elsewhere are checks that only an audit of the whole yard can look at.
 	Elsewhere []string
 	// Act gives the command for an action on the account, "" where there is
@@ -183,6 +187,7 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	add("Password expires", c.passwordExpires(st))
 	add("Account expires", expiryText(c, st))
 	part = 1
+	add("Person", c.person())
 	for _, attr := range []struct{ label, name string }{{"Sign-in name", "userPrincipalName"}, {"Mail", "mail"}, {"Telephone", "telephoneNumber"}, {"Mobile", "mobile"},
 		{"Employee id", "employeeID"}, {"Employee number", "employeeNumber"}, {"Department", "department"}, {"Title", "title"}, {"Office", "physicalDeliveryOfficeName"}, {"Manager", "manager"}} {
 		v := c.Entry.First(attr.name)
@@ -202,6 +207,55 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	}
 	add("Read from", Visible(c.Survey.Source)+", as of "+Moment(c.AsOf, st.Zone))
 	return out
+}
+
+// person says whose the account is.
+func (c *AccountCard) person() string {
+	if c.People == nil {
+		return ""
+	}
+	if p := c.People.Pair(c.Account); p != nil {
+		who := &c.People.People[p.Person]
+		text := audit.PersonName(who) + ", " + personState(who)
+		for _, f := range []roster.Field{roster.Title, roster.Department} {
+			if v := who.Values[f]; v != "" {
+				text += ", " + v
+			}
+		}
+		sure := "sure"
+		if !p.Sure {
+			sure = "likely"
+		}
+		return Visible(fmt.Sprintf("%s (%s, by %s)", text, sure, p.By))
+	}
+	if d := c.People.Doubt(c.Account); d != nil {
+		var names []string
+		for _, one := range d.Candidates {
+			names = append(names, audit.PersonName(&c.People.People[one.Person]))
+		}
+		return Visible("in doubt, since " + d.Why + ": " + strings.Join(names, " or "))
+	}
+	if l, gone := c.People.Gone[c.Account]; gone {
+		return Visible("linked to " + l.Person + ", who is no longer on the roster")
+	}
+	return "nobody on the last roster, as far as the last reconciliation knew"
+}
+
+// personState says what somebody is to their employer.
+func personState(who *roster.Person) string {
+	switch who.State {
+	case roster.Left:
+		if !who.LeftOn.IsZero() {
+			return "left on " + who.LeftOn.Format(time.DateOnly)
+		}
+	case roster.Future:
+		if !who.Start.IsZero() {
+			return "begins on " + who.Start.Format(time.DateOnly)
+		}
+	case roster.Leave:
+		return "on leave"
+	}
+	return string(who.State)
 }
 
 // wrongPasswords says how often in a row and when last a wrong password was

@@ -88,7 +88,7 @@ func checkSheet(name string, findings []audit.Finding) sheet.Sheet {
 	for i := range findings {
 		f := &findings[i]
 		row := make([]any, len(s.Columns))
-		row[0], row[1], row[2], row[3], row[4], row[5] = f.Account, f.Kind, directory.Place(f.DN), f.DN, f.Severity.String(), string(f.Confidence)
+		row[0], row[1], row[2], row[3], row[4], row[5] = f.Account, f.Kind, placeOf(f), f.DN, f.Severity.String(), string(f.Confidence)
 		if !f.Since.IsZero() {
 			row[6], row[7] = f.Since, f.Days
 		}
@@ -249,7 +249,7 @@ func evidenceSheet(name string, findings []audit.Finding, zone *time.Location) s
 	}
 	for i := range findings {
 		f := &findings[i]
-		row := []any{f.Account, f.Kind, directory.Place(f.DN)}
+		row := []any{f.Account, f.Kind, placeOf(f)}
 		switch {
 		case dated && f.Since.IsZero():
 			row = append(row, nil, nil)
@@ -259,6 +259,14 @@ func evidenceSheet(name string, findings []audit.Finding, zone *time.Location) s
 		s.Rows = append(s.Rows, append(row, string(f.Confidence), spokenEvidence(f, zone)))
 	}
 	return s
+}
+
+// placeOf is where a finding's entry stands, "" for somebody without one.
+func placeOf(f *audit.Finding) string {
+	if f.DN == "" {
+		return ""
+	}
+	return directory.Place(f.DN)
 }
 
 // spokenEvidence writes evidence with its times in local time.
@@ -286,14 +294,7 @@ func reportCharts(r *audit.Report) ([]Chart, error) {
 			title += fmt.Sprintf(" (%d of %d)", mostBars, len(bars))
 			bars = bars[:mostBars]
 		}
-		said := title + ": "
-		for i, b := range bars {
-			if i > 0 {
-				said += ", "
-			}
-			said += fmt.Sprintf("%s %d", b.Label, b.Value)
-		}
-		svg, err := BarChart(said, bars, lying)
+		svg, err := BarChart(saidBars(title, bars), bars, lying)
 		out = append(out, Chart{title, svg})
 		return err
 	}
@@ -322,6 +323,15 @@ func reportCharts(r *audit.Report) ([]Chart, error) {
 		return nil, err
 	}
 	return out, add("Findings by place", where, true)
+}
+
+// saidBars says in words what a chart shows.
+func saidBars(title string, bars []Bar) string {
+	parts := make([]string, len(bars))
+	for i, b := range bars {
+		parts[i] = fmt.Sprintf("%s %d", b.Label, b.Value)
+	}
+	return title + ": " + strings.Join(parts, ", ")
 }
 
 // logonAges counts enabled users and services by the days since their last

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
 )
 
 // Schema is the version of the JSON shapes. Fields may be added under one
@@ -112,12 +113,15 @@ type ReportShape struct {
 
 // ReportJSON writes a whole report as one object.
 func ReportJSON(w io.Writer, r *audit.Report) error {
-	s := SurveyShape{Source: r.Survey.Source, Server: r.Survey.Server, Dialect: r.Survey.Dialect.Name, Base: r.Survey.Base,
-		Entries: r.Survey.Entries, Accounts: r.Survey.Accounts.Len()}
-	if !r.Survey.Taken.IsZero() {
-		s.Taken = &r.Survey.Taken
+	return JSON(w, ReportShape{Schema, r.AsOf.UTC(), surveyShape(r.Survey), r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
+}
+
+func surveyShape(s *directory.Survey) SurveyShape {
+	out := SurveyShape{Source: s.Source, Server: s.Server, Dialect: s.Dialect.Name, Base: s.Base, Entries: s.Entries, Accounts: s.Accounts.Len()}
+	if !s.Taken.IsZero() {
+		out.Taken = &s.Taken
 	}
-	return JSON(w, ReportShape{Schema, r.AsOf.UTC(), s, r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
+	return out
 }
 
 // JSONLine writes a value on one line.

@@ -3,10 +3,11 @@ package render
 // Shapes are the JSON shapes that programs rely on, by the name of their
 // schema.
 var Shapes = map[string]any{
-	"audit":   &ReportShape{},
-	"finding": &FindingShape{},
-	"list":    &ListShape{},
-	"account": &AccountShape{},
-	"compare": &ComparisonShape{},
-	"batch":   &BatchShape{},
+	"audit":     &ReportShape{},
+	"finding":   &FindingShape{},
+	"list":      &ListShape{},
+	"account":   &AccountShape{},
+	"compare":   &ComparisonShape{},
+	"batch":     &BatchShape{},
+	"reconcile": &ReconciliationShape{},
 }

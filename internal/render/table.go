@@ -241,7 +241,7 @@ func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
 		if !f.Since.IsZero() {
 			days = fmt.Sprint(f.Days)
 		}
-		rows = append(rows, []string{Visible(f.Account), f.Kind, Place(f.DN), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+		rows = append(rows, []string{Visible(f.Account), f.Kind, Visible(placeOf(f)), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
 	}
 	fmt.Fprintf(w, "\n%s (%s)\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity))
 	Table(w, st, []string{"Account", "Kind", "Where", "Days", "", "Evidence"}, rows, 5, 2)

@@ -24,7 +24,7 @@ func readJSON(text, source string, opt Options) (*Roster, error) {
 		if err := json.Unmarshal([]byte(text), &list); err != nil {
 			return nil, fmt.Errorf("%s: %w", source, jsonError(text, err))
 		}
-		if !slices.ContainsFunc(list.Schemas, func(s string) bool { return strings.HasSuffix(s, ":ListResponse") }) {
+		if !slices.ContainsFunc(list.Schemas, isListResponse) {
 			return nil, fmt.Errorf("%s is one JSON object, neither an array of people nor a SCIM list", source)
 		}
 		if list.Total != nil && *list.Total != len(list.Resources) {

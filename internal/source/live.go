@@ -704,6 +704,14 @@ func ShowIdentity(d *directory.Dialect, id string) string {
 	return id
 }
 
+// ReadIdentity is the inverse of ShowIdentity.
+func ReadIdentity(d *directory.Dialect, shown string) (string, error) {
+	if d == directory.AD {
+		return directory.ParseGUID(shown)
+	}
+	return shown, nil
+}
+
 // Top is the naming context that the base stands in.
 func (s *Server) Top() string {
 	for _, context := range append([]string{s.Root.Default}, s.Root.NamingContexts...) {

@@ -17,19 +17,19 @@ func TestExemptionsAreKeptUntilTheyAreEnded(t *testing.T) {
 	record := func(event string, body []byte) *Record {
 		return &Record{At: time.Unix(1, 0).UTC(), By: "tester", Event: event, Body: body}
 	}
-	one, err := s.AddExemption(ctx, []byte(`{"reason":"one"}`), record(EventExempted, []byte(`{}`)))
+	one, err := s.Decide(ctx, Exemptions, []byte(`{"reason":"one"}`), record(EventExempted, []byte(`{}`)))
 	require.NoError(t, err)
-	two, err := s.AddExemption(ctx, []byte(`{"reason":"two"}`), record(EventExempted, []byte(`{}`)))
+	two, err := s.Decide(ctx, Exemptions, []byte(`{"reason":"two"}`), record(EventExempted, []byte(`{}`)))
 	require.NoError(t, err)
 	end := func(id int) error {
-		return s.EndExemption(ctx, id, func(body []byte) *Record { return record(EventExemptionEnded, body) })
+		return s.End(ctx, Exemptions, id, func(body []byte) *Record { return record(EventExemptionEnded, body) })
 	}
 	require.NoError(t, end(one))
 	assert.ErrorIs(t, end(one), ErrNoExemption)
 	assert.ErrorIs(t, end(99), ErrNoExemption)
-	all, err := s.Exemptions(ctx)
+	all, err := s.Decisions(ctx, Exemptions)
 	require.NoError(t, err)
-	assert.Equal(t, []Exemption{{two, []byte(`{"reason":"two"}`)}}, all)
+	assert.Equal(t, []Decision{{two, []byte(`{"reason":"two"}`)}}, all)
 
 	// Each is in the journal, and what was refused left no trace.
 	journal, err := s.Journal(ctx, 0, 0)
@@ -60,10 +60,31 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	s, err = Open(ctx, dir)
 	require.NoError(t, err)
 	defer s.Close()
-	all, err := s.Exemptions(ctx)
+	all, err := s.Decisions(ctx, Exemptions)
 	require.NoError(t, err)
 	assert.Empty(t, all)
 	journal, err := s.Journal(ctx, 0, 0)
 	require.NoError(t, err)
 	assert.Len(t, journal, 1)
+}
+
+func TestReconciliationsAreFoundByTheirTime(t *testing.T) {
+	ctx := context.Background()
+	s, err := Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer s.Close()
+	at := func(day int) time.Time { return time.Date(2026, 11, day, 8, 0, 0, 0, time.UTC) }
+	for day := 1; day <= 60; day++ {
+		require.NoError(t, s.AddReconciliation(ctx, "larkmoor", &Reconciliation{At: at(day), Found: []string{"one", at(day).Format(time.DateOnly)}}))
+	}
+	require.NoError(t, s.AddReconciliation(ctx, "other", &Reconciliation{At: at(1)}))
+	r, err := s.ReconciliationBefore(ctx, "larkmoor", at(20).Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, &Reconciliation{At: at(20), Found: []string{"one", "2026-11-20"}}, r)
+	r, err = s.ReconciliationBefore(ctx, "larkmoor", at(5))
+	require.NoError(t, err)
+	assert.Nil(t, r, "only the last fifty are kept")
+	r, err = s.ReconciliationBefore(ctx, "other", at(9))
+	require.NoError(t, err)
+	assert.Empty(t, r.Found)
 }
