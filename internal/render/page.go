@@ -2,6 +2,7 @@ package render
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/base64"
@@ -53,6 +54,7 @@ type Section struct {
 	Sheet  sheet.Sheet
 	Totals bool // an overview, whose first column links to sections of that name
 	Open   bool
+	Count  int // what the title counts, where it is not the rows
 }
 
 // chunk is how many rows stand together, so that a browser need not lay out
@@ -118,7 +120,7 @@ func (p *Page) section(b *bufio.Writer, s *Section) {
 		fmt.Fprintf(b, ` <span class="badge %s">%s</span>`, s.Tone.class(), escape(s.Badge))
 	}
 	if !s.Totals && len(s.Pairs) == 0 {
-		fmt.Fprintf(b, ` <span class="count">%d</span>`, len(s.Sheet.Rows))
+		fmt.Fprintf(b, ` <span class="count">%d</span>`, cmp.Or(s.Count, len(s.Sheet.Rows)))
 	}
 	b.WriteString("</summary>\n")
 	if s.Lead != "" {
@@ -202,7 +204,10 @@ func columnShares(s *sheet.Sheet) string {
 		if s.Columns[i].Kind == sheet.Time {
 			widths[i] = min(widths[i], 17)
 		}
-		widths[i] = max(min(widths[i], 48), 6)
+		widths[i] = max(min(widths[i], 44), 6) + 3 // for what stands around the text
+		if s.Columns[i].Key {
+			widths[i] += widths[i] / 3 // it is bold
+		}
 		total += widths[i]
 	}
 	var b strings.Builder

@@ -315,8 +315,11 @@ func ReconciliationPage(r *Reconciliation, zone *time.Location, made time.Time) 
 		}
 		section := Section{ID: sum.Check, Badge: sum.Severity.String(), Tone: tone(sum.Severity), Lead: lead(c), Sheet: evidenceSheet(sum.Check, findings, zone), Open: sum.Severity >= audit.Medium}
 		if sum.Check == "match-unsure" {
-			section.Sheet, section.Open = besideSheet(r, findings), true
-			section.Lead += " Each candidate beside the account, with what agrees and what does not."
+			section.Sheet, section.Open, section.Count = besideSheet(r, findings), true, len(findings)
+			section.Lead += " Each account beside its candidates, best first, with what agrees (✓) and what does not (✗)."
+			if len(findings) > mostBeside {
+				section.Lead += fmt.Sprintf(" The first %d of %d.", mostBeside, len(findings))
+			}
 		}
 		p.Sections = append(p.Sections, section)
 	}
@@ -343,36 +346,68 @@ func countOf(r *audit.Report, check string) int {
 	return 0
 }
 
-// besideSheet shows doubtful accounts with their candidates side by side: a
-// row for each thing that was compared.
+// besideSheet shows doubtful accounts beside their candidates: a row for each
+// thing that was compared, with what the directory has and what the roster has
+// of each candidate.
 func besideSheet(r *Reconciliation, findings []audit.Finding) sheet.Sheet {
-	s := sheet.Sheet{Name: "match-unsure", Title: "match-unsure", Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "candidate", Title: "Candidate"}, {Name: "score", Title: "Score"},
-		{Name: "what", Title: "Compared"}, {Name: "roster", Title: "Roster"}, {Name: "directory", Title: "Directory"}, {Name: "says", Title: "Agrees"}}}
-	doubtful := map[string]bool{}
-	for i := range findings {
-		doubtful[findings[i].DN] = true
-	}
-	for i := range r.People.Doubts {
-		d := &r.People.Doubts[i]
-		if !doubtful[d.Account.DN] || len(s.Rows) > mostBeside*8 {
+	s := sheet.Sheet{Name: "match-unsure", Title: "match-unsure", Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "what", Title: "Compared"}, {Name: "directory", Title: "Directory"}}}
+	most := 0
+	for i := range findings[:min(len(findings), mostBeside)] {
+		d := r.doubtOf(&findings[i])
+		if d == nil {
 			continue
 		}
-		for _, c := range d.Candidates {
-			who := &r.People.People[c.Person]
-			name := audit.PersonName(who) + ", " + personState(who)
-			for _, clue := range r.People.Explain(c.Person, d.Account) {
-				says := "yes"
-				if clue.Says != "same" {
-					says = clue.Says
-				}
-				if clue.Bits < 0 {
-					says = "no: " + clue.Says
-				}
-				s.Rows = append(s.Rows, []any{d.Account.Name(), name, fmt.Sprintf("%.3f", c.Score), clue.What, clue.Roster, clue.Directory, says})
-			}
+		most = max(most, len(d.Candidates))
+		s.Rows = append(s.Rows, beside(r.People, d)...)
+	}
+	for i := range most {
+		s.Columns = append(s.Columns, sheet.Column{Name: fmt.Sprintf("candidate-%d", i+1), Title: fmt.Sprintf("Candidate %d", i+1)})
+	}
+	for i := range s.Rows {
+		for len(s.Rows[i]) < len(s.Columns) {
+			s.Rows[i] = append(s.Rows[i], nil)
 		}
 	}
 	return s
+}
+
+// beside makes the rows of one doubtful account.
+func beside(people *reconcile.Result, d *reconcile.Doubt) [][]any {
+	name := d.Account.Name()
+	head := []any{name, "person", d.Why}
+	var rows [][]any
+	at := map[string]int{}
+	for n, c := range d.Candidates {
+		who := &people.People[c.Person]
+		head = append(head, fmt.Sprintf("%s, %s, score %.3f", audit.PersonName(who), personState(who), c.Score))
+		for _, clue := range people.Explain(c.Person, d.Account) {
+			i, known := at[clue.What]
+			if !known {
+				i = len(rows)
+				at[clue.What] = i
+				rows = append(rows, []any{name, clue.What, clue.Directory})
+			}
+			for len(rows[i]) < 3+n {
+				rows[i] = append(rows[i], nil)
+			}
+			if len(rows[i]) == 3+n {
+				rows[i] = append(rows[i], besideCell(clue))
+			}
+		}
+	}
+	return append([][]any{head}, rows...)
+}
+
+// besideCell is what the roster has, with a mark for whether it agrees.
+func besideCell(c reconcile.Clue) string {
+	mark := "✓ "
+	if !c.Agrees() {
+		mark = "✗ "
+	}
+	if c.Says == "same" || c.Says == "different" && c.Roster != "" {
+		return mark + c.Roster
+	}
+	return strings.TrimSpace(mark+c.Roster) + " (" + c.Says + ")"
 }
 
 // reconciliationCharts draw where people and accounts went, and for how long
@@ -388,10 +423,8 @@ func reconciliationCharts(r *Reconciliation) ([]Chart, error) {
 		out = append(out, Chart{title, svg})
 		return err
 	}
-	if err := add("People", []Bar{{"with an account", s.Matched, Plain}, {"in doubt", s.Unsure, ToneLow}, {"without one", s.Without, ToneMedium}}, true); err != nil {
-		return nil, err
-	}
-	if err := add("User accounts", []Bar{{"of somebody, sure", s.Sure, Plain}, {"of somebody, likely", s.Likely, Plain}, {"in doubt", s.Doubtful, ToneLow}, {"of nobody", s.Nobodys, ToneMedium}}, true); err != nil {
+	if err := add("Where people and user accounts went", []Bar{{"people with an account", s.Matched, Plain}, {"people in doubt", s.Unsure, ToneLow}, {"people without one", s.Without, ToneMedium},
+		{"accounts of somebody, sure", s.Sure, Plain}, {"accounts of somebody, likely", s.Likely, Plain}, {"accounts in doubt", s.Doubtful, ToneLow}, {"accounts of nobody", s.Nobodys, ToneMedium}}, true); err != nil {
 		return nil, err
 	}
 	edges := []int{8, 31, 91, 181, 366}
