@@ -166,7 +166,7 @@ func returnedDisabled(p *pass, a *directory.Account) *Finding {
 
 // ordinary are the pairs of a person, but for administrators' second accounts.
 func (p *pass) ordinary(person int) []reconcile.Pair {
-	return slices.DeleteFunc(p.people.Of(person), func(pair reconcile.Pair) bool { return pair.Second })
+	return slices.DeleteFunc(slices.Clone(p.people.Of(person)), func(pair reconcile.Pair) bool { return pair.Second })
 }
 
 func noPerson(p *pass, a *directory.Account) *Finding {
@@ -266,7 +266,7 @@ func matchUnsure(p *pass, a *directory.Account) *Finding {
 // matters tells whether anything would follow from knowing whose an account
 // is: nothing does if it is disabled and all who may have it have left.
 func (p *pass) matters(a *directory.Account, d *reconcile.Doubt) bool {
-	return !p.Disabled(a, p.asOf).Yes || slices.ContainsFunc(d.Candidates, func(c reconcile.Candidate) bool { return p.people.People[c.Person].State != roster.Left })
+	return len(d.Candidates) == 0 || !p.Disabled(a, p.asOf).Yes || slices.ContainsFunc(d.Candidates, func(c reconcile.Candidate) bool { return p.people.People[c.Person].State != roster.Left })
 }
 
 // drifting are the fields of a roster that the directory should say too.

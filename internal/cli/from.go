@@ -52,6 +52,20 @@ type place struct {
 	yard   settings.Yard
 	name   string // of the yard, or the URL or file
 	broken int
+
+	identity *source.Identity // once it was asked for: telling it takes a file a whole reading
+}
+
+// Identity tells which directory this is.
+func (p *place) Identity(ctx context.Context) (source.Identity, error) {
+	if p.identity != nil {
+		return *p.identity, nil
+	}
+	id, err := p.Source.Identity(ctx)
+	if err == nil {
+		p.identity = &id
+	}
+	return id, err
 }
 
 // location is the yard's time zone.

@@ -2,7 +2,6 @@ package reconcile
 
 import (
 	"cmp"
-	"container/heap"
 	"runtime"
 	"slices"
 	"sync"
@@ -59,23 +58,44 @@ func assign(edges []edge, least int32) []stated {
 // graph holds the edges at each person and account, the heaviest first.
 type graph struct {
 	edges     []edge
-	byPerson  map[int32][]int32
-	byAccount map[int32][]int32
-	person    map[int32]bool // taken
-	account   map[int32]bool
+	byPerson  index
+	byAccount index
+	person    []bool // taken
+	account   []bool
+}
+
+// index lists the edges at each node.
+type index struct{ first, list []int32 }
+
+func (x *index) of(node int32) []int32 { return x.list[x.first[node]:x.first[node+1]] }
+
+func newIndex(edges []edge, node func(*edge) int32) index {
+	nodes := int32(0)
+	for i := range edges {
+		nodes = max(nodes, node(&edges[i])+1)
+	}
+	x := index{make([]int32, nodes+1), make([]int32, len(edges))}
+	for i := range edges {
+		x.first[node(&edges[i])+1]++
+	}
+	for i := range nodes {
+		x.first[i+1] += x.first[i]
+	}
+	next := slices.Clone(x.first)
+	for i := range edges {
+		n := node(&edges[i])
+		x.list[next[n]] = int32(i)
+		next[n]++
+	}
+	for n := range nodes {
+		slices.SortFunc(x.of(n), func(i, j int32) int { return cmp.Or(cmp.Compare(edges[j].weight, edges[i].weight), cmp.Compare(i, j)) })
+	}
+	return x
 }
 
 func newGraph(edges []edge) *graph {
-	g := &graph{edges, map[int32][]int32{}, map[int32][]int32{}, map[int32]bool{}, map[int32]bool{}}
-	for i, e := range edges {
-		g.byPerson[e.person] = append(g.byPerson[e.person], int32(i))
-		g.byAccount[e.account] = append(g.byAccount[e.account], int32(i))
-	}
-	for _, at := range []map[int32][]int32{g.byPerson, g.byAccount} {
-		for _, list := range at {
-			slices.SortFunc(list, func(x, y int32) int { return cmp.Or(cmp.Compare(edges[y].weight, edges[x].weight), cmp.Compare(x, y)) })
-		}
-	}
+	g := &graph{edges: edges, byPerson: newIndex(edges, func(e *edge) int32 { return e.person }), byAccount: newIndex(edges, func(e *edge) int32 { return e.account })}
+	g.person, g.account = make([]bool, len(g.byPerson.first)), make([]bool, len(g.byAccount.first))
 	return g
 }
 
@@ -95,63 +115,57 @@ func (g *graph) nextBest(list []int32, but int32) int32 {
 }
 
 // takeDominant takes the edges that outweigh the next best at both ends
-// together by least, again and again, since each one taken makes room.
+// together by least, again and again, since each one taken makes room. What is
+// taken does not depend on the order: whatever makes room only helps the rest.
 func (g *graph) takeDominant(least int32) []stated {
-	var out []stated
-	queue := &byWeight{g: g}
-	for i := range g.edges {
-		queue.list = append(queue.list, int32(i))
+	waiting := make([]bool, len(g.edges))
+	queue := make([]int32, len(g.edges))
+	for i := range queue {
+		queue[i] = int32(i)
 	}
-	heap.Init(queue)
-	waiting := map[int32]bool{}
 	again := func(list []int32) {
 		for _, e := range list {
 			if waiting[e] && !g.gone(e) {
-				delete(waiting, e)
-				heap.Push(queue, e)
+				waiting[e] = false
+				queue = append(queue, e)
 			}
 		}
 	}
-	for queue.Len() > 0 {
-		at := heap.Pop(queue).(int32)
+	var taken []int32
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
 		if g.gone(at) {
 			continue
 		}
-		e := g.edges[at]
-		margin := e.weight - g.nextBest(g.byPerson[e.person], at) - g.nextBest(g.byAccount[e.account], at)
-		if margin < least {
+		e := &g.edges[at]
+		if g.margin(at) < least {
 			waiting[at] = true
 			continue
 		}
-		out = append(out, stated{e.person, e.account, margin})
+		taken = append(taken, at)
 		g.person[e.person], g.account[e.account] = true, true
-		for _, other := range g.byPerson[e.person] {
-			again(g.byAccount[g.edges[other].account])
+		for _, other := range g.byPerson.of(e.person) {
+			again(g.byAccount.of(g.edges[other].account))
 		}
-		for _, other := range g.byAccount[e.account] {
-			again(g.byPerson[g.edges[other].person])
+		for _, other := range g.byAccount.of(e.account) {
+			again(g.byPerson.of(g.edges[other].person))
 		}
+	}
+	out := make([]stated, len(taken))
+	for i, at := range taken {
+		e := &g.edges[at]
+		g.person[e.person], g.account[e.account] = false, false
+		out[i] = stated{e.person, e.account, g.margin(at)}
+		g.person[e.person], g.account[e.account] = true, true
 	}
 	return out
 }
 
-// byWeight is a heap of edges, the heaviest on top.
-type byWeight struct {
-	g    *graph
-	list []int32
-}
-
-func (q *byWeight) Len() int { return len(q.list) }
-func (q *byWeight) Less(i, j int) bool {
-	x, y := q.g.edges[q.list[i]], q.g.edges[q.list[j]]
-	return cmp.Or(cmp.Compare(y.weight, x.weight), byEnds(x, y)) < 0
-}
-func (q *byWeight) Swap(i, j int) { q.list[i], q.list[j] = q.list[j], q.list[i] }
-func (q *byWeight) Push(x any)    { q.list = append(q.list, x.(int32)) }
-func (q *byWeight) Pop() any {
-	last := q.list[len(q.list)-1]
-	q.list = q.list[:len(q.list)-1]
-	return last
+// margin is by how much an edge outweighs the next best ones at its ends.
+func (g *graph) margin(at int32) int32 {
+	e := &g.edges[at]
+	return e.weight - g.nextBest(g.byPerson.of(e.person), at) - g.nextBest(g.byAccount.of(e.account), at)
 }
 
 // components parts what is left into pieces that no edge joins.
@@ -169,7 +183,7 @@ func (g *graph) components() [][]edge {
 			at := stack[len(stack)-1]
 			stack = stack[:len(stack)-1]
 			piece = append(piece, g.edges[at])
-			for _, list := range [][]int32{g.byPerson[g.edges[at].person], g.byAccount[g.edges[at].account]} {
+			for _, list := range [][]int32{g.byPerson.of(g.edges[at].person), g.byAccount.of(g.edges[at].account)} {
 				for _, e := range list {
 					if !seen[e] && !g.gone(e) {
 						seen[e] = true

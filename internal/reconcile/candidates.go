@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"hash/maphash"
 	"math"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"yardbroom/internal/directory"
@@ -23,10 +26,15 @@ const (
 	// mostCompared is how many pairs of one name, or of one key, are compared
 	// with each other; of more, only those that share something else too.
 	mostCompared = 400
+	// mostCrowded is mostCompared among people and accounts of one name.
+	mostCrowded = 100
+	// mostFurther is how many people of one name may have a further account of
+	// that name.
+	mostFurther = 20
 	// mostLikely is the highest score of what is not sure.
 	mostLikely = 0.999
 	// mostCandidates is how many of them are named where the answer is open.
-	mostCandidates = 5
+	mostCandidates = 3
 )
 
 // edge is a pair that may be one, with its weight in thousandths of a bit, so
@@ -50,7 +58,7 @@ func (m *matcher) open() (o open) {
 		}
 	}
 	for i, a := range m.accounts {
-		if m.owner[i] == nobody && m.doubts[int32(i)] == nil && m.result.Gone[a].Person == "" && !m.isSecond(a) {
+		if m.owner[i] == nobody && m.doubts[int32(i)] == nil && m.result.Gone[a].Person == "" && !m.second[i] {
 			o.accounts = append(o.accounts, int32(i))
 		}
 	}
@@ -63,10 +71,15 @@ func (m *matcher) byNames() {
 	o := m.open()
 	prior := m.prior(o)
 	crowded := map[wholeName]bool{}
-	m.decide(m.sameNames(o, crowded), prior, firstBar, false)
+	same := m.heavy(m.sameNames(o, crowded), prior)
+	m.assign(same, firstBar)
 	o = m.open()
-	m.decide(append(m.sameNames(o, crowded), m.likeNames(o)...), prior, bar, true)
-	m.crowds(m.open(), crowded)
+	like := append(m.stillOpen(same), m.heavy(m.likeNames(o), prior)...)
+	slices.SortFunc(like, byEnds)
+	like = slices.Compact(like)
+	m.assign(like, bar)
+	m.leaveOpen(m.stillOpen(like))
+	m.crowds(crowded)
 	m.further(prior)
 }
 
@@ -101,7 +114,7 @@ func (m *matcher) wholeAccount(i int32) wholeName {
 	return wholeName{m.account[i].family, m.account[i].given}
 }
 
-// sameNames are the edges between people and accounts that bear one name. Of
+// sameNames are the pairs of people and accounts that bear one name. Of
 // names that too many bear, only those that share something else; these names
 // are noted as crowded.
 func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
@@ -128,7 +141,7 @@ func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
 		if len(people[w])*len(accounts[w]) <= mostCompared {
 			for _, p := range people[w] {
 				for _, i := range accounts[w] {
-					edges = m.addEdge(edges, p, i)
+					edges = append(edges, edge{p, i, 0})
 				}
 			}
 			continue
@@ -139,16 +152,31 @@ func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
 	return edges
 }
 
-// addEdge weighs a pair and adds it, unless somebody has rejected it or it
-// weighs nothing.
-func (m *matcher) addEdge(edges []edge, p, account int32) []edge {
-	if len(m.rejected) > 0 && m.rejected[[2]int32{p, account}] {
-		return edges
+// heavy weighs pairs, on all processors, and returns those that are likelier
+// than not, but for those that somebody has rejected.
+func (m *matcher) heavy(pairs []edge, prior float64) []edge {
+	const atOnce = 4096
+	chunks := make([][]edge, (len(pairs)+atOnce-1)/atOnce)
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for n := int(next.Add(1)) - 1; n < len(chunks); n = int(next.Add(1)) - 1 {
+				var some []edge
+				for _, e := range pairs[n*atOnce : min((n+1)*atOnce, len(pairs))] {
+					if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
+						continue
+					}
+					if e.weight = weightOf(m.weigh(e.person, e.account) + prior); e.weight > 0 {
+						some = append(some, e)
+					}
+				}
+				chunks[n] = some
+			}
+		})
 	}
-	if w := weightOf(m.weigh(p, account)); w > 0 {
-		edges = append(edges, edge{p, account, w})
-	}
-	return edges
+	wg.Wait()
+	return slices.Concat(chunks...)
 }
 
 // crowdedEdges compares people and accounts of one name where they share a
@@ -172,7 +200,7 @@ func (m *matcher) crowdedEdges(people, accounts []int32) []edge {
 			}
 		}
 	}
-	return k.edges(m)
+	return k.pairs(mostCrowded)
 }
 
 func (m *matcher) folded(written string) string {
@@ -227,44 +255,45 @@ func (k *keys) account(i int32, kind string, texts ...string) {
 	}
 }
 
-// edges weighs all people and accounts that share a key which not too many
-// have.
-func (k *keys) edges(m *matcher) []edge {
+// pairs are all people and accounts that share a key which at most so many
+// pairs of them share.
+func (k *keys) pairs(most int) []edge {
 	byKey := func(x, y keyOf) int { return cmp.Or(cmp.Compare(x.key, y.key), cmp.Compare(x.who, y.who)) }
 	slices.SortFunc(k.people, byKey)
 	slices.SortFunc(k.accounts, byKey)
 	k.people, k.accounts = slices.Compact(k.people), slices.Compact(k.accounts)
 	var pairs []edge
 	for i, j := 0, 0; i < len(k.people) && j < len(k.accounts); {
-		switch key := k.people[i].key; {
+		key := k.people[i].key
+		switch {
 		case key < k.accounts[j].key:
 			i++
+			continue
 		case key > k.accounts[j].key:
 			j++
-		default:
-			toI, toJ := i, j
-			for toI < len(k.people) && k.people[toI].key == key {
-				toI++
-			}
-			for toJ < len(k.accounts) && k.accounts[toJ].key == key {
-				toJ++
-			}
-			if (toI-i)*(toJ-j) <= mostCompared {
-				for _, p := range k.people[i:toI] {
-					for _, a := range k.accounts[j:toJ] {
-						pairs = append(pairs, edge{p.who, a.who, 0})
-					}
+			continue
+		}
+		toI, toJ := runEnd(k.people, i), runEnd(k.accounts, j)
+		if (toI-i)*(toJ-j) <= most {
+			for _, p := range k.people[i:toI] {
+				for _, a := range k.accounts[j:toJ] {
+					pairs = append(pairs, edge{p.who, a.who, 0})
 				}
 			}
-			i, j = toI, toJ
 		}
+		i, j = toI, toJ
 	}
 	slices.SortFunc(pairs, byEnds)
-	var edges []edge
-	for _, e := range slices.Compact(pairs) {
-		edges = m.addEdge(edges, e.person, e.account)
+	return slices.Compact(pairs)
+}
+
+// runEnd is where the run of one key ends.
+func runEnd(list []keyOf, from int) int {
+	to := from
+	for to < len(list) && list[to].key == list[from].key {
+		to++
 	}
-	return edges
+	return to
 }
 
 func byEnds(x, y edge) int {
@@ -277,7 +306,11 @@ func (m *matcher) likeNames(o open) []edge {
 	k := newKeys(8*len(o.people), 8*len(o.accounts))
 	for _, p := range o.people {
 		x, v := m.person[p], &m.people[p].Values
-		m.nameKeys(x, func(kind string, texts ...string) { k.person(p, kind, texts...) })
+		m.nameKeys(x, func(kind string, texts ...string) {
+			if kind != "whole" { // those have been compared
+				k.person(p, kind, texts...)
+			}
+		})
 		if x.family != noWord && x.given != noWord {
 			given, family := &m.names.words[x.given], &m.names.words[x.family]
 			m.nameKeys(being{family: x.given, given: x.family}, func(kind string, texts ...string) {
@@ -314,7 +347,7 @@ func (m *matcher) likeNames(o open) []edge {
 			}
 		}
 	}
-	return k.edges(m)
+	return k.pairs(mostCompared)
 }
 
 // nameKeys are the keys by which names that resemble each other meet.
@@ -345,32 +378,17 @@ func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
 	add("end", family.text[max(0, len(family.text)-3):], given.text)
 }
 
-// decide finds the best assignment over the edges and states the pairs that
-// stand above every other answer. Where that is the last word, the accounts
-// that have candidates and no owner are in doubt.
-func (m *matcher) decide(edges []edge, prior, least float64, last bool) {
-	slices.SortFunc(edges, byEnds)
-	edges = slices.Compact(edges)
-	var heavy []edge
-	shift := weightOf(prior)
-	for _, e := range edges {
-		if e.weight += shift; e.weight > 0 {
-			heavy = append(heavy, e)
-		}
-	}
-	for _, s := range assign(heavy, weightOf(least)) {
+// assign states the pairs of the best assignment that stand above every other
+// answer by least bits.
+func (m *matcher) assign(edges []edge, least float64) {
+	for _, s := range assign(edges, weightOf(least)) {
 		m.state(s.person, s.account, ByName, min(likelihood(float64(s.margin)/1000), mostLikely))
 	}
-	if !last {
-		return
-	}
-	var rest []edge
-	for _, e := range heavy {
-		if !m.has[e.person] && m.owner[e.account] == nobody {
-			rest = append(rest, e)
-		}
-	}
-	m.leaveOpen(rest)
+}
+
+// stillOpen are the edges of which neither end is part of a pair.
+func (m *matcher) stillOpen(edges []edge) []edge {
+	return slices.DeleteFunc(edges, func(e edge) bool { return m.has[e.person] || m.owner[e.account] != nobody })
 }
 
 // leaveOpen puts the accounts of these edges in doubt. The score of each
@@ -404,16 +422,19 @@ func (m *matcher) leaveOpen(edges []edge) {
 
 // crowds puts those in doubt who bear a name that many bear on either side,
 // and whom nothing else told apart.
-func (m *matcher) crowds(o open, crowded map[wholeName]bool) {
+func (m *matcher) crowds(crowded map[wholeName]bool) {
+	if len(crowded) == 0 {
+		return
+	}
 	people, accounts := map[wholeName][]int32{}, map[wholeName][]int32{}
-	for _, p := range o.people {
-		if w := m.wholePerson(p); crowded[w] {
-			people[w] = append(people[w], p)
+	for i := range m.people {
+		if w := m.wholePerson(int32(i)); !m.has[i] && crowded[w] {
+			people[w] = append(people[w], int32(i))
 		}
 	}
-	for _, i := range o.accounts {
-		if w := m.wholeAccount(i); crowded[w] {
-			accounts[w] = append(accounts[w], i)
+	for i := range m.accounts {
+		if w := m.wholeAccount(int32(i)); m.owner[i] == nobody && crowded[w] {
+			accounts[w] = append(accounts[w], int32(i))
 		}
 	}
 	for w, list := range accounts {
@@ -421,16 +442,14 @@ func (m *matcher) crowds(o open, crowded map[wholeName]bool) {
 		if len(who) == 0 {
 			continue
 		}
-		why := strconv.Itoa(len(who)) + " people and " + strconv.Itoa(len(list)) + " accounts of this name, and nothing tells them apart"
-		for _, i := range list {
-			var some []Candidate
-			for _, p := range who[:min(len(who), mostCandidates)] {
-				some = append(some, Candidate{int(p), math.Round(1000/float64(max(len(who), len(list))+1)) / 1000})
-			}
-			m.doubt(i, why, some)
-		}
 		for _, p := range who {
 			m.unsure[p] = true
+		}
+		why := strconv.Itoa(len(who)) + " people and " + strconv.Itoa(len(list)) + " accounts of this name, and nothing tells them apart"
+		for _, i := range list {
+			if m.doubts[i] == nil && m.result.Gone[m.accounts[i]].Person == "" {
+				m.doubt(i, why, nil)
+			}
 		}
 	}
 }
@@ -452,22 +471,16 @@ func (m *matcher) further(prior float64) {
 			have[w] = append(have[w], int32(i))
 		}
 	}
-	var edges []edge
+	var pairs []edge
 	for _, i := range o.accounts {
-		who := have[m.wholeAccount(i)]
-		if len(who) > mostCompared {
-			continue
-		}
-		for _, p := range who {
-			if e := m.addEdge(nil, p, i); len(e) > 0 {
-				if e[0].weight += weightOf(prior - furtherCost); e[0].weight > 0 {
-					edges = append(edges, e[0])
-				}
+		if who := have[m.wholeAccount(i)]; len(who) <= mostFurther {
+			for _, p := range who {
+				pairs = append(pairs, edge{p, i, 0})
 			}
 		}
 	}
 	at := map[int32][]Candidate{}
-	for _, e := range edges {
+	for _, e := range m.heavy(pairs, prior-furtherCost) {
 		at[e.account] = append(at[e.account], Candidate{int(e.person), likelihood(float64(e.weight) / 1000)})
 	}
 	for i, candidates := range at {

@@ -64,17 +64,26 @@ func (h *holders) add(value string, who int32) {
 	case !taken:
 		h.one[k] = who
 	case first != who && !slices.Contains(h.more[k], who):
+		if h.more[k] == nil {
+			h.more[k] = []int32{first}
+		}
 		h.more[k] = append(h.more[k], who)
 	}
 }
 
-// of returns all holders of a value.
+// of returns all holders of a value. The list is not to be changed.
 func (h *holders) of(value string) []int32 {
 	k := directory.TextKey(value)
-	if first, ok := h.one[k]; ok {
-		return append([]int32{first}, h.more[k]...)
+	first, ok := h.one[k]
+	switch {
+	case !ok:
+		return nil
+	case len(h.more) > 0:
+		if more := h.more[k]; more != nil {
+			return more
+		}
 	}
-	return nil
+	return []int32{first}
 }
 
 // byLinks states what people have confirmed, and takes note of what they have
@@ -237,8 +246,7 @@ func (m *matcher) idsDiffer(p int32, a *directory.Account) bool {
 func (m *matcher) byKeysOf(account int32, a *directory.Account, ids, mails *holders) {
 	var found [3]keyed
 	add := func(at int, by Key, who []int32) {
-		who = slices.DeleteFunc(who, func(p int32) bool { return m.rejected[[2]int32{p, account}] })
-		if len(who) == 0 {
+		if who = m.allowed(who, account); len(who) == 0 {
 			return
 		}
 		k := &found[at]
@@ -284,6 +292,15 @@ func (m *matcher) byKeysOf(account int32, a *directory.Account, ids, mails *hold
 	}
 	// A mail address that several people share is no key; it is weighed with
 	// everything else.
+}
+
+// allowed leaves out those whom somebody has said not to be the account's
+// owner.
+func (m *matcher) allowed(who []int32, account int32) []int32 {
+	if len(m.rejected) == 0 {
+		return who
+	}
+	return slices.DeleteFunc(slices.Clone(who), func(p int32) bool { return m.rejected[[2]int32{p, account}] })
 }
 
 // longAfter is how long after somebody left an account may still be made for
@@ -417,7 +434,7 @@ func (m *matcher) byLogonColumn() {
 		if m.owner[i] != nobody || m.doubts[account] != nil || m.result.Gone[a].Person != "" {
 			continue
 		}
-		who := slices.DeleteFunc(logons.of(a.Logon), func(p int32) bool { return m.rejected[[2]int32{p, account}] })
+		who := m.allowed(logons.of(a.Logon), account)
 		if len(who) != 1 {
 			continue
 		}
@@ -437,7 +454,7 @@ func (m *matcher) seconds() {
 		return
 	}
 	for i, a := range m.accounts {
-		if m.owner[i] != nobody || m.doubts[int32(i)] != nil || !m.isSecond(a) {
+		if m.owner[i] != nobody || m.doubts[int32(i)] != nil || !m.second[i] {
 			continue
 		}
 		first, there := m.byLogon[directory.TextKey(m.opt.Second.ReplaceAllString(a.Logon, ""))]

@@ -207,11 +207,10 @@ func (m *matcher) learnPatterns() []Pattern {
 
 func (m *matcher) seed(person, account int32) (seed, bool) {
 	b := m.person[person]
-	a := m.accounts[account]
-	if b.family == noWord || b.given == noWord || m.isSecond(a) {
+	if b.family == noWord || b.given == noWord || m.second[account] {
 		return seed{}, false
 	}
-	return seed{a.Logon, &m.names.words[b.given], &m.names.words[b.family]}, true
+	return seed{m.accounts[account].Logon, &m.names.words[b.given], &m.names.words[b.family]}, true
 }
 
 func (m *matcher) sureSeeds() (seeds []seed) {

@@ -100,21 +100,15 @@ type Result struct {
 	// Gone are accounts linked to a person whom the roster no longer holds.
 	Gone map[*directory.Account]Link
 
-	byPerson  [][]int // pairs
+	first     []int32 // pair of each person, and one behind the last
 	byAccount map[*directory.Account]int
 	doubtful  map[*directory.Account]int
 	unsure    []bool // people in doubt
 	matcher   *matcher
 }
 
-// Of returns the pairs of a person.
-func (r *Result) Of(person int) []Pair {
-	out := make([]Pair, len(r.byPerson[person]))
-	for i, at := range r.byPerson[person] {
-		out[i] = r.Pairs[at]
-	}
-	return out
-}
+// Of returns the pairs of a person. They are the result's own.
+func (r *Result) Of(person int) []Pair { return r.Pairs[r.first[person]:r.first[person+1]] }
 
 // Pair returns the pair of an account, nil where it has none.
 func (r *Result) Pair(a *directory.Account) *Pair {
@@ -134,7 +128,7 @@ func (r *Result) Doubt(a *directory.Account) *Doubt {
 
 // InDoubt tells whether a person has no account but may have one of those in
 // doubt.
-func (r *Result) InDoubt(person int) bool { return r.unsure[person] && len(r.byPerson[person]) == 0 }
+func (r *Result) InDoubt(person int) bool { return r.unsure[person] && len(r.Of(person)) == 0 }
 
 // matcher is one run.
 type matcher struct {
@@ -147,6 +141,7 @@ type matcher struct {
 	idsCompared bool    // ids of roster and directory are of one numbering
 	rejected    map[[2]int32]bool
 
+	second  []bool  // accounts for administration, besides their owner's first
 	owner   []int32 // of each account, nobody where none is stated
 	pairs   []Pair
 	has     []bool // people with an account
@@ -202,6 +197,7 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 		if a.Kind == directory.KindUser && !a.BuiltIn {
 			m.byLogon[directory.TextKey(a.Logon)] = int32(len(m.accounts))
 			m.accounts = append(m.accounts, a)
+			m.second = append(m.second, opt.Second != nil && opt.Second.MatchString(a.Logon))
 		}
 	}
 	m.owner = make([]int32, len(m.accounts))
@@ -229,11 +225,7 @@ func (m *matcher) state(person, account int32, by Key, score float64) {
 	a := m.accounts[account]
 	m.owner[account], m.has[person] = person, true
 	m.pairs = append(m.pairs, Pair{Person: int(person), Account: a, By: by, Sure: by == ByLink || by == ByPersonID || by == ByMail || by == ByPrincipal,
-		Score: score, Second: m.isSecond(a)})
-}
-
-func (m *matcher) isSecond(a *directory.Account) bool {
-	return m.opt.Second != nil && m.opt.Second.MatchString(a.Logon)
+		Score: score, Second: m.second[account]})
 }
 
 // doubt takes note of an account whose owner is open, and of who may be it.
@@ -251,25 +243,46 @@ func (m *matcher) doubt(account int32, why string, candidates []Candidate) {
 func (m *matcher) finish() *Result {
 	r := m.result
 	r.Accounts, r.Pairs, r.unsure, r.Patterns, r.matcher = len(m.accounts), m.pairs, m.unsure, m.patterns, m
-	slices.SortFunc(r.Pairs, func(x, y Pair) int {
-		return cmp.Or(cmp.Compare(x.Person, y.Person), compareBools(x.Second, y.Second), strings.Compare(x.Account.Logon, y.Account.Logon), strings.Compare(x.Account.DN, y.Account.DN))
-	})
 	for _, d := range m.doubts {
 		r.Doubts = append(r.Doubts, *d)
 	}
 	slices.SortFunc(r.Doubts, func(x, y Doubt) int {
 		return cmp.Or(strings.Compare(x.Account.Logon, y.Account.Logon), strings.Compare(x.Account.DN, y.Account.DN))
 	})
-	r.byPerson, r.byAccount, r.doubtful = make([][]int, len(r.People)), make(map[*directory.Account]int, len(r.Pairs)), map[*directory.Account]int{}
+	r.sortPairs()
+	r.byAccount, r.doubtful = make(map[*directory.Account]int, len(r.Pairs)), map[*directory.Account]int{}
 	for i := range r.Pairs {
-		p := &r.Pairs[i]
-		r.byPerson[p.Person] = append(r.byPerson[p.Person], i)
-		r.byAccount[p.Account] = i
+		r.byAccount[r.Pairs[i].Account] = i
 	}
 	for i := range r.Doubts {
 		r.doubtful[r.Doubts[i].Account] = i
 	}
 	return r
+}
+
+// sortPairs puts the pairs into the order of people, and those of one person
+// by name, the first accounts before second ones.
+func (r *Result) sortPairs() {
+	r.first = make([]int32, len(r.People)+1)
+	for i := range r.Pairs {
+		r.first[r.Pairs[i].Person+1]++
+	}
+	for i := range r.People {
+		r.first[i+1] += r.first[i]
+	}
+	sorted, next := make([]Pair, len(r.Pairs)), slices.Clone(r.first)
+	for _, p := range r.Pairs {
+		sorted[next[p.Person]] = p
+		next[p.Person]++
+	}
+	r.Pairs = sorted
+	for i := range r.People {
+		if own := r.Of(i); len(own) > 1 {
+			slices.SortFunc(own, func(x, y Pair) int {
+				return cmp.Or(compareBools(x.Second, y.Second), strings.Compare(x.Account.Logon, y.Account.Logon), strings.Compare(x.Account.DN, y.Account.DN))
+			})
+		}
+	}
 }
 
 func compareBools(x, y bool) int {

@@ -184,6 +184,7 @@ func TestAThousandOfOneNameStayBounded(t *testing.T) {
 	assert.Empty(t, r.Pairs)
 	assert.Len(t, r.Doubts, 1000)
 	assert.True(t, r.InDoubt(999))
+	assert.True(t, r.InDoubt(0))
 	assert.Contains(t, r.Doubts[0].Why, "1000 people and 1000 accounts of this name")
 	assert.Less(t, time.Since(began), time.Minute, "it compared all with all")
 }

@@ -45,6 +45,9 @@ func dateOrder(rows []line, columns []Mapped, asked DateOrder) (DateOrder, error
 			if m.Column > len(l.cells) {
 				continue
 			}
+			if cell := l.cells[m.Column-1]; len(cell) > 4 && cell[4] == '-' {
+				continue // the year stands first
+			}
 			parts := slashDate.FindStringSubmatch(strings.TrimSpace(l.cells[m.Column-1]))
 			if parts == nil {
 				continue
@@ -87,6 +90,11 @@ func agree(found, asked DateOrder, row int) (DateOrder, error) {
 func readDate(text string, order DateOrder) (time.Time, error) {
 	if never[strings.ToLower(text)] {
 		return time.Time{}, nil
+	}
+	if len(text) >= len(time.DateOnly) && (len(text) == len(time.DateOnly) || text[len(time.DateOnly)] == 'T') {
+		if t, err := time.Parse(time.DateOnly, text[:len(time.DateOnly)]); err == nil && t.Year() >= 1900 && t.Year() < 9000 {
+			return t, nil // as most write it
+		}
 	}
 	year, month, day := "", "", ""
 	if m := isoDate.FindStringSubmatch(text); m != nil {

@@ -295,7 +295,7 @@ func TestTheDemoRosterIsRead(t *testing.T) {
 	require.NoError(t, yard.WriteRoster(&text))
 	r := read(t, text.String(), Options{})
 	assert.Empty(t, r.Bad)
-	assert.Equal(t, "person-id=1 family=2 given=3 mail=4 department=5 title=6 start=7 end=8 status=9", mapping(r))
+	assert.Equal(t, "person-id=1 family=2 given=3 mail=4 department=5 title=6 manager=7 start=8 end=9 status=10", mapping(r))
 	states := map[State]int{}
 	for _, p := range r.People(day("2026-11-20"), false) {
 		states[p.State]++
