@@ -194,6 +194,10 @@ func (d *demonstration) steps() []step {
 		{"One of the stale ones, closely: a service account that nobody has used for over a year.", []string{"show", "svc-plate-scanner"}},
 		{"It scans the old plates once a year, so it is left alone from now on, with a reason, an owner and an end.",
 			[]string{"exempt", "add", "svc-plate-scanner", "--reason", "scans the old plates once a year", "--owner", "archive@larkmoor.example", "--until", "1y"}},
+		{"Who has left, who is nobody's, who has no account? HR's list against the accounts.",
+			[]string{"reconcile", "--roster", filepath.Join(d.dir, "roster.csv"), "--limit", "2"}},
+		{"One account has the person id of somebody else and its own mail address. He was asked; from now on it is known whose it is.",
+			[]string{"link", "confirm", "divarsen", "20208", "--why", "asked him"}},
 		{"Stage a cleanup: disable what is stale and park it. Only sure findings come in. Nothing is changed yet.",
 			[]string{"stage", "disable,move", "--check", "stale", "--to", parked, "--why", "yearly cleanup"}},
 		{"One of them is away on an expedition; take the line out.", []string{"batch", "drop", "1", "qsandoval"}},
@@ -222,7 +226,7 @@ func (d *demonstration) tour(ctx context.Context) error {
 	fmt.Fprintf(d.out, "The Larkmoor Observatory is made up; its directory of accounts is served from memory at %s.\n", d.addr)
 	fmt.Fprintf(d.out, "Every command below is one that you can type yourself, after:\n\n%s\n", bold(d.exports()))
 	for i, s := range d.steps() {
-		if d.dated && slices.Contains([]string{"audit", "list", "show", "stage"}, s.args[0]) {
+		if d.dated && slices.Contains([]string{"audit", "list", "show", "stage", "reconcile"}, s.args[0]) {
 			s.args = append(s.args, "--as-of", d.asOf.Format(time.RFC3339))
 		}
 		fmt.Fprintf(d.out, "\n%s\n%s\n\n", fmt.Sprintf("%d. %s", i+1, s.says), bold("$ yardbroom "+quoted(s.args)))
@@ -252,7 +256,7 @@ func quoted(words []string) string {
 func (d *demonstration) end(ctx context.Context, serve bool) error {
 	fmt.Fprintf(d.out, "\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state.\n", d.dir)
 	if !serve {
-		fmt.Fprintf(d.out, "To type the commands yourself:\n\n  yardbroom demo --serve --keep %s     # in one terminal\n%s     # in another\n  yardbroom audit\n  yardbroom list users --idle 120d --enabled\n\nOr without a server: yardbroom audit --from %s\n",
+		fmt.Fprintf(d.out, "To type the commands yourself:\n\n  yardbroom demo --serve --keep %s     # in one terminal\n%s     # in another\n  yardbroom audit\n  yardbroom reconcile\n  yardbroom list users --idle 120d --enabled\n\nOr without a server: yardbroom audit --from %s\n",
 			quoted([]string{d.dir}), d.exports(), quoted([]string{filepath.Join(d.dir, "larkmoor.ldif")}))
 		return nil
 	}

@@ -79,7 +79,7 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r := &render.Reconciliation{Report: report, Roster: list.about, Bad: list.roster.Bad}
+	r := &render.Reconciliation{Report: report, Roster: list.about, Bad: list.roster.Bad, From: cmd.String("from")}
 	if err := a.remember(ctx, cmd, p, list, r); err != nil {
 		return err
 	}

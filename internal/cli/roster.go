@@ -214,7 +214,6 @@ func (a *app) keptRoster(ctx context.Context, p *place) (*people, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the last roster of the yard, %s: %w (--no-roster does without)", path, err)
 	}
-	a.note("note: compared with the roster %s of %s, %s; --no-roster leaves it out", kept.Source, kept.Read.In(p.zone()).Format(time.DateOnly), render.Count(kept.Rows, "row"))
 	a.read[path] = &people{r, *kept, false}
 	return a.read[path], nil
 }
@@ -281,7 +280,10 @@ func (a *app) matched(ctx context.Context, cmd *cli.Command, p *place, survey *d
 	if err != nil || list == nil {
 		return nil, err
 	}
-	return a.match(ctx, p, survey, asOf, list, cmd.Bool("strict"))
+	if !list.fresh {
+		a.note("note: compared with the roster %s of %s, %s; --no-roster leaves it out", list.about.Source, list.about.Read.In(p.zone()).Format(time.DateOnly), render.Count(list.about.Rows, "row"))
+	}
+	return a.match(ctx, p, survey, asOf, list, false)
 }
 
 func (a *app) match(ctx context.Context, p *place, survey *directory.Survey, asOf time.Time, list *people, strict bool) (*reconcile.Result, error) {

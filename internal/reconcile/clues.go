@@ -27,13 +27,18 @@ func (c Clue) String() string {
 	switch {
 	case c.Says == saysSame:
 		return c.What + " " + c.Roster
+	case c.Says == saysDifferent:
+		return c.What + " " + c.Roster + "/" + c.Directory
 	case c.Roster == "":
 		return c.What + " " + c.Directory + " (" + c.Says + ")"
 	}
 	return c.What + " " + c.Roster + "/" + c.Directory + " (" + c.Says + ")"
 }
 
-const saysSame = "same"
+const (
+	saysSame      = "same"
+	saysDifferent = "different"
+)
 
 // tally adds clues up. The clues themselves are kept only where somebody
 // wants to read them.
@@ -62,7 +67,7 @@ const (
 	leastBits    = 0.5 // of a name that agrees, however common it is
 )
 
-var likenessSays = map[likeness]string{same: saysSame, transcribed: "in other letters", partly: "in part", shortForm: "a short form", initialOnly: "the initial", near: "nearly the same", unlike: "different"}
+var likenessSays = map[likeness]string{same: saysSame, transcribed: "in other letters", partly: "in part", shortForm: "a short form", initialOnly: "the initial", near: "nearly the same", unlike: saysDifferent}
 
 func (v *vocabulary) bits(l likeness, x, y int32, unlikeBits float64) float64 {
 	switch l {
@@ -165,7 +170,7 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 		case len(id) >= 4 && typo(foldID(id), held):
 			t.add("person id", id, held, "nearly the same", idNear)
 		default:
-			t.add("person id", id, held, "different", idUnlike)
+			t.add("person id", id, held, saysDifferent, idUnlike)
 		}
 	}
 	local := ""
@@ -189,7 +194,7 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 		case best != "":
 			t.add("mail", mail, other, best, localBits)
 		case other != "":
-			t.add("mail", mail, other, "different", mailUnlike)
+			t.add("mail", mail, other, saysDifferent, mailUnlike)
 		case strings.EqualFold(local, a.Logon):
 			t.add("mail", mail, a.Logon, "the logon name", localBits)
 		}
@@ -201,7 +206,7 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 		if strings.EqualFold(logon, a.Logon) {
 			t.add("logon name", logon, a.Logon, saysSame, keyBits)
 		} else {
-			t.add("logon name", logon, a.Logon, "different", mailUnlike)
+			t.add("logon name", logon, a.Logon, saysDifferent, mailUnlike)
 		}
 	}
 	m.weighLogon(t, p, account)
@@ -380,7 +385,7 @@ func (m *matcher) weighSupport(t *tally, p, account int32) {
 			other = value
 		}
 		if other != "" {
-			add(what, inRoster, "different", other, against)
+			add(what, inRoster, saysDifferent, other, against)
 		}
 	}
 	compare("department", v[roster.Department], departmentMax, -1.5, directory.AttrDepartment)
@@ -391,7 +396,7 @@ func (m *matcher) weighSupport(t *tally, p, account int32) {
 			if slices.Contains(boss, a.Manager) {
 				add("manager", id, saysSame, id, managerBits)
 			} else {
-				add("manager", id, "different", "another", -1)
+				add("manager", id, saysDifferent, "another", -1)
 			}
 		}
 	}

@@ -24,7 +24,8 @@ type Reconciliation struct {
 	// Since is the time of the earlier run whose findings were left out; zero
 	// where none was.
 	Since time.Time
-	Known int // findings that the earlier run had too
+	Known int    // findings that the earlier run had too
+	From  string // where the directory was read from, as it was typed; "" for the default
 }
 
 // OnlyNew takes out the findings that an earlier run had: what identifies
@@ -75,9 +76,9 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 		}
 	}
 	fmt.Fprintln(w)
-	Table(w, st, []string{"", "All", "Matched", "In doubt", "Without"}, [][]string{
+	drawTable(w, st, []string{"", "All", "Matched", "In doubt", "Without"}, [][]string{
 		{"People", fmt.Sprint(s.People), fmt.Sprint(s.Matched), fmt.Sprint(s.Unsure), fmt.Sprint(s.Without)},
-		{"Accounts", fmt.Sprint(s.Accounts), fmt.Sprint(s.MatchedAccounts()), fmt.Sprint(s.Doubtful), fmt.Sprint(s.Nobodys)}})
+		{"Accounts", fmt.Sprint(s.Accounts), fmt.Sprint(s.MatchedAccounts()), fmt.Sprint(s.Doubtful), fmt.Sprint(s.Nobodys)}}, map[int]bool{1: true, 2: true, 3: true, 4: true}, nil)
 	fmt.Fprintln(w, Wrap("People: "+states(s)+". Accounts matched "+byKeys(s)+fmt.Sprintf("; %d sure, %d likely.", s.Sure, s.Likely), st.Width, "  "))
 	if text := patterns(r.People); text != "" {
 		fmt.Fprintln(w, Wrap("Logon names: "+Visible(text)+".", st.Width, "  "))
@@ -104,20 +105,28 @@ func (r *Reconciliation) doubts(w io.Writer, sum audit.Summary, st Style) {
 			break
 		}
 		shown++
-		fmt.Fprintln(w, Wrap(fmt.Sprintf("%s (%s): %s", Visible(f.Account), Place(f.DN), Visible(d.Why)), st.Width, "  "))
+		if shown > 1 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintf(w, "%s (%s): %s\n", st.paint(Visible(f.Account), text.Bold), Place(f.DN), Visible(d.Why))
 		for _, c := range d.Candidates {
 			who := &r.People.People[c.Person]
 			fmt.Fprintf(w, "  %.3f  %s, %s, row %d\n", c.Score, Visible(audit.PersonName(who)), personState(who), who.Rows[0])
 			agree, differ := reconcile.Sides(r.People.Explain(c.Person, d.Account))
-			for _, side := range []struct{ what, text string }{{"agrees   ", agree}, {"does not ", differ}} {
+			for _, side := range []struct{ what, text string }{{"for      ", agree}, {"against  ", differ}} {
 				if side.text != "" {
-					fmt.Fprintln(w, "         "+Wrap(side.what+Visible(side.text), st.Width-9, "                  "))
+					hang := strings.Repeat(" ", 9+len(side.what))
+					fmt.Fprintln(w, hang[:9]+side.what+strings.ReplaceAll(Wrap(Visible(side.text), st.Width-len(hang), ""), "\n", "\n"+hang))
 				}
 			}
 		}
 		if len(d.Candidates) > 0 {
 			best := &r.People.People[d.Candidates[0].Person]
-			fmt.Fprintf(w, "         yardbroom link confirm %s %s\n", Visible(f.Account), callPerson(best))
+			from := ""
+			if r.From != "" {
+				from = " --from " + Visible(r.From)
+			}
+			fmt.Fprintf(w, "         yardbroom link confirm%s %s %s\n", from, Visible(f.Account), callPerson(best))
 		}
 	}
 	if more := sum.Findings - shown; more > 0 {
