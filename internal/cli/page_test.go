@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -124,6 +125,21 @@ func demoLDIF(t *testing.T) []byte {
 	return b.Bytes()
 }
 
+func demoRoster(t *testing.T) []byte {
+	var b bytes.Buffer
+	yard := &demo.Yard{AsOf: scriptTime}
+	require.NoError(t, yard.WriteLDIF(io.Discard))
+	require.NoError(t, yard.WriteRoster(&b))
+	return b.Bytes()
+}
+
+// rosterFile is a file with a roster.
+func rosterFile(t *testing.T, text []byte) string {
+	path := filepath.Join(t.TempDir(), "people.csv")
+	require.NoError(t, os.WriteFile(path, text, 0o600))
+	return path
+}
+
 // accounts are the texts of the first column of the section on stale
 // accounts, as they stand.
 func (b *browser) accounts() []string {
@@ -174,6 +190,19 @@ func TestTheReportPageIsReadableWithoutItsScriptAndOnAPhone(t *testing.T) {
 	assert.Empty(t, b.wrongs)
 }
 
+func TestTheReconciliationPageShowsDoubtsSideBySide(t *testing.T) {
+	b := openPage(t, report(t, demoLDIF(t), "reconcile", "--roster", rosterFile(t, demoRoster(t))), func(b *browser) { b.do(chromedp.EmulateViewport(390, 800)) })
+	assert.Equal(t, "People and accounts of dc=larkmoor,dc=example", eval[string](b, `document.querySelector("h1").textContent`))
+	assert.Equal(t, "9", eval[string](b, `document.querySelector("#leaver-enabled .count").textContent`))
+	assert.Equal(t, "3", eval[string](b, `document.querySelector("#match-unsure .count").textContent`), "accounts, not rows")
+	row := `[...document.querySelectorAll("#match-unsure tbody tr")].find(r => r.cells[0].textContent == "divarsen" && r.cells[1].textContent == "person id")`
+	assert.Equal(t, []string{"divarsen", "person id", "20001", "✗ 20208", "✓ 20001"}, eval[[]string](b, `[...`+row+`.cells].map(c => c.textContent)`))
+	assert.Empty(t, eval[[]string](b, `[...document.querySelectorAll("body *")].filter(e => !e.closest(".scroll") && e.getBoundingClientRect().right > innerWidth + 1).map(e => e.outerHTML.slice(0, 80))`),
+		"the page itself does not scroll sideways")
+	assert.Equal(t, 2, eval[int](b, `document.querySelectorAll("figure svg[role=img]").length`))
+	assert.Empty(t, b.wrongs)
+}
+
 func TestHostileValuesStayTextOnAPage(t *testing.T) {
 	var text bytes.Buffer
 	w := ldif.NewWriter(&text)
@@ -186,7 +215,8 @@ func TestHostileValuesStayTextOnAPage(t *testing.T) {
 	e.Set("displayName", `"><svg onload=alert(1)>`)
 	require.NoError(t, w.Write(&e))
 	require.NoError(t, w.Flush())
-	for _, args := range [][]string{{"audit"}, {"list", "users", "--columns", "account,name,dn"}} {
+	hostile := rosterFile(t, []byte("id,family,given,department,logon\n1,<img src=x onerror=alert(2)>,\"</td><script>fetch('http://127.0.0.1:1/')</script>\",=1+1,x\n"))
+	for _, args := range [][]string{{"audit"}, {"list", "users", "--columns", "account,name,dn"}, {"reconcile", "--roster", hostile}} {
 		b := openPage(t, report(t, text.Bytes(), args...), nil)
 		assert.Zero(t, eval[int](b, `document.querySelectorAll("img, main script, td svg").length`))
 		assert.Contains(t, eval[string](b, `document.querySelector("main").textContent`), "fetch('http://127.0.0.1:1/')")

@@ -46,15 +46,20 @@ func TestWhatIsWrittenIsAsDescribed(t *testing.T) {
 		require.NoError(t, err, "%v: %s", args, errOut.String())
 		return out
 	}
+	people := filepath.Join(dir, "people.csv")
+	require.NoError(t, os.WriteFile(people, demoRoster(t), 0o600))
 	at := "--as-of=" + scriptTime.Format(time.RFC3339)
 	run("survey", "--from", in, "--name", "before")
 	run("stage", "disable", "--from", in, "--check", "stale", at)
+	run("reconcile", "--from", in, "--roster", people, at)
 	for _, c := range []struct {
 		schema string
 		args   []string
 	}{
 		{"audit", []string{"audit", "--format", "json"}},
 		{"finding", []string{"audit", "--format", "jsonl"}},
+		{"reconcile", []string{"reconcile", "--format", "json"}},
+		{"reconcile", []string{"reconcile", "--format", "json", "--since", "last", "--strict"}},
 		{"finding", []string{"audit", "--since", "before", "--format", "jsonl"}},
 		{"compare", []string{"audit", "--since", "before", "--format", "json"}},
 		{"list", []string{"list", "users", "--format", "json", "--columns", "account,state,enabled,last-logon,idle-days,memberOf,proxyAddresses,groups"}},
