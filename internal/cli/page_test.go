@@ -196,7 +196,7 @@ func TestTheReconciliationPageShowsDoubtsSideBySide(t *testing.T) {
 	assert.Equal(t, "9", eval[string](b, `document.querySelector("#leaver-enabled .count").textContent`))
 	assert.Equal(t, "3", eval[string](b, `document.querySelector("#match-unsure .count").textContent`), "accounts, not rows")
 	row := `[...document.querySelectorAll("#match-unsure tbody tr")].find(r => r.cells[0].textContent == "divarsen" && r.cells[1].textContent == "person id")`
-	assert.Equal(t, []string{"divarsen", "person id", "20001", "✗ 20208", "✓ 20001"}, eval[[]string](b, `[...`+row+`.cells].map(c => c.textContent)`))
+	assert.Equal(t, []string{"divarsen", "person id", "20001", "✗ 20208", "✓ 20001"}, eval[[]string](b, `[...`+row+`.cells].map(c => c.textContent.trim())`))
 	assert.Empty(t, eval[[]string](b, `[...document.querySelectorAll("body *")].filter(e => !e.closest(".scroll") && e.getBoundingClientRect().right > innerWidth + 1).map(e => e.outerHTML.slice(0, 80))`),
 		"the page itself does not scroll sideways")
 	assert.Equal(t, 2, eval[int](b, `document.querySelectorAll("figure svg[role=img]").length`))

@@ -79,7 +79,13 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r := &render.Reconciliation{Report: report, Roster: list.about, Bad: list.roster.Bad, From: cmd.String("from")}
+	r := &render.Reconciliation{Report: report, Roster: list.about, Bad: list.roster.Bad, Confirm: func(account, person string) string {
+		words := []string{"yardbroom", "link", "confirm"}
+		if from := cmd.String("from"); from != "" {
+			words = append(words, "--from", from)
+		}
+		return quoted(append(words, account, person))
+	}}
 	if err := a.remember(ctx, cmd, p, list, r); err != nil {
 		return err
 	}

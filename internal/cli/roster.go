@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -193,29 +194,39 @@ func yardKey(ctx context.Context, p *place) (string, error) {
 // keptRoster returns the last roster of the yard, nil where there is none.
 func (a *app) keptRoster(ctx context.Context, p *place) (*people, error) {
 	if _, err := os.Stat(filepath.Join(a.state, "rosters")); err != nil {
-		return nil, nil // and a directory of which nobody can tell which it is does not matter
+		return nil, nil // and which directory this is does not matter
 	}
 	path, err := a.rosterFile(ctx, p, rosterEnding)
 	if err != nil {
-		return nil, err
+		slog.Debug("no roster, since which directory this is cannot be told", "why", err)
+		return nil, nil
 	}
-	if a.read[path] != nil {
-		return a.read[path], nil
+	if a.read[path] == nil {
+		if a.read[path], err = readKept(path, nil); err != nil {
+			return nil, err
+		}
 	}
-	var r *roster.Roster
-	var kept *roster.Kept
-	err = unpacked(path, func(in io.Reader) (err error) {
-		r, kept, err = roster.ReadKept(in)
+	return a.read[path], nil
+}
+
+// readKept reads a roster that keepRoster wrote, or the rows of it that are
+// wanted; nil where there is none.
+func readKept(path string, want func(*roster.Row) bool) (*people, error) {
+	list := &people{}
+	err := unpacked(path, func(in io.Reader) error {
+		r, kept, err := roster.ReadKept(in, want)
+		if err == nil {
+			list.roster, list.about = r, *kept
+		}
 		return err
 	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the last roster of the yard, %s: %w (--no-roster does without)", path, err)
+		return nil, fmt.Errorf("the last roster of the yard, %s: %w (\"yardbroom reconcile --roster\" gives it a new one)", path, err)
 	}
-	a.read[path] = &people{r, *kept, false}
-	return a.read[path], nil
+	return list, nil
 }
 
 func unpacked(path string, read func(io.Reader) error) error {
@@ -326,39 +337,54 @@ func (a *app) matchOptions(ctx context.Context, p *place) (opt reconcile.Options
 // known is what the last reconciliation found out about one account, nil where
 // there was none.
 func (a *app) known(ctx context.Context, p *place, acc *directory.Account, asOf time.Time) (*reconcile.Result, error) {
-	list, err := a.keptRoster(ctx, p)
-	if err != nil || list == nil {
-		return nil, err
+	if _, err := os.Stat(filepath.Join(a.state, "rosters")); err != nil {
+		return nil, nil
 	}
 	path, err := a.rosterFile(ctx, p, pairsEnding)
 	if err != nil {
-		return nil, err
+		slog.Debug("no roster, since which directory this is cannot be told", "why", err)
+		return nil, nil
 	}
 	var k *reconcile.Known
 	err = unpacked(path, func(in io.Reader) (err error) {
 		k, err = reconcile.Recall(in, acc.ID)
 		return err
 	})
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
 	}
-	if k == nil {
-		k = &reconcile.Known{Account: acc.ID}
+	if err != nil {
+		return nil, err
 	}
 	opt, err := a.matchOptions(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	for _, l := range opt.Links { // decided since
-		switch {
-		case l.Account != acc.ID:
-		case !l.Rejected:
-			k = &reconcile.Known{Account: acc.ID, By: reconcile.ByLink, Score: 1, People: []string{l.Person}}
-		case k.By != "" && k.By != reconcile.ByLink && slices.Contains(k.People, l.Person):
-			k = &reconcile.Known{Account: acc.ID}
-		}
+	k = decidedSince(k, acc.ID, opt.Links)
+	list, err := readKept(strings.TrimSuffix(path, pairsEnding)+rosterEnding, func(row *roster.Row) bool {
+		return slices.Contains(k.People, reconcile.PersonKey(&roster.Person{Values: row.Values}))
+	})
+	if err != nil || list == nil {
+		return nil, err
 	}
 	return k.Again(a.peopleOn(list, asOf, p), acc, opt), nil
+}
+
+// decidedSince is what is known of an account after what people have decided.
+func decidedSince(k *reconcile.Known, account string, links []reconcile.Link) *reconcile.Known {
+	if k == nil {
+		k = &reconcile.Known{Account: account}
+	}
+	for _, l := range links {
+		switch {
+		case l.Account != account:
+		case !l.Rejected:
+			k = &reconcile.Known{Account: account, By: reconcile.ByLink, Score: 1, People: []string{l.Person}}
+		case k.By != "" && k.By != reconcile.ByLink && slices.Contains(k.People, l.Person):
+			k = &reconcile.Known{Account: account}
+		}
+	}
+	return k
 }
 
 // tenth is the share of the directory that may have to go by a roster before

@@ -215,10 +215,10 @@ func (m *matcher) sameNumbers(ids, mails *holders) bool {
 		m.result.Notes = append(m.result.Notes, fmt.Sprintf("the person ids of the roster are others than those of the directory (by mail address %d people are found in both, and the ids of %d agree): ids are not compared", agree+differ, agree))
 		return false
 	}
-	if shared == 0 {
-		return false
+	if shared == 0 && len(ids.one) > 0 && slices.ContainsFunc(m.accounts, m.hasID) {
+		m.result.Notes = append(m.result.Notes, "no person id of the roster is on any account; ids are not compared")
 	}
-	return true
+	return shared > 0
 }
 
 func (m *matcher) hasID(a *directory.Account) bool {
@@ -330,6 +330,9 @@ func (m *matcher) against(p, account int32, keys []keyed) string {
 			return "the family names differ, and nothing else agrees"
 		}
 	}
+	if !byID && m.sharedBox(p) && !m.names.families(x.family, y.family).agrees() && !m.names.givens(x.given, y.given).agrees() {
+		return "several accounts have this address, and its name is not the person's"
+	}
 	if !byID && m.namesake(p, account) {
 		return "somebody of the same name fits better"
 	}
@@ -337,6 +340,23 @@ func (m *matcher) against(p, account int32, keys []keyed) string {
 		return "the account was made after the person had left"
 	}
 	return ""
+}
+
+// sharedBox tells whether other accounts have the person's address too.
+func (m *matcher) sharedBox(p int32) bool {
+	mail := m.people[p].Values[roster.Mail]
+	return mail != "" && len(m.boxes().of(mail)) > 1
+}
+
+// findBoxes notes which accounts have which mail address of the roster.
+func (m *matcher) findBoxes() *holders {
+	h := newHolders(len(m.people))
+	for i, a := range m.accounts {
+		for mail := range addresses(a) {
+			h.add(mail, int32(i))
+		}
+	}
+	return h
 }
 
 // namesakeBits is by how much somebody of the same name has to fit better to

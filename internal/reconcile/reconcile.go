@@ -149,6 +149,7 @@ type matcher struct {
 	unsure  []bool
 	result  *Result
 	byLogon map[directory.Key]int32 // accounts
+	boxes   func() *holders         // accounts by mail address
 	mails   *holders                // people by mail address
 
 	patterns  []Pattern
@@ -204,7 +205,7 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 	for i := range m.owner {
 		m.owner[i] = nobody
 	}
-	m.namesakes = sync.OnceValue(m.findNamesakes)
+	m.namesakes, m.boxes = sync.OnceValue(m.findNamesakes), sync.OnceValue(m.findBoxes)
 	return m
 }
 

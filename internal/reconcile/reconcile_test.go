@@ -116,6 +116,7 @@ func TestWhoHasWhichAccount(t *testing.T) {
 		{"an id with another family name and nothing else", []string{"17|Tern|Ada|||||||"}, []string{"aquill givenName=Ada sn=Quill employeeID=17"}, Options{}, []string{"aquill?17"}},
 		{"ids that differ under one address", []string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|||||||"}, []string{"aquill mail=ada@larkmoor.example employeeID=23", "b employeeID=18"}, Options{}, []string{"aquill?17", "b=18 person-id!"}},
 		{"one address on two people is no key", []string{"17|Quill|Ada|reception@larkmoor.example||||||", "18|Tern|Bram|reception@larkmoor.example||||||"}, []string{"aquill mail=reception@larkmoor.example employeeID=17", "front mail=reception@larkmoor.example"}, Options{}, []string{"aquill=17 person-id!"}},
+		{"a machine's account with its keeper's address", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill givenName=Ada mail=ada@larkmoor.example", "svc-dome mail=ada@larkmoor.example"}, Options{}, []string{"aquill=17 mail!", "svc-dome?17"}},
 		{"an administrator's second account", []string{"17|Quill|Ada|||||||"}, []string{"aquill employeeID=17", "a-aquill", "a-btern"}, Options{}, []string{"a-aquill=17 second", "aquill=17 person-id!"}},
 		{"by name alone", []string{"17|Moorcroft|Yara|||||||"}, []string{"x1 givenName=Yara sn=Moorcroft"}, Options{}, []string{"x1=17 name"}},
 		{"by a display name alone", []string{"17|Moorcroft|Yara|||||||"}, []string{"x1 displayName=Moorcroft,+Yara"}, Options{}, []string{"x1=17 name"}},

@@ -24,8 +24,9 @@ type Reconciliation struct {
 	// Since is the time of the earlier run whose findings were left out; zero
 	// where none was.
 	Since time.Time
-	Known int    // findings that the earlier run had too
-	From  string // where the directory was read from, as it was typed; "" for the default
+	Known int // findings that the earlier run had too
+	// Confirm is the command that confirms an account and a person.
+	Confirm func(account, person string) string
 }
 
 // OnlyNew takes out the findings that an earlier run had: what identifies
@@ -122,11 +123,7 @@ func (r *Reconciliation) doubts(w io.Writer, sum audit.Summary, st Style) {
 		}
 		if len(d.Candidates) > 0 {
 			best := &r.People.People[d.Candidates[0].Person]
-			from := ""
-			if r.From != "" {
-				from = " --from " + Visible(r.From)
-			}
-			fmt.Fprintf(w, "         yardbroom link confirm%s %s %s\n", from, Visible(f.Account), callPerson(best))
+			fmt.Fprintf(w, "         %s\n", Visible(r.Confirm(f.Account, callPerson(best))))
 		}
 	}
 	if more := sum.Findings - shown; more > 0 {
@@ -136,10 +133,10 @@ func (r *Reconciliation) doubts(w io.Writer, sum audit.Summary, st Style) {
 
 // callPerson is a word by which "link" finds a person.
 func callPerson(who *roster.Person) string {
-	if id := who.Values[roster.PersonID]; id != "" && !strings.ContainsAny(id, " '\"") {
-		return Visible(id)
+	if id := who.Values[roster.PersonID]; id != "" {
+		return id
 	}
-	return fmt.Sprintf("'row %d'", who.Rows[0])
+	return fmt.Sprintf("row %d", who.Rows[0])
 }
 
 // doubtOf returns the doubt that a finding is about, nil for another finding.

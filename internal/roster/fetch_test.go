@@ -70,10 +70,10 @@ func TestAKeptRosterIsTheSameRoster(t *testing.T) {
 	var b bytes.Buffer
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	require.NoError(t, r.Keep(&b, at))
-	again, kept, err := ReadKept(&b)
+	again, kept, err := ReadKept(&b, nil)
 	require.NoError(t, err)
 	assert.Equal(t, &Kept{"people", "UTF-8, separated by commas", at, 2, 0}, kept)
 	assert.Equal(t, r.People(day("2026-11-23"), false), again.People(day("2026-11-23"), false))
-	_, _, err = ReadKept(strings.NewReader("nonsense"))
+	_, _, err = ReadKept(strings.NewReader("nonsense"), nil)
 	assert.ErrorContains(t, err, "no kept roster")
 }

@@ -58,8 +58,8 @@ func isoDay(t time.Time) string {
 	return t.Format(time.DateOnly)
 }
 
-// ReadKept reads a roster that Keep wrote.
-func ReadKept(in io.Reader) (*Roster, *Kept, error) {
+// ReadKept reads a roster that Keep wrote, or the rows of it that are wanted.
+func ReadKept(in io.Reader, want func(*Row) bool) (*Roster, *Kept, error) {
 	raw, err := io.ReadAll(in)
 	if err != nil {
 		return nil, nil, err
@@ -74,7 +74,7 @@ func ReadKept(in io.Reader) (*Roster, *Kept, error) {
 	if _, err := rows.Read(); err != nil {
 		return nil, nil, fmt.Errorf("it is no kept roster: %w", err)
 	}
-	r := &Roster{Source: kept.Source, Form: kept.Form, Rows: make([]Row, 0, kept.Rows)}
+	r := &Roster{Source: kept.Source, Form: kept.Form}
 	for {
 		cells, err := rows.Read()
 		if err == io.EOF {
@@ -94,6 +94,8 @@ func ReadKept(in io.Reader) (*Roster, *Kept, error) {
 		if err != nil {
 			return nil, nil, fmt.Errorf("row %s: %w", cells[fieldCount], err)
 		}
-		r.Rows = append(r.Rows, row)
+		if want == nil || want(&row) {
+			r.Rows = append(r.Rows, row)
+		}
 	}
 }
