@@ -406,6 +406,34 @@ func (s *Stager) keepLastPrivileged(lines []Line, refusals []Refusal) ([]Line, [
 	return kept, refusals
 }
 
+// SwitchesOn tells whether the account can sign in after the line, and could
+// not before.
+func (l *Line) SwitchesOn() bool {
+	return slices.ContainsFunc(l.Actions, func(a Action) bool {
+		return a.Name == Enable || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
+			return switchedOff(m.Attr, m.Old) && !switchedOff(m.Attr, m.New)
+		})
+	})
+}
+
+// switchedOff tells whether values of an attribute keep an account from
+// signing in because somebody wanted that.
+func switchedOff(attr string, values []Octets) bool {
+	switch directory.LookupAttr(attr) {
+	case directory.AttrUserAccountControl:
+		if len(values) != 1 {
+			return false
+		}
+		flags, err := directory.ParseFlags(string(values[0]))
+		return err != nil || flags&directory.UACDisabled != 0
+	case directory.AttrPwdAccountLockedTime:
+		return slices.Contains(values, directory.PermanentLockValue)
+	case directory.AttrNsAccountLock:
+		return len(values) == 1 && strings.EqualFold(string(values[0]), "true")
+	}
+	return false
+}
+
 // SwitchesOff tells whether the account can no longer sign in after the line.
 func (l *Line) SwitchesOff() bool {
 	return slices.ContainsFunc(l.Actions, func(a Action) bool {

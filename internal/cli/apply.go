@@ -6,13 +6,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -43,6 +46,11 @@ func (a *app) undoCommand() *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
 				back, refusals, err := carry.Inverse(ctx, s, b, actor(), a.now().UTC())
+				if err == nil {
+					var more []batch.Refusal
+					more, err = a.withoutLeavers(ctx, back)
+					refusals = append(refusals, more...)
+				}
 				for _, r := range refusals {
 					fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not undone: %s (%s): %s", r.Account, render.Place(r.DN), r.Why)))
 				}
@@ -53,6 +61,48 @@ func (a *app) undoCommand() *cli.Command {
 			})
 		},
 	}
+}
+
+// withoutLeavers takes the lines out of an undo that would enable an account
+// whose person has left by the last roster.
+func (a *app) withoutLeavers(ctx context.Context, b *batch.Batch) (refusals []batch.Refusal, err error) {
+	d, err := directory.DialectNamed(b.Identity.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	raw := func(l *batch.Line) string {
+		id, _ := source.ReadIdentity(d, l.ID) // one that is none is nobody's
+		return id
+	}
+	var enabled []string
+	for i := range b.Lines {
+		if b.Lines[i].SwitchesOn() {
+			enabled = append(enabled, raw(&b.Lines[i]))
+		}
+	}
+	if len(enabled) == 0 {
+		return nil, nil
+	}
+	left, err := a.leavers(ctx, b.Identity, b.Yard, enabled)
+	if err != nil {
+		return nil, err
+	}
+	b.Lines = slices.DeleteFunc(b.Lines, func(l batch.Line) bool {
+		who := left[raw(&l)]
+		if who == nil || !l.SwitchesOn() {
+			return false
+		}
+		refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account,
+			Why: audit.PersonName(who) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"})
+		return true
+	})
+	for i := range b.Lines {
+		b.Lines[i].N = i + 1
+	}
+	if len(b.Lines) == 0 {
+		return refusals, carry.ErrNothingToUndo
+	}
+	return refusals, nil
 }
 
 // saveAndCarry keeps a batch that undo or restore made, and carries it out.

@@ -161,7 +161,7 @@ func (a *app) showMapping(ctx context.Context, cmd *cli.Command) error {
 // remember keeps the roster, who has which account, and what was found; and
 // takes out what an earlier run had found, where that was asked for.
 func (a *app) remember(ctx context.Context, cmd *cli.Command, p *place, list *people, r *render.Reconciliation) error {
-	yard, err := yardKey(ctx, p)
+	id, err := p.Identity(ctx)
 	if err != nil {
 		a.note("note: nothing is remembered of this comparison: %v", err)
 		if cmd.IsSet("since") {
@@ -169,6 +169,7 @@ func (a *app) remember(ctx context.Context, cmd *cli.Command, p *place, list *pe
 		}
 		return nil
 	}
+	yard := yardKey(id)
 	s, err := a.openStore(ctx)
 	if err != nil {
 		return err

@@ -26,6 +26,7 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 	"yardbroom/internal/whole"
 )
 
@@ -166,14 +167,10 @@ func (a *app) readRoster(ctx context.Context, cmd *cli.Command, from string, opt
 	return roster.Read(in, from, opt)
 }
 
-// rosterFile is where the yard's last roster is kept, and beside it, with
+// rosterFile is where a directory's last roster is kept, and beside it, with
 // another ending, who was found to have which account.
-func (a *app) rosterFile(ctx context.Context, p *place, ending string) (string, error) {
-	key, err := yardKey(ctx, p)
-	if err != nil {
-		return "", err
-	}
-	return filepath.Join(a.state, "rosters", key+ending), nil
+func (a *app) rosterFile(id source.Identity, ending string) string {
+	return filepath.Join(a.state, "rosters", yardKey(id)+ending)
 }
 
 const (
@@ -182,25 +179,29 @@ const (
 )
 
 // yardKey stands for a directory in names of files.
-func yardKey(ctx context.Context, p *place) (string, error) {
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return "", err
-	}
+func yardKey(id source.Identity) string {
 	sum := sha256.Sum256([]byte(id.Dialect + "\x00" + directory.FoldDN(id.Base) + "\x00" + id.ID))
-	return hex.EncodeToString(sum[:12]), nil
+	return hex.EncodeToString(sum[:12])
+}
+
+// remembers tells whether any roster is kept at all, without which nothing has
+// to be asked of a directory.
+func (a *app) remembers() bool {
+	_, err := os.Stat(filepath.Join(a.state, "rosters"))
+	return err == nil
 }
 
 // keptRoster returns the last roster of the yard, nil where there is none.
 func (a *app) keptRoster(ctx context.Context, p *place) (*people, error) {
-	if _, err := os.Stat(filepath.Join(a.state, "rosters")); err != nil {
-		return nil, nil // and which directory this is does not matter
+	if !a.remembers() {
+		return nil, nil
 	}
-	path, err := a.rosterFile(ctx, p, rosterEnding)
+	id, err := p.Identity(ctx)
 	if err != nil {
 		slog.Debug("no roster, since which directory this is cannot be told", "why", err)
 		return nil, nil
 	}
+	path := a.rosterFile(id, rosterEnding)
 	if a.read[path] == nil {
 		if a.read[path], err = readKept(path, nil); err != nil {
 			return nil, err
@@ -259,19 +260,16 @@ func packed(path string, write func(io.Writer) error) error {
 // keepRoster makes a roster the yard's last one, and keeps who was found to
 // have which account.
 func (a *app) keepRoster(ctx context.Context, p *place, list *people, result *reconcile.Result) error {
-	path, err := a.rosterFile(ctx, p, rosterEnding)
+	id, err := p.Identity(ctx)
 	if err != nil {
 		return err
 	}
 	if list.fresh {
-		if err := packed(path, func(w io.Writer) error { return list.roster.Keep(w, list.about.Read) }); err != nil {
+		if err := packed(a.rosterFile(id, rosterEnding), func(w io.Writer) error { return list.roster.Keep(w, list.about.Read) }); err != nil {
 			return fmt.Errorf("keeping the roster: %w", err)
 		}
 	}
-	if path, err = a.rosterFile(ctx, p, pairsEnding); err != nil {
-		return err
-	}
-	if err := packed(path, result.Keep); err != nil {
+	if err := packed(a.rosterFile(id, pairsEnding), result.Keep); err != nil {
 		return fmt.Errorf("keeping the pairs: %w", err)
 	}
 	return nil
@@ -337,37 +335,83 @@ func (a *app) matchOptions(ctx context.Context, p *place) (opt reconcile.Options
 // known is what the last reconciliation found out about one account, nil where
 // there was none.
 func (a *app) known(ctx context.Context, p *place, acc *directory.Account, asOf time.Time) (*reconcile.Result, error) {
-	if _, err := os.Stat(filepath.Join(a.state, "rosters")); err != nil {
+	if !a.remembers() {
 		return nil, nil
 	}
-	path, err := a.rosterFile(ctx, p, pairsEnding)
+	id, err := p.Identity(ctx)
 	if err != nil {
 		slog.Debug("no roster, since which directory this is cannot be told", "why", err)
 		return nil, nil
-	}
-	var k *reconcile.Known
-	err = unpacked(path, func(in io.Reader) (err error) {
-		k, err = reconcile.Recall(in, acc.ID)
-		return err
-	})
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
 	}
 	opt, err := a.matchOptions(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	k = decidedSince(k, acc.ID, opt.Links)
-	list, err := readKept(strings.TrimSuffix(path, pairsEnding)+rosterEnding, func(row *roster.Row) bool {
-		return slices.Contains(k.People, reconcile.PersonKey(&roster.Person{Values: row.Values}))
-	})
+	found, list, err := a.remembered(id, opt.Links, acc.ID)
 	if err != nil || list == nil {
 		return nil, err
 	}
-	return k.Again(a.peopleOn(list, asOf, p), acc, opt), nil
+	return found[acc.ID].Again(a.peopleOn(list, asOf, p), acc, opt), nil
+}
+
+// remembered is what the last reconciliation of a directory, and what people
+// have decided since, say of some accounts; and those people of its roster who
+// are meant. The roster is nil where there was none.
+func (a *app) remembered(id source.Identity, links []reconcile.Link, accounts ...string) (map[string]*reconcile.Known, *people, error) {
+	var found map[string]*reconcile.Known
+	err := unpacked(a.rosterFile(id, pairsEnding), func(in io.Reader) (err error) {
+		found, err = reconcile.Recall(in, accounts...)
+		return err
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	meant := map[string]bool{}
+	for _, account := range accounts {
+		found[account] = decidedSince(found[account], account, links)
+		for _, who := range found[account].People {
+			meant[who] = true
+		}
+	}
+	list, err := readKept(a.rosterFile(id, rosterEnding), func(row *roster.Row) bool {
+		return meant[reconcile.PersonKey(&roster.Person{Values: row.Values})]
+	})
+	return found, list, err
+}
+
+// leavers tells, of accounts of a directory by raw identity, whose people have
+// left by the last roster, where that is sure: who they are.
+func (a *app) leavers(ctx context.Context, id source.Identity, yard string, accounts []string) (map[string]*roster.Person, error) {
+	if !a.remembers() {
+		return nil, nil
+	}
+	p := &place{yard: a.set.Yards[yard]}
+	opt, err := a.matchOptions(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	found, list, err := a.remembered(id, opt.Links, accounts...)
+	if err != nil || list == nil {
+		return nil, err
+	}
+	byKey := map[string]*roster.Person{}
+	everybody := a.peopleOn(list, a.now(), p)
+	for i := range everybody {
+		byKey[reconcile.PersonKey(&everybody[i])] = &everybody[i]
+	}
+	out := map[string]*roster.Person{}
+	for account, k := range found {
+		if !k.Sure && k.By != reconcile.ByLink || len(k.People) == 0 {
+			continue
+		}
+		if who := byKey[k.People[0]]; who != nil && who.State == roster.Left {
+			out[account] = who
+		}
+	}
+	return out, nil
 }
 
 // decidedSince is what is known of an account after what people have decided.

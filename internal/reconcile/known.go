@@ -65,37 +65,54 @@ func (r *Result) Keep(w io.Writer) error {
 
 func decimal(f float64) string { return strconv.FormatFloat(f, 'f', 3, 64) }
 
-// Recall reads what Keep wrote about one account; nil where it wrote nothing.
-func Recall(in io.Reader, account string) (*Known, error) {
-	want := hex.EncodeToString([]byte(account)) + ","
+// Recall reads what Keep wrote about some accounts, by raw identity.
+func Recall(in io.Reader, accounts ...string) (map[string]*Known, error) {
+	want := map[string]string{}
+	for _, raw := range accounts {
+		want[hex.EncodeToString([]byte(raw))] = raw
+	}
+	found := map[string]*Known{}
 	lines := bufio.NewScanner(in)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
-		if account == "" || !strings.HasPrefix(lines.Text(), want) {
+		id, _, _ := strings.Cut(lines.Text(), ",")
+		raw, wanted := want[id]
+		if !wanted || raw == "" {
 			continue
 		}
-		cells, err := csv.NewReader(strings.NewReader(lines.Text())).Read()
-		if err != nil || len(cells) < 6 {
-			return nil, fmt.Errorf("the kept pairs are damaged: %q", lines.Text())
+		k, err := parseKnown(raw, lines.Text())
+		if err != nil {
+			return nil, fmt.Errorf("the kept pairs are damaged: %q: %w", lines.Text(), err)
 		}
-		k := &Known{Account: account, By: Key(cells[1]), Sure: cells[2] == "true", Second: cells[3] == "true", Why: cells[5]}
-		if k.Score, err = strconv.ParseFloat(cells[4], 64); err != nil {
-			return nil, fmt.Errorf("the kept pairs are damaged: %w", err)
-		}
-		if k.By != "" {
-			k.People = cells[6:]
-			return k, nil
-		}
-		for i := 6; i+1 < len(cells); i += 2 {
-			score, err := strconv.ParseFloat(cells[i+1], 64)
-			if err != nil {
-				return nil, fmt.Errorf("the kept pairs are damaged: %w", err)
-			}
-			k.People, k.Scores = append(k.People, cells[i]), append(k.Scores, score)
-		}
+		found[raw] = k
+	}
+	return found, lines.Err()
+}
+
+func parseKnown(account, line string) (*Known, error) {
+	cells, err := csv.NewReader(strings.NewReader(line)).Read()
+	if err != nil {
+		return nil, err
+	}
+	if len(cells) < 6 {
+		return nil, fmt.Errorf("it has %d cells", len(cells))
+	}
+	k := &Known{Account: account, By: Key(cells[1]), Sure: cells[2] == "true", Second: cells[3] == "true", Why: cells[5]}
+	if k.Score, err = strconv.ParseFloat(cells[4], 64); err != nil {
+		return nil, err
+	}
+	if k.By != "" {
+		k.People = cells[6:]
 		return k, nil
 	}
-	return nil, lines.Err()
+	for i := 6; i+1 < len(cells); i += 2 {
+		score, err := strconv.ParseFloat(cells[i+1], 64)
+		if err != nil {
+			return nil, err
+		}
+		k.People, k.Scores = append(k.People, cells[i]), append(k.Scores, score)
+	}
+	return k, nil
 }
 
 // Again is the result for one account alone, as an earlier run knew it: what
