@@ -291,3 +291,37 @@ func TestABatchIsKeptAsItWasStaged(t *testing.T) {
 	_, err = Load(ctx, s, 99)
 	assert.ErrorIs(t, err, store.ErrNoBatch)
 }
+
+func TestALineTellsWhetherItSwitchesAnAccountOnOrOff(t *testing.T) {
+	put := func(attr, old, new string) []Action {
+		octets := func(v string) []Octets {
+			if v == "" {
+				return nil
+			}
+			return []Octets{Octets(v)}
+		}
+		return []Action{{Name: PutBack, Put: []Mod{{Attr: attr, Old: octets(old), New: octets(new)}}}}
+	}
+	for _, c := range []struct {
+		actions []Action
+		on, off bool
+	}{
+		{[]Action{{Name: Enable}}, true, false},
+		{[]Action{{Name: Move}, {Name: Disable}}, false, true},
+		{[]Action{{Name: Delete}}, false, true},
+		{[]Action{{Name: Set}}, false, false},
+		{put("userAccountControl", "514", "512"), true, false},
+		{put("userAccountControl", "512", "514"), false, true},
+		{put("userAccountControl", "512", "544"), false, false},
+		{put("pwdAccountLockedTime", "000001010000Z", ""), true, false},
+		{put("pwdAccountLockedTime", "", "000001010000Z"), false, true},
+		{put("pwdAccountLockedTime", "", "20261101000000Z"), false, true},
+		{put("pwdAccountLockedTime", "20261101000000Z", ""), false, false},
+		{put("nsAccountLock", "TRUE", ""), true, false},
+		{put("nsAccountLock", "", "true"), false, true},
+		{put("department", "a", "b"), false, false},
+	} {
+		l := Line{Actions: c.actions}
+		assert.Equal(t, [2]bool{c.on, c.off}, [2]bool{l.SwitchesOn(), l.SwitchesOff()}, "%+v", c.actions)
+	}
+}

@@ -422,7 +422,7 @@ func switchedOff(attr string, values []Octets) bool {
 	switch directory.LookupAttr(attr) {
 	case directory.AttrUserAccountControl:
 		if len(values) != 1 {
-			return false
+			return false // nobody can tell
 		}
 		flags, err := directory.ParseFlags(string(values[0]))
 		return err != nil || flags&directory.UACDisabled != 0
@@ -437,18 +437,9 @@ func switchedOff(attr string, values []Octets) bool {
 // SwitchesOff tells whether the account can no longer sign in after the line.
 func (l *Line) SwitchesOff() bool {
 	return slices.ContainsFunc(l.Actions, func(a Action) bool {
-		if a.Name == PutBack {
-			for _, m := range a.Put {
-				if strings.EqualFold(m.Attr, "userAccountControl") && len(m.New) == 1 {
-					flags, err := directory.ParseFlags(string(m.New[0]))
-					return err != nil || flags&directory.UACDisabled != 0
-				}
-				if strings.EqualFold(m.Attr, "pwdAccountLockedTime") && len(m.New) > 0 ||
-					strings.EqualFold(m.Attr, "nsAccountLock") && len(m.New) == 1 && strings.EqualFold(string(m.New[0]), "true") {
-					return true
-				}
-			}
-		}
-		return a.Name == Disable || a.Name == Delete
+		return a.Name == Disable || a.Name == Delete || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
+			locks := directory.LookupAttr(m.Attr) == directory.AttrPwdAccountLockedTime && len(m.New) > 0
+			return locks || switchedOff(m.Attr, m.New)
+		})
 	})
 }
