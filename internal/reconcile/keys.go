@@ -136,7 +136,7 @@ func (m *matcher) accountIDs(a *directory.Account) iter.Seq[string] {
 	}
 }
 
-// Addresses goes through the mail addresses of an account.
+// addresses goes through the mail addresses of an account.
 func addresses(a *directory.Account) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for v := range a.Text.All(directory.AttrMail) {
@@ -188,14 +188,24 @@ func (m *matcher) byKeys() {
 }
 
 // sameNumbers tells whether person ids of the roster and ids of accounts are
-// of one numbering: where mail addresses tell who is who, the ids agree in
-// some cases at least.
+// of one numbering: then the ids of those who share a mail address agree, in
+// some cases at least, and those who share an id mostly share a name.
 func (m *matcher) sameNumbers(ids, mails *holders) bool {
-	agree, differ, shared := 0, 0, 0
-	for _, a := range m.accounts {
+	var byMail, byName witnesses
+	shared := false
+	for i, a := range m.accounts {
 		for id := range m.accountIDs(a) {
-			if len(ids.of(id)) > 0 {
-				shared++
+			who := ids.of(id)
+			shared = shared || len(who) > 0
+			if len(who) == 1 {
+				x, y := m.person[who[0]], m.account[i]
+				family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+				switch {
+				case family.agrees() || given.agrees() || m.swapped(x, y):
+					byName.agree++
+				case family == unlike && given == unlike:
+					byName.differ++
+				}
 			}
 		}
 		for mail := range addresses(a) {
@@ -204,22 +214,33 @@ func (m *matcher) sameNumbers(ids, mails *holders) bool {
 				continue
 			}
 			if m.idsAgree(who[0], a) {
-				agree++
+				byMail.agree++
 			} else {
-				differ++
+				byMail.differ++
 			}
 			break
 		}
 	}
-	if agree+differ >= 10 && agree*10 < differ {
-		m.result.Notes = append(m.result.Notes, fmt.Sprintf("the person ids of the roster are others than those of the directory (by mail address %d people are found in both, and the ids of %d agree): ids are not compared", agree+differ, agree))
-		return false
+	why := ""
+	switch {
+	case byMail.deny():
+		why = fmt.Sprintf("of %d people found by mail address in both, %d have one id", byMail.agree+byMail.differ, byMail.agree)
+	case byName.deny():
+		why = fmt.Sprintf("of %d ids found in both, %d belong to people of one name", byName.agree+byName.differ, byName.agree)
+	case !shared && len(ids.one) > 0 && slices.ContainsFunc(m.accounts, m.hasID):
+		why = "none is found in both"
+	default:
+		return shared
 	}
-	if shared == 0 && len(ids.one) > 0 && slices.ContainsFunc(m.accounts, m.hasID) {
-		m.result.Notes = append(m.result.Notes, "no person id of the roster is on any account; ids are not compared")
-	}
-	return shared > 0
+	m.result.Notes = append(m.result.Notes, "the person ids of the roster are others than those of the directory ("+why+"): ids are not compared")
+	return false
 }
+
+// witnesses count who agrees and who does not.
+type witnesses struct{ agree, differ int }
+
+// deny tells whether enough were asked, and hardly any agree.
+func (w witnesses) deny() bool { return w.agree+w.differ >= 10 && w.agree*10 < w.differ }
 
 func (m *matcher) hasID(a *directory.Account) bool {
 	for range m.accountIDs(a) {

@@ -174,6 +174,23 @@ func TestIDsOfAnotherNumberingAreNotCompared(t *testing.T) {
 	assert.Contains(t, r.Notes[0], "ids are not compared")
 }
 
+func TestIDsThatMeetByChanceAreNotCompared(t *testing.T) {
+	lines, texts := crowd(40)
+	for i := range lines { // the next one's id, and no address
+		cells := strings.Split(lines[i], "|")
+		cells[0], cells[3] = fmt.Sprintf("9%03d", (i+1)%40), ""
+		lines[i] = strings.Join(cells, "|")
+	}
+	r := match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Contains(t, r.Notes[0], "belong to people of one name")
+	assert.Len(t, r.Pairs, 40)
+	assert.Empty(t, r.Doubts)
+	for _, p := range r.Pairs {
+		assert.Equal(t, ByName, p.By)
+		assert.Equal(t, r.People[p.Person].Values[roster.Family], p.Account.Text.First(directory.AttrSN))
+	}
+}
+
 func TestAThousandOfOneNameStayBounded(t *testing.T) {
 	var lines, texts []string
 	for i := range 1000 {
