@@ -65,6 +65,8 @@ func TestWhatIsWrittenIsAsDescribed(t *testing.T) {
 		{"list", []string{"list", "users", "--format", "json", "--columns", "account,state,enabled,last-logon,idle-days,memberOf,proxyAddresses,groups"}},
 		{"list", []string{"list", "--filter", "objectClass=*", "--format", "json", "--columns", "all"}},
 		{"account", []string{"show", "--format", "json", "Administrator"}},
+		{"account", []string{"show", "--format", "json", "nivarsen"}},
+		{"account", []string{"show", "--format", "json", "divarsen"}},
 		{"account", []string{"show", "--format", "json", "svc-plate-scanner"}},
 	} {
 		out := run(append(c.args, "--from", in, at)...)

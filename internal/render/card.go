@@ -445,6 +445,42 @@ type ObstacleShape struct {
 	Confidence string     `json:"confidence"`
 }
 
+// PersonShape is whose an account is, by the last roster. Of one that is in
+// doubt there are candidates only.
+type PersonShape struct {
+	Name       string           `json:"name,omitempty"`
+	PersonID   string           `json:"person_id,omitempty"`
+	State      string           `json:"state,omitempty"` // active, leave, left or future
+	Rows       []int            `json:"rows,omitempty"`  // of the roster
+	By         string           `json:"by,omitempty"`    // the key that made the pair
+	Confidence audit.Confidence `json:"confidence,omitempty"`
+	Candidates []string         `json:"candidates,omitempty"` // who it may be, best first
+}
+
+// personShape is nil where nothing is known.
+func (c *AccountCard) personShape() *PersonShape {
+	if c.People == nil {
+		return nil
+	}
+	if p := c.People.Pair(c.Account); p != nil {
+		who := &c.People.People[p.Person]
+		out := &PersonShape{Name: reconcile.FullName(who), PersonID: who.Values[roster.PersonID], State: string(who.State), Rows: who.Rows, By: string(p.By), Confidence: audit.Likely}
+		if p.Sure {
+			out.Confidence = audit.Sure
+		}
+		return out
+	}
+	d := c.People.Doubt(c.Account)
+	if d == nil {
+		return nil
+	}
+	out := &PersonShape{}
+	for _, one := range d.Candidates {
+		out.Candidates = append(out.Candidates, audit.PersonName(&c.People.People[one.Person]))
+	}
+	return out
+}
+
 // AccountShape is an account in JSON. Times are in UTC, absent ones null.
 type AccountShape struct {
 	Schema          string          `json:"schema"`
@@ -465,6 +501,7 @@ type AccountShape struct {
 	Expires         *time.Time      `json:"expires" jsonschema:"nullable"`
 	Groups          []string        `json:"groups"`
 	Findings        []FindingShape  `json:"findings"`
+	Person          *PersonShape    `json:"person,omitempty"` // where a roster was given and says something of it
 }
 
 // AccountSchema is the version of the JSON shape of an account.
@@ -482,7 +519,7 @@ func (c *AccountCard) Shape() any {
 	}
 	last := s.LastSignIn(a, c.AsOf)
 	out := AccountShape{AccountSchema, c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
-		s.LockedOut(a, c.AsOf).Yes, []ObstacleShape{}, at(last.Moment), "", at(a.Created), at(a.PasswordSet), at(s.PasswordExpires(a)), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings)}
+		s.LockedOut(a, c.AsOf).Yes, []ObstacleShape{}, at(last.Moment), "", at(a.Created), at(a.PasswordSet), at(s.PasswordExpires(a)), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings), c.personShape()}
 	switch {
 	case last.Elsewhere != "":
 		out.LastLogonBy = last.Elsewhere

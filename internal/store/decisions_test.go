@@ -51,7 +51,7 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Append(ctx, &Record{At: time.Unix(1, 0).UTC(), By: "tester", Event: "staged"})
 	require.NoError(t, err)
-	for _, step := range []string{"DROP TABLE exemptions", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
+	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE reconciliations", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
 		_, err = s.db.ExecContext(ctx, step)
 		require.NoError(t, err)
 	}
@@ -60,9 +60,11 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	s, err = Open(ctx, dir)
 	require.NoError(t, err)
 	defer s.Close()
-	all, err := s.Decisions(ctx, Exemptions)
-	require.NoError(t, err)
-	assert.Empty(t, all)
+	for _, k := range []Kind{Exemptions, Links} {
+		all, err := s.Decisions(ctx, k)
+		require.NoError(t, err)
+		assert.Empty(t, all)
+	}
 	journal, err := s.Journal(ctx, 0, 0)
 	require.NoError(t, err)
 	assert.Len(t, journal, 1)
