@@ -1,13 +1,17 @@
 package audit
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/reconcile"
@@ -104,4 +108,158 @@ func TestDriftFromTheRoster(t *testing.T) {
 	}
 	assert.Equal(t, []string{"drifts: department Lenses > Domes", "drifts: manager CN=other,OU=Staff,DC=x > CN=boss,OU=Staff,DC=x", "other: manager absent > CN=boss,OU=Staff,DC=x",
 		"drifts: sn Tern > Tern-Voss", "drifts: title absent > Guide"}, got)
+}
+
+// staff is a member of a random house, with the accounts that are theirs.
+type staff struct {
+	id, family, given, state, department string
+	days                                 int // since the end, for those who left
+	contradicts                          bool
+	own                                  []*held
+}
+
+// held is an account of a random house.
+type held struct {
+	logon, state, department string // state: on, off or expired
+	of                       *staff // nil for nobody's
+}
+
+func (h *held) entry() directory.Entry {
+	changes := []string{}
+	if h.of != nil {
+		changes = append(changes, "employeeID="+h.of.id, "sn="+h.of.family, "givenName="+h.of.given)
+	}
+	if h.department != "" {
+		changes = append(changes, "department="+h.department)
+	}
+	switch h.state {
+	case "off":
+		changes = append(changes, "userAccountControl=514")
+	case "expired":
+		changes = append(changes, "accountExpires="+ticks(3))
+	}
+	return user(h.logon, changes...)
+}
+
+// line is the row of the roster.
+func (s *staff) line() string {
+	status, end := map[string]string{"active": "active", "leave": "on leave", "left": "", "future": "planned"}[s.state], ""
+	if s.state == "left" {
+		end = asOf.Add(-time.Duration(s.days) * day).Format(time.DateOnly)
+	}
+	if s.contradicts {
+		end = "2020-01-31"
+	}
+	return strings.Join([]string{s.id, s.family, s.given, "", s.department, "", "", "", "", end, status}, "|")
+}
+
+// letters is a name like no other.
+func letters(r *rand.Rand) string {
+	b := make([]byte, 10)
+	for i := range b {
+		b[i] = byte('a' + r.IntN(26))
+	}
+	return strings.ToUpper(string(b[:1])) + string(b[1:])
+}
+
+func newHouse(r *rand.Rand, people int) (all []*staff, accounts []*held) {
+	departments := []string{"Domes", "Lenses", "domes", ""}
+	for i := range people {
+		s := &staff{id: fmt.Sprint(7000 + 13*i), family: letters(r), given: letters(r), state: []string{"active", "active", "left", "leave", "future"}[r.IntN(5)], days: 1 + r.IntN(400), department: departments[r.IntN(4)]}
+		s.contradicts = (s.state == "active" || s.state == "leave") && r.IntN(5) == 0
+		for n := range r.IntN(4) {
+			h := &held{logon: fmt.Sprintf("u%dx%d", i, n), state: []string{"on", "on", "off", "expired"}[r.IntN(4)], department: departments[r.IntN(4)], of: s}
+			if n == 2 {
+				h.logon = "a-" + h.logon
+			}
+			s.own = append(s.own, h)
+			accounts = append(accounts, h)
+		}
+		all = append(all, s)
+	}
+	for i := range r.IntN(5) {
+		accounts = append(accounts, &held{logon: fmt.Sprintf("machine%c", 'a'+i), state: []string{"on", "off"}[r.IntN(2)]})
+	}
+	return all, accounts
+}
+
+// expectedOfHouse says again, slowly, what the checks of the roster report.
+func expectedOfHouse(all []*staff, accounts []*held) (want []string) {
+	for _, s := range all {
+		name := s.family + ", " + s.given + " (" + s.id + ")"
+		var ordinary, on []*held
+		for _, h := range s.own {
+			if !strings.HasPrefix(h.logon, "a-") {
+				ordinary = append(ordinary, h)
+				if h.state == "on" {
+					on = append(on, h)
+				}
+			}
+		}
+		if s.state == "active" && len(s.own) == 0 {
+			want = append(want, "no-account "+name)
+		}
+		if s.contradicts {
+			want = append(want, "roster-conflict "+name)
+		}
+		if s.state == "active" && len(ordinary) == 1 && ordinary[0].state == "off" {
+			want = append(want, "returned-disabled "+ordinary[0].logon)
+		}
+		if len(on) > 1 {
+			for _, h := range on {
+				want = append(want, "extra-account "+h.logon)
+			}
+		}
+		for _, h := range s.own {
+			switch {
+			case h.state == "on" && s.state == "left":
+				want = append(want, fmt.Sprintf("leaver-enabled %s %d", h.logon, s.days))
+			case h.state == "on" && s.state == "leave":
+				want = append(want, "leave-enabled "+h.logon)
+			}
+			if s.state != "left" && s.department != "" && !strings.EqualFold(s.department, h.department) && !strings.HasPrefix(h.logon, "a-") {
+				want = append(want, "roster-drift "+h.logon)
+			}
+		}
+	}
+	for _, h := range accounts {
+		if h.of == nil && h.state == "on" {
+			want = append(want, "no-person "+h.logon)
+		}
+	}
+	slices.Sort(want)
+	return want
+}
+
+func TestTheRosterChecksSayWhatTheHouseIsLike(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 3))
+		all, accounts := newHouse(r, rapid.IntRange(1, 40).Draw(rt, "people"))
+		bearer := &held{logon: "bearer", state: "on", department: "Domes", of: &staff{id: "1", family: "Bearer", given: "Good", state: "active", department: "Domes"}}
+		bearer.of.own = []*held{bearer}
+		all, accounts = append(all, bearer.of), append(accounts, bearer)
+		entries := []directory.Entry{domain}
+		for _, h := range accounts {
+			entries = append(entries, h.entry())
+		}
+		var lines []string
+		for _, s := range all {
+			lines = append(lines, s.line())
+		}
+		r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+		var got []string
+		for _, f := range withRoster(t, survey(directory.AD, entries...), nil, Options{}, lines...).Findings {
+			c := byName(Checks, f.Check)
+			if !c.ByRoster {
+				continue
+			}
+			text := f.Check + " " + f.Account
+			if f.Check == "leaver-enabled" {
+				text += fmt.Sprintf(" %d", f.Days)
+			}
+			got = append(got, text)
+		}
+		slices.Sort(got)
+		require.Equal(rt, expectedOfHouse(all, accounts), got)
+	})
 }

@@ -29,14 +29,7 @@ func (a *app) auditCommand() *cli.Command {
 }
 
 func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
-		return err
-	}
-	targets, err := a.targets(cmd, allFormats)
-	if err != nil {
-		return err
-	}
-	failOn, fail, err := failOn(cmd)
+	end, err := a.outcome(cmd)
 	if err != nil {
 		return err
 	}
@@ -61,11 +54,11 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 		}
 		out, findings = a.sinceResult(c, st), c.New
 	}
-	if err := a.deliver(targets, out); err != nil {
+	if err := a.deliver(end.targets, out); err != nil {
 		return err
 	}
-	a.tellNotes(report, targets)
-	return verdict(p, findings, failOn, fail)
+	a.tellNotes(report, end.targets)
+	return end.verdict(p, findings)
 }
 
 // reportResult writes a report.
@@ -105,24 +98,36 @@ func (a *app) tellNotes(r *audit.Report, targets []target) {
 	}
 }
 
-func failOn(cmd *cli.Command) (audit.Severity, bool, error) {
-	name := cmd.String("fail-on")
-	if name == "" {
-		return 0, false, nil
-	}
-	severity, err := audit.ParseSeverity(name)
-	if err != nil {
-		return 0, false, usage("--fail-on: %w", err)
-	}
-	return severity, true, nil
+// outcome is where findings go, and what exit status they make.
+type outcome struct {
+	targets []target
+	fails   bool
+	from    audit.Severity // on
 }
 
-// verdict turns a report into an exit status.
-func verdict(p *place, findings []audit.Finding, failOn audit.Severity, fail bool) error {
+// outcome reads what the command line says of it, and refuses arguments.
+func (a *app) outcome(cmd *cli.Command) (end outcome, err error) {
+	if err := noArguments(cmd); err != nil {
+		return end, err
+	}
+	if end.targets, err = a.targets(cmd, allFormats); err != nil {
+		return end, err
+	}
+	if name := cmd.String("fail-on"); name != "" {
+		if end.from, err = audit.ParseSeverity(name); err != nil {
+			return end, usage("--fail-on: %w", err)
+		}
+		end.fails = true
+	}
+	return end, nil
+}
+
+// verdict turns findings into an exit status.
+func (end *outcome) verdict(p *place, findings []audit.Finding) error {
 	if p.broken > 0 {
 		return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), render.Count(p.broken, "record"))
 	}
-	if fail && slices.ContainsFunc(findings, func(f audit.Finding) bool { return f.Severity >= failOn }) {
+	if end.fails && slices.ContainsFunc(findings, func(f audit.Finding) bool { return f.Severity >= end.from }) {
 		return &exitError{status: exitFindings}
 	}
 	return nil

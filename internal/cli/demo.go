@@ -204,7 +204,7 @@ func (d *demonstration) steps() []step {
 		{"Carry it out. Each entry is read again, tested, journaled, changed and read back.", []string{"apply", "1", "--yes"}},
 		{"Look again: what is left of the stale accounts?", []string{"audit", "--check", "stale", "--check", "disabled-astray", "--limit", "5"}},
 		{"For whoever asked: the whole audit as one page to open in a browser.", []string{"audit", "--output", filepath.Join(d.dir, "report.html")}},
-		{"Take it all back.", []string{"undo", "1", "--yes"}},
+		{"Take it all back. One is not enabled again, since by the roster its person has left.", []string{"undo", "1", "--yes"}},
 		{"And prove that the record of all this is whole.", []string{"journal", "--verify"}},
 	}
 }

@@ -94,7 +94,7 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 	for i, name := range found.Survey.Silent {
 		a.note("note: %s did not tell its sign-ins, so later ones may be known there: %s", name, found.Survey.SilentWhy[i])
 	}
-	return verdict(p, nil, 0, false)
+	return (&outcome{}).verdict(p, nil)
 }
 
 // listQuery reads what is asked for from the command line.

@@ -33,14 +33,7 @@ func (a *app) reconcileCommand() *cli.Command {
 }
 
 func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
-		return err
-	}
-	targets, err := a.targets(cmd, allFormats)
-	if err != nil {
-		return err
-	}
-	failOn, fail, err := failOn(cmd)
+	end, err := a.outcome(cmd)
 	if err != nil {
 		return err
 	}
@@ -101,11 +94,11 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 	if st.Limit = cmd.Int("limit"); len(cmd.StringSlice("check")) > 0 && !cmd.IsSet("limit") {
 		st.Limit = 0
 	}
-	if err := a.deliver(targets, a.reconciliationResult(r, st)); err != nil {
+	if err := a.deliver(end.targets, a.reconciliationResult(r, st)); err != nil {
 		return err
 	}
-	a.tellNotes(report, targets)
-	return verdict(p, report.Findings, failOn, fail)
+	a.tellNotes(report, end.targets)
+	return end.verdict(p, report.Findings)
 }
 
 // rosterChecks are the checks to run: those of the roster, or those of them

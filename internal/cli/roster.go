@@ -191,16 +191,26 @@ func (a *app) remembers() bool {
 	return err == nil
 }
 
-// keptRoster returns the last roster of the yard, nil where there is none.
-func (a *app) keptRoster(ctx context.Context, p *place) (*people, error) {
+// rosterOf tells by which directory to look for a kept roster; not ok where
+// none is kept, or where nobody can tell which directory this is.
+func (a *app) rosterOf(ctx context.Context, p *place) (id source.Identity, ok bool) {
 	if !a.remembers() {
-		return nil, nil
+		return id, false
 	}
 	id, err := p.Identity(ctx)
 	if err != nil {
 		slog.Debug("no roster, since which directory this is cannot be told", "why", err)
+	}
+	return id, err == nil
+}
+
+// keptRoster returns the last roster of the yard, nil where there is none.
+func (a *app) keptRoster(ctx context.Context, p *place) (*people, error) {
+	id, ok := a.rosterOf(ctx, p)
+	if !ok {
 		return nil, nil
 	}
+	var err error
 	path := a.rosterFile(id, rosterEnding)
 	if a.read[path] == nil {
 		if a.read[path], err = readKept(path, nil); err != nil {
@@ -335,12 +345,8 @@ func (a *app) matchOptions(ctx context.Context, p *place) (opt reconcile.Options
 // known is what the last reconciliation found out about one account, nil where
 // there was none.
 func (a *app) known(ctx context.Context, p *place, acc *directory.Account, asOf time.Time) (*reconcile.Result, error) {
-	if !a.remembers() {
-		return nil, nil
-	}
-	id, err := p.Identity(ctx)
-	if err != nil {
-		slog.Debug("no roster, since which directory this is cannot be told", "why", err)
+	id, ok := a.rosterOf(ctx, p)
+	if !ok {
 		return nil, nil
 	}
 	opt, err := a.matchOptions(ctx, p)
