@@ -233,3 +233,89 @@ func TestPersonKeys(t *testing.T) {
 	}
 	assert.Equal(t, []string{"id:17", "mail:x@y.example", "logon:aq", "name:quill,ada"}, got)
 }
+
+// Whoever comes or goes elsewhere in the house changes nothing about the rest.
+func TestStrangersChangeNothing(t *testing.T) {
+	lines, texts := crowd(60)
+	for i := range lines {
+		if i%2 == 0 { // half of them by name
+			cells := strings.Split(lines[i], "|")
+			cells[3] = ""
+			lines[i] = strings.Join(cells, "|")
+			texts[i] = strings.Join(slices.DeleteFunc(strings.Fields(texts[i]), func(s string) bool { return strings.HasPrefix(s, "employeeID") }), " ")
+		}
+	}
+	want := told(match(t, people(t, lines...), accounts(texts...), Options{}))
+	require.Len(t, want, 60)
+	for i := range 30 {
+		lines = append(lines, fmt.Sprintf("8%03d|Zyx%c%cwort|Quirin%c|||||||", i, 'a'+i%26, 'a'+i/26, 'a'+i%26))
+		texts = append(texts, fmt.Sprintf("svc-%c%c displayName=svc", 'a'+i%26, 'a'+i/26))
+	}
+	assert.Equal(t, want, told(match(t, people(t, lines...), accounts(texts...), Options{})))
+}
+
+func TestPatternsThatAreSetAreNotLearned(t *testing.T) {
+	lines, texts := crowd(40)
+	r := match(t, people(t, lines...), accounts(texts...), Options{Patterns: []string{"{given}.{family}"}})
+	assert.Equal(t, []string{"{given}.{family}"}, []string{r.Patterns[0].Text})
+	r = match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Equal(t, "{given:1}{family}", r.Patterns[0].Text)
+	assert.Equal(t, 40, r.Patterns[0].Seen)
+	_, err := Run(nil, accounts(), Options{Patterns: []string{"{shoe}"}})
+	assert.ErrorContains(t, err, "is no pattern")
+}
+
+func TestPatternsAreFoundWithNothingButLogonNames(t *testing.T) {
+	lines, texts := crowd(40)
+	for i := range texts { // no names, no addresses, no ids
+		texts[i] = strings.Fields(texts[i])[0]
+	}
+	r := match(t, people(t, lines...), accounts(texts...), Options{})
+	require.NotEmpty(t, r.Patterns)
+	assert.Equal(t, "{given:1}{family}", r.Patterns[0].Text)
+	assert.Greater(t, len(r.Pairs), 30, "glued together, as by hand")
+	for _, p := range r.Pairs {
+		assert.False(t, p.Sure)
+		assert.Equal(t, string(p.Account.Logon[0]), strings.ToLower(r.People[p.Person].Values[roster.Given][:1]))
+	}
+}
+
+func TestNobodyAndNothing(t *testing.T) {
+	lines, texts := crowd(3)
+	for _, r := range []*Result{match(t, nil, accounts(texts...), Options{}), match(t, people(t, lines...), accounts(), Options{}), match(t, nil, accounts(), Options{})} {
+		assert.Empty(t, r.Pairs)
+		assert.Empty(t, r.Doubts)
+	}
+}
+
+func TestOtherAttributesCanHoldTheID(t *testing.T) {
+	lines, texts := crowd(40)
+	for i := range texts {
+		texts[i] = strings.Replace(texts[i], "employeeID", "extensionAttribute7", 1)
+	}
+	part := directory.NewPart(len(texts), attrs(directory.AttrExtension7))
+	s := accounts()
+	for _, text := range texts {
+		words := strings.Fields(text)
+		e := directory.Entry{DN: "CN=" + words[0] + ",DC=larkmoor,DC=example"}
+		e.Set("objectClass", "user")
+		e.Set("sAMAccountName", words[0])
+		for _, w := range words[1:] {
+			if name, value, _ := strings.Cut(w, "="); name == "extensionAttribute7" {
+				e.Set(name, value)
+			}
+		}
+		part.Add(directory.AD, &e)
+	}
+	s.Merge(part)
+	r := match(t, people(t, lines...), s, Options{IDs: []directory.AttrID{directory.AttrExtension7}})
+	require.Len(t, r.Pairs, 40)
+	assert.Equal(t, ByPersonID, r.Pairs[0].By)
+}
+
+func attrs(ids ...directory.AttrID) (set directory.AttrSet) {
+	for _, id := range ids {
+		set.Add(id)
+	}
+	return set
+}
