@@ -303,7 +303,11 @@ func (m *matcher) byKeysOf(account int32, a *directory.Account, ids, mails *hold
 	case len(both) == 0:
 		m.contradiction(account, keys, "")
 	case len(both) == 1:
-		if against := m.against(both[0], account, keys); against != "" {
+		against := m.against(both[0], account, keys)
+		if m.people[both[0]].State == roster.Left && m.alsoStays(both[0], keys) {
+			against = "a key is also that of somebody who has not left"
+		}
+		if against != "" {
 			m.contradiction(account, keys, against)
 			return
 		}
@@ -322,6 +326,14 @@ func (m *matcher) allowed(who []int32, account int32) []int32 {
 		return who
 	}
 	return slices.DeleteFunc(slices.Clone(who), func(p int32) bool { return m.rejected[[2]int32{p, account}] })
+}
+
+// alsoStays tells whether a key of a leaver is also that of somebody who has
+// not left: whoever comes back may get a new person id and the old address.
+func (m *matcher) alsoStays(leaver int32, keys []keyed) bool {
+	return slices.ContainsFunc(keys, func(k keyed) bool {
+		return slices.ContainsFunc(k.who, func(p int32) bool { return p != leaver && m.people[p].State != roster.Left })
+	})
 }
 
 // longAfter is how long after somebody left an account may still be made for

@@ -143,6 +143,7 @@ func (k *Known) Again(people []roster.Person, a *directory.Account, opt Options)
 		case there && p == nobody:
 		case there && k.By != "":
 			m.state(p, 0, k.By, k.Score)
+			m.pairs[0].Sure = k.Sure || k.By == ByLink
 		case there:
 			candidates = append(candidates, Candidate{int(p), k.Scores[i]})
 		case k.By != "":

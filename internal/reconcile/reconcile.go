@@ -243,6 +243,7 @@ func (m *matcher) doubt(account int32, why string, candidates []Candidate) {
 // finish puts the result into order.
 func (m *matcher) finish() *Result {
 	r := m.result
+	m.mayBeBack()
 	r.Accounts, r.Pairs, r.unsure, r.Patterns, r.matcher = len(m.accounts), m.pairs, m.unsure, m.patterns, m
 	for _, d := range m.doubts {
 		r.Doubts = append(r.Doubts, *d)
@@ -259,6 +260,23 @@ func (m *matcher) finish() *Result {
 		r.doubtful[r.Doubts[i].Account] = i
 	}
 	return r
+}
+
+// mayBeBack makes a leaver's pair likely only, where somebody of the same name
+// has not left and has no account: it may be the same person, back under
+// another id.
+func (m *matcher) mayBeBack() {
+	for i := range m.pairs {
+		pair := &m.pairs[i]
+		if !pair.Sure || pair.By == ByLink || m.people[pair.Person].State != roster.Left {
+			continue
+		}
+		for _, other := range m.namesakes()[m.wholePerson(int32(pair.Person))] {
+			if m.people[other].State != roster.Left && !m.has[other] {
+				pair.Sure, pair.Score = false, 0.5
+			}
+		}
+	}
 }
 
 // sortPairs puts the pairs into the order of people, and those of one person
