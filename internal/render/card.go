@@ -113,7 +113,11 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 			fmt.Fprintln(w)
 		}
 		for _, f := range group {
-			fmt.Fprintf(w, "  %-16s %s\n", f.Label, f.Value)
+			value := f.Value
+			if !strings.Contains(value, "  ") { // blanks may be what matters
+				value = hanging(value, st.Width, len("  ")+17)
+			}
+			fmt.Fprintf(w, "  %-16s %s\n", f.Label, value)
 		}
 	}
 	c.groups(w, st)
@@ -137,6 +141,11 @@ func (st Style) wrapped(painted, label, s string) string {
 	return painted + strings.TrimPrefix(Wrap(label+s, st.Width, "  "), label)
 }
 
+// hanging wraps a text that begins some columns from the left.
+func hanging(s string, width, left int) string {
+	return strings.ReplaceAll(Wrap(s, max(width-left, 20), ""), "\n", "\n"+strings.Repeat(" ", left))
+}
+
 // groups lists the groups, as many to a line as fit.
 func (c *AccountCard) groups(w io.Writer, st Style) {
 	if len(c.Groups) == 0 {
@@ -147,7 +156,7 @@ func (c *AccountCard) groups(w io.Writer, st Style) {
 		names = append(names, Visible(directory.LeafValue(dn)))
 	}
 	const label = "  Groups           "
-	fmt.Fprintln(w, label+strings.ReplaceAll(Wrap(strings.Join(names, ", "), max(st.Width-len(label), 20), ""), "\n", "\n"+strings.Repeat(" ", len(label))))
+	fmt.Fprintln(w, label+hanging(strings.Join(names, ", "), st.Width, len(label)))
 }
 
 func (c *AccountCard) findings(w io.Writer, st Style) {

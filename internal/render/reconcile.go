@@ -65,7 +65,8 @@ func (r *Reconciliation) OnlyNew(at time.Time, earlier, now []string) {
 // came of it, and the findings.
 func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	s := r.Report.Roster
-	fmt.Fprintf(w, "%s with %s, %s, as of %s\n", st.paint(Visible(r.Survey.Base), text.Bold), st.paint(Visible(r.Roster.Source), text.Bold), Visible(r.Roster.Form), Moment(r.AsOf, st.Zone))
+	base := Visible(r.Survey.Base) + " "
+	fmt.Fprintln(w, st.wrapped(st.paint(base, text.Bold), base, fmt.Sprintf("with %s, %s, as of %s", Visible(r.Roster.Source), Visible(r.Roster.Form), Moment(r.AsOf, st.Zone))))
 	sums := bySeverity(r.Summary)
 	for _, sum := range sums {
 		switch {
@@ -116,8 +117,8 @@ func (r *Reconciliation) doubts(w io.Writer, sum audit.Summary, st Style) {
 			agree, differ := reconcile.Sides(r.People.Explain(c.Person, d.Account))
 			for _, side := range []struct{ what, text string }{{"for      ", agree}, {"against  ", differ}} {
 				if side.text != "" {
-					hang := strings.Repeat(" ", 9+len(side.what))
-					fmt.Fprintln(w, hang[:9]+side.what+strings.ReplaceAll(Wrap(Visible(side.text), st.Width-len(hang), ""), "\n", "\n"+hang))
+					const indent = "         "
+					fmt.Fprintln(w, indent+side.what+hanging(Visible(side.text), st.Width, len(indent)+len(side.what)))
 				}
 			}
 		}

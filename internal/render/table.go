@@ -173,7 +173,7 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	}
 	fmt.Fprintln(w, totals(r, st))
 	if len(rows) > 1 {
-		fmt.Fprintln(w, "One check in full: yardbroom audit --check NAME. What it means: yardbroom checks NAME.")
+		fmt.Fprintln(w, Wrap("One check in full: yardbroom audit --check NAME. What it means: yardbroom checks NAME.", st.Width, "  "))
 	}
 }
 
