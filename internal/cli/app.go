@@ -122,7 +122,7 @@ func (a *app) root() *cli.Command {
 		},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "config", Usage: "settings `FILE` (default: $YARDBROOM_CONFIG, else the XDG config folder)", Sources: cli.EnvVars("YARDBROOM_CONFIG")},
-			&cli.StringFlag{Name: "state", Usage: "state `DIR` for batches, journal and surveys (default: $YARDBROOM_STATE, else the XDG state folder)", Sources: cli.EnvVars("YARDBROOM_STATE")},
+			&cli.StringFlag{Name: "state", Usage: "state `DIR` for batches, journal, surveys and rosters (default: $YARDBROOM_STATE, else the XDG state folder)", Sources: cli.EnvVars("YARDBROOM_STATE")},
 			&cli.BoolFlag{Name: "quiet", Usage: "no notes and no progress on standard error"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log on standard error what is read, asked and written"},
 		},
