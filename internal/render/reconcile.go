@@ -357,7 +357,7 @@ func countOf(r *audit.Report, check string) int {
 // thing that was compared, with what the directory has and what the roster has
 // of each candidate.
 func besideSheet(r *Reconciliation, findings []audit.Finding) sheet.Sheet {
-	s := sheet.Sheet{Name: "match-unsure", Title: "match-unsure", Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "what", Title: "Compared"}, {Name: "directory", Title: "Directory"}}}
+	s := sheet.Sheet{Name: "match-unsure", Title: "match-unsure", Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "what", Title: "What"}, {Name: "directory", Title: "Directory"}}}
 	most := 0
 	for i := range findings[:min(len(findings), mostBeside)] {
 		d := r.doubtOf(&findings[i])
