@@ -2,9 +2,7 @@ package reconcile
 
 import (
 	"cmp"
-	"runtime"
 	"slices"
-	"sync"
 )
 
 // stated is an edge of the best assignment, and by how much the assignment
@@ -34,23 +32,8 @@ func assign(edges []edge, least int32) []stated {
 	out := g.takeDominant(least)
 	components := g.components()
 	solved := make([][]stated, len(components))
-	var wg sync.WaitGroup
-	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for n := range next {
-				solved[n] = solve(components[n], least)
-			}
-		})
-	}
-	for n := range components {
-		next <- n
-	}
-	close(next)
-	wg.Wait()
-	for _, s := range solved {
-		out = append(out, s...)
-	}
+	onAll(len(components), func(n int) { solved[n] = solve(components[n], least) })
+	out = append(out, slices.Concat(solved...)...)
 	slices.SortFunc(out, func(x, y stated) int { return cmp.Compare(x.person, y.person) })
 	return out
 }

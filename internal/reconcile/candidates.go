@@ -44,6 +44,9 @@ type edge struct {
 	weight          int32
 }
 
+// odds are how much likelier the pair is than that both stand alone.
+func (e edge) odds() float64 { return math.Exp2(float64(e.weight) / 1000) }
+
 func weightOf(bits float64) int32 {
 	return int32(math.Round(max(min(bits, 1000), -1000) * 1000))
 }
@@ -157,31 +160,36 @@ func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
 func (m *matcher) heavy(pairs []edge, prior float64) []edge {
 	const atOnce = 4096
 	chunks := make([][]edge, (len(pairs)+atOnce-1)/atOnce)
+	onAll(len(chunks), func(n int) {
+		for _, e := range pairs[n*atOnce : min((n+1)*atOnce, len(pairs))] {
+			if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
+				continue
+			}
+			if e.weight = weightOf(m.weigh(e.person, e.account) + prior); e.weight > 0 {
+				chunks[n] = append(chunks[n], e)
+			}
+		}
+	})
+	return slices.Concat(chunks...)
+}
+
+// onAll does so many pieces of work on all processors.
+func onAll(pieces int, work func(n int)) {
 	var next atomic.Int64
 	var wg sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
+	for range min(runtime.GOMAXPROCS(0), pieces) {
 		wg.Go(func() {
-			for n := int(next.Add(1)) - 1; n < len(chunks); n = int(next.Add(1)) - 1 {
-				var some []edge
-				for _, e := range pairs[n*atOnce : min((n+1)*atOnce, len(pairs))] {
-					if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
-						continue
-					}
-					if e.weight = weightOf(m.weigh(e.person, e.account) + prior); e.weight > 0 {
-						some = append(some, e)
-					}
-				}
-				chunks[n] = some
+			for n := int(next.Add(1)) - 1; n < pieces; n = int(next.Add(1)) - 1 {
+				work(n)
 			}
 		})
 	}
 	wg.Wait()
-	return slices.Concat(chunks...)
 }
 
 // crowdedEdges compares people and accounts of one name where they share a
-// department and a title, or a first day near the day the account was made,
-// or a number that the logon name ends in.
+// department, a title and a place, or a first day near the day the account was
+// made.
 func (m *matcher) crowdedEdges(people, accounts []int32) []edge {
 	k := newKeys(len(people)+len(accounts), len(people)+len(accounts))
 	for _, p := range people {
@@ -306,18 +314,10 @@ func (m *matcher) likeNames(o open) []edge {
 	k := newKeys(8*len(o.people), 8*len(o.accounts))
 	for _, p := range o.people {
 		x, v := m.person[p], &m.people[p].Values
-		m.nameKeys(x, func(kind string, texts ...string) {
-			if kind != "whole" { // those have been compared
-				k.person(p, kind, texts...)
-			}
-		})
+		m.nameKeys(x, func(kind string, texts ...string) { k.person(p, kind, texts...) })
 		if x.family != noWord && x.given != noWord {
 			given, family := &m.names.words[x.given], &m.names.words[x.family]
-			m.nameKeys(being{family: x.given, given: x.family}, func(kind string, texts ...string) {
-				if kind == "whole" {
-					k.person(p, kind, texts...)
-				}
-			})
+			k.person(p, "whole", given.text, family.text) // in the other order; in this one they have been compared
 			for i := range m.patterns {
 				for _, built := range m.patterns[i].builds(given, family) {
 					k.person(p, "logon", built)
@@ -334,6 +334,9 @@ func (m *matcher) likeNames(o open) []edge {
 	for _, i := range o.accounts {
 		y, a := m.account[i], m.accounts[i]
 		m.nameKeys(y, func(kind string, texts ...string) { k.account(i, kind, texts...) })
+		if m.wholeAccount(i).known() {
+			k.account(i, "whole", m.names.words[y.family].text, m.names.words[y.given].text)
+		}
 		plain, _ := plainLogon(a.Logon)
 		k.account(i, "logon", plain)
 		k.account(i, "box", strings.ToLower(a.Logon))
@@ -361,7 +364,6 @@ func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
 		return
 	}
 	given := &m.names.words[b.given]
-	add("whole", family.text, given.text)
 	for _, part := range family.parts {
 		add("part", part, given.text[:1])
 		for _, n := range shortForms[given.parts[0]] {
@@ -397,24 +399,23 @@ func (m *matcher) leaveOpen(edges []edge) {
 	at, ofPerson := map[int32][]edge{}, map[int32]float64{}
 	for _, e := range edges {
 		at[e.account] = append(at[e.account], e)
-		ofPerson[e.person] += math.Exp2(float64(e.weight) / 1000)
+		ofPerson[e.person] += e.odds()
 	}
 	for account, list := range at {
 		all := 1.0
 		for _, e := range list {
-			all += math.Exp2(float64(e.weight) / 1000)
+			all += e.odds()
 		}
 		slices.SortFunc(list, func(x, y edge) int { return cmp.Or(cmp.Compare(y.weight, x.weight), cmp.Compare(x.person, y.person)) })
 		why := "the best match is below the bar"
 		if len(list) > 1 && list[0].weight == list[1].weight {
 			why = "several people fit equally well"
-		} else if len(list) == 1 && ofPerson[list[0].person] > 1.5*math.Exp2(float64(list[0].weight)/1000) {
+		} else if len(list) == 1 && ofPerson[list[0].person] > 1.5*list[0].odds() {
 			why = "several accounts fit the same person"
 		}
 		var candidates []Candidate
 		for _, e := range list[:min(len(list), mostCandidates)] {
-			own := math.Exp2(float64(e.weight) / 1000)
-			candidates = append(candidates, Candidate{int(e.person), math.Round(1000*own/(all+ofPerson[e.person]-own)) / 1000})
+			candidates = append(candidates, Candidate{int(e.person), math.Round(1000*e.odds()/(all+ofPerson[e.person]-e.odds())) / 1000})
 		}
 		m.doubt(account, why, candidates)
 	}

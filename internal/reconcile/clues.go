@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"strings"
@@ -85,24 +86,25 @@ func (v *vocabulary) bits(l likeness, x, y int32, unlikeBits float64) float64 {
 func (m *matcher) weighNames(t *tally, p, account int32) {
 	x, y, v := m.person[p], m.account[account], m.names
 	family, given := v.families(x.family, y.family), v.givens(x.given, y.given)
-	straight := v.bits(family, x.family, y.family, familyUnlike) + v.bits(given, x.given, y.given, givenUnlike)
+	familyBits, givenBits := v.bits(family, x.family, y.family, familyUnlike), v.bits(given, x.given, y.given, givenUnlike)
 	if family != same || given != same {
 		f, g := v.families(x.family, y.given), v.givens(x.given, y.family)
 		if f == same && (g == same || g == shortForm) {
-			if bits := v.bits(f, x.family, y.given, 0) + v.bits(g, x.given, y.family, 0) - swapCost; bits > straight {
-				if t.bits += bits; t.keep {
-					inRoster, inDirectory := m.personName(p), m.accountName(account)
-					t.clues = append(t.clues, Clue{"names", inRoster, inDirectory, "in the other order", bits})
+			if bits := v.bits(f, x.family, y.given, 0) + v.bits(g, x.given, y.family, 0) - swapCost; bits > familyBits+givenBits {
+				inRoster, inDirectory := "", ""
+				if t.keep {
+					inRoster, inDirectory = FullName(&m.people[p]), m.accountName(account)
 				}
+				t.add("names", inRoster, inDirectory, "in the other order", bits)
 				return
 			}
 		}
 	}
 	if family != unknown {
-		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessSays[family], v.bits(family, x.family, y.family, familyUnlike))
+		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessSays[family], familyBits)
 	}
 	if given != unknown {
-		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessSays[given], v.bits(given, x.given, y.given, givenUnlike))
+		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessSays[given], givenBits)
 	}
 }
 
@@ -114,8 +116,6 @@ func (m *matcher) wordOf(n int32, written string) string {
 	}
 	return m.names.words[n].text
 }
-
-func (m *matcher) personName(p int32) string { return FullName(&m.people[p]) }
 
 func (m *matcher) accountName(account int32) string {
 	a := m.accounts[account]
@@ -187,7 +187,7 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 			other = one
 		}
 		switch {
-		case best == saysSame && m.mailHolders(mail) > 1:
+		case best == saysSame && len(m.mails.of(mail)) > 1:
 			t.add("mail", mail, mail, "the same, as of others", sharedBits)
 		case best == saysSame:
 			t.add("mail", mail, mail, saysSame, keyBits)
@@ -211,9 +211,6 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 	}
 	m.weighLogon(t, p, account)
 }
-
-// mailHolders counts the people who have an address.
-func (m *matcher) mailHolders(mail string) int { return len(m.mails.of(mail)) }
 
 func (m *matcher) firstID(a *directory.Account) string {
 	for id := range m.accountIDs(a) {
@@ -471,15 +468,7 @@ func (r *Result) Explain(person int, a *directory.Account) []Clue {
 	r.matcher.weighKeys(&t, p, account)
 	r.matcher.weighNames(&t, p, account)
 	r.matcher.weighSupport(&t, p, account)
-	slices.SortStableFunc(t.clues, func(x, y Clue) int {
-		switch {
-		case math.Abs(x.Bits) > math.Abs(y.Bits):
-			return -1
-		case math.Abs(x.Bits) < math.Abs(y.Bits):
-			return 1
-		}
-		return 0
-	})
+	slices.SortStableFunc(t.clues, func(x, y Clue) int { return cmp.Compare(math.Abs(y.Bits), math.Abs(x.Bits)) })
 	return t.clues
 }
 

@@ -186,15 +186,24 @@ func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, er
 	sums := bySeverity(r.Summary)
 	for _, sum := range sums {
 		if findings := found[sum.Check]; len(findings) > 0 {
-			c, err := r.Catalog.Named(sum.Check)
+			section, err := checkSection(r, &sum, findings, zone)
 			if err != nil {
 				return nil, err
 			}
-			p.Sections = append(p.Sections, Section{ID: sum.Check, Badge: sum.Severity.String(), Tone: tone(sum.Severity), Lead: lead(c), Sheet: evidenceSheet(sum.Check, findings, zone)})
+			p.Sections = append(p.Sections, section)
 		}
 	}
 	p.Notes = append(p.Notes, notLooked(sums)...)
 	return p, nil
+}
+
+// checkSection is the findings of one check as a section of a page.
+func checkSection(r *audit.Report, sum *audit.Summary, findings []audit.Finding, zone *time.Location) (Section, error) {
+	c, err := r.Catalog.Named(sum.Check)
+	if err != nil {
+		return Section{}, err
+	}
+	return Section{ID: sum.Check, Badge: sum.Severity.String(), Tone: tone(sum.Severity), Lead: lead(c), Sheet: evidenceSheet(sum.Check, findings, zone)}, nil
 }
 
 // lead says what a check reports and what would clear it.
@@ -286,18 +295,6 @@ func spokenEvidence(f *audit.Finding, zone *time.Location) string {
 // findings are.
 func reportCharts(r *audit.Report) ([]Chart, error) {
 	var out []Chart
-	add := func(title string, bars []Bar, lying bool) error {
-		if len(bars) == 0 {
-			return nil
-		}
-		if len(bars) > mostBars {
-			title += fmt.Sprintf(" (%d of %d)", mostBars, len(bars))
-			bars = bars[:mostBars]
-		}
-		svg, err := BarChart(saidBars(title, bars), bars, lying)
-		out = append(out, Chart{title, svg})
-		return err
-	}
 	var checks []Bar
 	places := map[string]int{}
 	for _, sum := range bySeverity(r.Summary) {
@@ -316,22 +313,31 @@ func reportCharts(r *audit.Report) ([]Chart, error) {
 		where = append(where, Bar{place, n, Plain})
 	}
 	slices.SortFunc(where, func(a, b Bar) int { return cmp.Or(cmp.Compare(b.Value, a.Value), strings.Compare(a.Label, b.Label)) })
-	if err := add("Last logon of enabled users, days ago", logonAges(r), false); err != nil {
+	if err := addChart(&out, "Last logon of enabled users, days ago", logonAges(r), false); err != nil {
 		return nil, err
 	}
-	if err := add("Findings by check", checks, true); err != nil {
+	if err := addChart(&out, "Findings by check", checks, true); err != nil {
 		return nil, err
 	}
-	return out, add("Findings by place", where, true)
+	return out, addChart(&out, "Findings by place", where, true)
 }
 
-// saidBars says in words what a chart shows.
-func saidBars(title string, bars []Bar) string {
-	parts := make([]string, len(bars))
-	for i, b := range bars {
-		parts[i] = fmt.Sprintf("%s %d", b.Label, b.Value)
+// addChart draws bars, at most mostBars of them; none is no chart.
+func addChart(out *[]Chart, title string, bars []Bar, lying bool) error {
+	if len(bars) == 0 {
+		return nil
 	}
-	return title + ": " + strings.Join(parts, ", ")
+	if len(bars) > mostBars {
+		title += fmt.Sprintf(" (%d of %d)", mostBars, len(bars))
+		bars = bars[:mostBars]
+	}
+	said := make([]string, len(bars))
+	for i, b := range bars {
+		said[i] = fmt.Sprintf("%s %d", b.Label, b.Value)
+	}
+	svg, err := BarChart(title+": "+strings.Join(said, ", "), bars, lying)
+	*out = append(*out, Chart{title, svg})
+	return err
 }
 
 // logonAges counts enabled users and services by the days since their last

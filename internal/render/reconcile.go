@@ -96,11 +96,11 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 // settle it.
 func (r *Reconciliation) doubts(w io.Writer, sum audit.Summary, st Style) {
 	fmt.Fprintf(w, "\n%s (%s)\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity))
-	shown := 0
+	shown, byDN := 0, r.doubtful()
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		d := r.doubtOf(f)
-		if d == nil {
+		d := byDN[f.DN]
+		if d == nil || f.Check != sum.Check {
 			continue
 		}
 		if st.Limit > 0 && shown == st.Limit {
@@ -140,17 +140,13 @@ func callPerson(who *roster.Person) string {
 	return fmt.Sprintf("row %d", who.Rows[0])
 }
 
-// doubtOf returns the doubt that a finding is about, nil for another finding.
-func (r *Reconciliation) doubtOf(f *audit.Finding) *reconcile.Doubt {
-	if f.Check != "match-unsure" {
-		return nil
-	}
+// doubtful finds the doubts by the DN of their account.
+func (r *Reconciliation) doubtful() map[string]*reconcile.Doubt {
+	byDN := make(map[string]*reconcile.Doubt, len(r.People.Doubts))
 	for i := range r.People.Doubts {
-		if d := &r.People.Doubts[i]; d.Account.DN == f.DN {
-			return d
-		}
+		byDN[r.People.Doubts[i].Account.DN] = &r.People.Doubts[i]
 	}
-	return nil
+	return byDN
 }
 
 // states counts people by what they are.
@@ -316,11 +312,11 @@ func ReconciliationPage(r *Reconciliation, zone *time.Location, made time.Time) 
 		if len(findings) == 0 {
 			continue
 		}
-		c, err := r.Catalog.Named(sum.Check)
+		section, err := checkSection(r.Report, &sum, findings, zone)
 		if err != nil {
 			return nil, err
 		}
-		section := Section{ID: sum.Check, Badge: sum.Severity.String(), Tone: tone(sum.Severity), Lead: lead(c), Sheet: evidenceSheet(sum.Check, findings, zone), Open: sum.Severity >= audit.Medium}
+		section.Open = sum.Severity >= audit.Medium
 		if sum.Check == "match-unsure" {
 			section.Sheet, section.Open, section.Count = besideSheet(r, findings), true, len(findings)
 			section.Lead += " Each account beside its candidates, best first, with what agrees (✓) and what does not (✗)."
@@ -358,9 +354,9 @@ func countOf(r *audit.Report, check string) int {
 // of each candidate.
 func besideSheet(r *Reconciliation, findings []audit.Finding) sheet.Sheet {
 	s := sheet.Sheet{Name: "match-unsure", Title: "match-unsure", Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "what", Title: "What"}, {Name: "directory", Title: "Directory"}}}
-	most := 0
+	most, byDN := 0, r.doubtful()
 	for i := range findings[:min(len(findings), mostBeside)] {
-		d := r.doubtOf(&findings[i])
+		d := byDN[findings[i].DN]
 		if d == nil {
 			continue
 		}
@@ -422,15 +418,7 @@ func besideCell(c reconcile.Clue) string {
 func reconciliationCharts(r *Reconciliation) ([]Chart, error) {
 	s := r.Report.Roster
 	var out []Chart
-	add := func(title string, bars []Bar, lying bool) error {
-		if len(bars) == 0 {
-			return nil
-		}
-		svg, err := BarChart(saidBars(title, bars), bars, lying)
-		out = append(out, Chart{title, svg})
-		return err
-	}
-	if err := add("Where people and user accounts went", []Bar{{"people with an account", s.Matched, Plain}, {"people in doubt", s.Unsure, ToneLow}, {"people without one", s.Without, ToneMedium},
+	if err := addChart(&out, "Where people and user accounts went", []Bar{{"people with an account", s.Matched, Plain}, {"people in doubt", s.Unsure, ToneLow}, {"people without one", s.Without, ToneMedium},
 		{"accounts of somebody, sure", s.Sure, Plain}, {"accounts of somebody, likely", s.Likely, Plain}, {"accounts in doubt", s.Doubtful, ToneLow}, {"accounts of nobody", s.Nobodys, ToneMedium}}, true); err != nil {
 		return nil, err
 	}
@@ -452,5 +440,5 @@ func reconciliationCharts(r *Reconciliation) ([]Chart, error) {
 	if !any {
 		bars = nil
 	}
-	return out, add("Enabled accounts of leavers, days since they left", bars, false)
+	return out, addChart(&out, "Enabled accounts of leavers, days since they left", bars, false)
 }
