@@ -44,6 +44,14 @@ type Summary struct {
 	NotLooked []string `json:"not_looked_at,omitempty"`
 }
 
+// count counts a finding.
+func (s *Summary) count(f *Finding) {
+	s.Findings++
+	if f.Confidence == Likely {
+		s.Likely++
+	}
+}
+
 // Options choose what an audit does.
 type Options struct {
 	AsOf       time.Time
@@ -197,10 +205,7 @@ func (p *pass) summarise(findings []Finding, jobs []job) []Finding {
 			sum.Exempted++
 			return true
 		}
-		sum.Findings++
-		if f.Confidence == Likely {
-			sum.Likely++
-		}
+		sum.count(&f)
 		return false
 	})
 }

@@ -72,6 +72,31 @@ func (f *Finding) Sameness() string {
 	return f.Check + "\x00" + who + "\x00" + f.bundle
 }
 
+// Without returns the report without the findings that are known, and how many
+// those are. marks are what identifies each finding, in their order.
+func (r *Report) Without(known, marks []string) (*Report, int) {
+	left := map[string]int{}
+	for _, mark := range known {
+		left[mark]++
+	}
+	out, counts := *r, map[string]*Summary{}
+	out.Findings, out.Summary = nil, slices.Clone(r.Summary)
+	for i := range out.Summary {
+		sum := &out.Summary[i]
+		sum.Findings, sum.Likely = 0, 0
+		counts[sum.Check] = sum
+	}
+	for i := range r.Findings {
+		if left[marks[i]] > 0 {
+			left[marks[i]]--
+			continue
+		}
+		out.Findings = append(out.Findings, r.Findings[i])
+		counts[r.Findings[i].Check].count(&r.Findings[i])
+	}
+	return &out, len(r.Findings) - len(out.Findings)
+}
+
 func (c *Comparison) findings() {
 	old := map[string]int{}
 	for i := range c.Before.Findings {

@@ -70,9 +70,10 @@ func wantsRoster(p *pass) string {
 
 // pairAttrs are what a decision about somebody's account rests on: that it is
 // enabled, and that it is theirs.
-func pairAttrs(d *directory.Dialect) []directory.AttrID {
-	return append(enabledAttrs(d), directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrUserPrincipalName)
-}
+func pairAttrs(d *directory.Dialect) []directory.AttrID { return append(enabledAttrs(d), PairKeys...) }
+
+// PairKeys are the attributes by which an account is found to be somebody's.
+var PairKeys = []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrUserPrincipalName}
 
 // pair returns the pair of an account and its person, nil for none.
 func (p *pass) pair(a *directory.Account) (*reconcile.Pair, *roster.Person) {

@@ -185,7 +185,8 @@ func (a *app) remember(ctx context.Context, cmd *cli.Command, p *place, list *pe
 		}
 	}
 	if earlier != nil {
-		r.OnlyNew(earlier.At, earlier.Found, found)
+		r.Since = earlier.At
+		r.Report, r.Known = r.Report.Without(earlier.Found, found)
 	}
 	return nil
 }

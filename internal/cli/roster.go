@@ -505,12 +505,16 @@ func (a *app) fromRoster(ctx context.Context, cmd *cli.Command, p *place, s *bat
 	if err != nil {
 		return nil, err
 	}
+	var rests []string
+	for _, id := range audit.PairKeys {
+		rests = append(rests, id.String())
+	}
 	var all []batch.Candidate
 	for i := range entries {
 		if len(what.names) == 0 && entries[i].Has(what.attr) {
 			continue // an attribute that surveys do not hold
 		}
-		c := batch.Candidate{Entry: entries[i], Rests: []string{"employeeID", "employeeNumber", "mail", "userPrincipalName"}}
+		c := batch.Candidate{Entry: entries[i], Rests: rests}
 		switch pair := byDN[directory.FoldDN(entries[i].DN)]; {
 		case pair == nil:
 			c.NotNow = "whose it is is not known; say so with \"yardbroom link confirm\" first"

@@ -29,38 +29,6 @@ type Reconciliation struct {
 	Confirm func(account, person string) string
 }
 
-// OnlyNew takes out the findings that an earlier run had: what identifies
-// each finding now is told in their order.
-func (r *Reconciliation) OnlyNew(at time.Time, earlier, now []string) {
-	had := map[string]int{}
-	for _, one := range earlier {
-		had[one]++
-	}
-	report := *r.Report
-	report.Findings = nil
-	report.Summary = slices.Clone(report.Summary)
-	left := map[string]audit.Summary{}
-	for i, f := range r.Findings {
-		if had[now[i]] > 0 {
-			had[now[i]]--
-			r.Known++
-			continue
-		}
-		report.Findings = append(report.Findings, f)
-		sum := left[f.Check]
-		sum.Findings++
-		if f.Confidence == audit.Likely {
-			sum.Likely++
-		}
-		left[f.Check] = sum
-	}
-	for i := range report.Summary {
-		sum := &report.Summary[i]
-		sum.Findings, sum.Likely = left[sum.Check].Findings, left[sum.Check].Likely
-	}
-	r.Report, r.Since = &report, at
-}
-
 // Reconciled writes who has which account, for people: what was compared, what
 // came of it, and the findings.
 func Reconciled(w io.Writer, r *Reconciliation, st Style) {

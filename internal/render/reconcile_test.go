@@ -77,7 +77,8 @@ func TestOnlyWhatIsNewIsLeft(t *testing.T) {
 		now[i] = r.Findings[i].Sameness()
 	}
 	at := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	r.OnlyNew(at, now[1:], now)
+	r.Since = at
+	r.Report, r.Known = r.Report.Without(now[1:], now)
 	assert.Len(t, r.Findings, 1)
 	assert.Equal(t, all-1, r.Known)
 	counted := 0
