@@ -133,15 +133,21 @@ func (c *Check) IsOff(set *settings.Audit) bool {
 
 // RestsOn names the attributes that a decision resting on a finding of the
 // check rests on. What any change of an entry changes too is not among them.
-func (c *Check) RestsOn(d *directory.Dialect) []string {
+func (c *Check) RestsOn(d *directory.Dialect, set *settings.Settings) []string {
 	if c.Filter != "" {
 		return slices.DeleteFunc(c.shown(), func(name string) bool {
 			return slices.ContainsFunc(byServer, func(s string) bool { return strings.EqualFold(s, name) })
 		})
 	}
 	var names []string
+	if c.Guard == nil {
+		return nil
+	}
 	for _, id := range c.Guard(d) {
 		names = append(names, id.String())
+	}
+	if c.ByRoster && c.Guard(d) != nil {
+		names = append(names, PairKeys(set)...)
 	}
 	return names
 }

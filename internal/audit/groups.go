@@ -19,7 +19,7 @@ var (
 var groupChecks = []*Check{
 	{
 		Name: "group-empty", Severity: Low, Short: "group that nobody is in",
-		Kinds: groupKind, overAll: true,
+		Suggest: []string{"delete"}, Kinds: groupKind, overAll: true, Guard: restsOnNothing,
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		wants: func(p *pass) string {
 			if why := wantsMembers(p); why != "" && p.Count[directory.KindGroup] > 0 {
@@ -38,7 +38,7 @@ var groupChecks = []*Check{
 	},
 	{
 		Name: "policy-unlinked", Severity: Low, Short: "group policy that applies to nothing",
-		Kinds: policyKind, overAll: true,
+		Suggest: []string{"delete"}, Kinds: policyKind, overAll: true, Guard: restsOnNothing,
 		wants: func(p *pass) string {
 			switch {
 			case p.Count[directory.KindPolicyContainer] == 0:
@@ -58,7 +58,7 @@ var groupChecks = []*Check{
 	},
 	{
 		Name: "ou-empty", Severity: Low, Short: "organizational unit with nothing in it",
-		Kinds: unitKind, overAll: true,
+		Suggest: []string{"delete"}, Kinds: unitKind, overAll: true, Guard: restsOnNothing,
 		needs:  func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		gather: ouEmpty,
 	},

@@ -11,6 +11,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
+	"yardbroom/internal/settings"
 )
 
 var rosterChecks = []*Check{
@@ -68,12 +69,24 @@ func wantsRoster(p *pass) string {
 	return ""
 }
 
-// pairAttrs are what a decision about somebody's account rests on: that it is
-// enabled, and that it is theirs.
-func pairAttrs(d *directory.Dialect) []directory.AttrID { return append(enabledAttrs(d), PairKeys...) }
+// pairAttrs are what a decision about somebody's account rests on besides
+// that it is theirs, which PairKeys tell: that it is enabled.
+func pairAttrs(d *directory.Dialect) []directory.AttrID { return enabledAttrs(d) }
 
-// PairKeys are the attributes by which an account is found to be somebody's.
-var PairKeys = []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrUserPrincipalName}
+// PairKeys are the attributes by which an account is found to be somebody's:
+// the usual ones, and those that the settings name for the person id.
+func PairKeys(set *settings.Settings) []string {
+	var names []string
+	for _, id := range []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrUserPrincipalName} {
+		names = append(names, id.String())
+	}
+	for _, name := range set.Roster.IDAttributes {
+		if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) }) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
 
 // pair returns the pair of an account and its person, nil for none.
 func (p *pass) pair(a *directory.Account) (*reconcile.Pair, *roster.Person) {

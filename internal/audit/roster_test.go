@@ -263,3 +263,14 @@ func TestTheRosterChecksSayWhatTheHouseIsLike(t *testing.T) {
 		require.Equal(rt, expectedOfHouse(all, accounts), got)
 	})
 }
+
+func TestALineThatRestsOnARosterRestsOnTheSettingsIdsToo(t *testing.T) {
+	set := settings.Defaults()
+	set.Roster.IDAttributes = []string{"extensionAttribute3", "employeeid"}
+	check, err := Catalog(Checks).Named("leaver-enabled")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"userAccountControl", "accountExpires", "employeeID", "employeeNumber", "mail", "userPrincipalName", "extensionAttribute3"}, check.RestsOn(directory.AD, set))
+	overlap, err := Catalog(Checks).Named("never-used")
+	require.NoError(t, err)
+	assert.NotContains(t, overlap.RestsOn(directory.AD, set), "extensionAttribute3")
+}

@@ -34,7 +34,7 @@ var state = []*Check{
 	},
 	{
 		Name: "disabled-entitled", Severity: Medium, Short: "disabled account that is still a member of groups",
-		Kinds: users,
+		Suggest: []string{"leave-groups"}, Kinds: users,
 		Guard: enabledAttrs, needs: disabledNeeds, wants: wantsMembers,
 		prepare: findEntitled, judge: disabledEntitled,
 	},

@@ -13,14 +13,23 @@ import (
 
 // Names of the actions a person can stage.
 const (
-	Disable = "disable"
-	Enable  = "enable"
-	Unlock  = "unlock"
-	Move    = "move"
-	Delete  = "delete"
-	Set     = "set"
-	Fill    = "fill"
-	Rename  = "rename"
+	Disable       = "disable"
+	Enable        = "enable"
+	Unlock        = "unlock"
+	Describe      = "describe"
+	Expire        = "expire"
+	Hide          = "hide"
+	JoinGroup     = "join-group"
+	LeaveGroup    = "leave-group"
+	LeaveGroups   = "leave-groups"
+	ResetPassword = "reset-password"
+	Move          = "move"
+	Delete        = "delete"
+	Set           = "set"
+	Add           = "add"
+	Clear         = "clear"
+	Fill          = "fill"
+	Rename        = "rename"
 )
 
 // Names of the actions that only undo and restore stage.
@@ -30,8 +39,11 @@ const (
 )
 
 // ActionNames lists what can be staged several at once, in the order of the
-// manual. Set, fill and rename have arguments of their own and stand alone.
-var ActionNames = []string{Disable, Enable, Unlock, Move, Delete}
+// manual. Those of Alone have arguments of their own and stand alone.
+var ActionNames = []string{Disable, Enable, Unlock, Describe, Expire, Hide, JoinGroup, LeaveGroup, LeaveGroups, ResetPassword, Move, Delete}
+
+// Alone are the actions that are staged by themselves.
+var Alone = []string{Set, Add, Clear, Fill, Rename}
 
 // ParseActions reads a list such as "disable,move".
 func ParseActions(list string) ([]string, error) {
@@ -39,7 +51,7 @@ func ParseActions(list string) ([]string, error) {
 	for name := range strings.SplitSeq(list, ",") {
 		name = strings.TrimSpace(name)
 		if !slices.Contains(ActionNames, name) {
-			return nil, fmt.Errorf("%q is not an action: use %s, or by itself set, fill or rename", name, strings.Join(ActionNames, ", "))
+			return nil, fmt.Errorf("%q is not an action: use %s, or by itself %s", name, strings.Join(ActionNames, ", "), strings.Join(Alone, ", "))
 		}
 		if slices.Contains(all, name) {
 			return nil, fmt.Errorf("%s is there twice", name)
@@ -49,14 +61,16 @@ func ParseActions(list string) ([]string, error) {
 	if i := slices.Index(all, Delete); i >= 0 && i != len(all)-1 {
 		return nil, errors.New("nothing can follow delete")
 	}
-	if slices.Contains(all, Disable) && slices.Contains(all, Enable) {
-		return nil, errors.New("disable and enable undo each other")
+	for _, pair := range [][2]string{{Disable, Enable}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Delete, ResetPassword}, {Disable, ResetPassword}} {
+		if slices.Contains(all, pair[0]) && slices.Contains(all, pair[1]) {
+			return nil, fmt.Errorf("%s and %s do not go together in one batch", pair[0], pair[1])
+		}
 	}
 	return all, nil
 }
 
 // HasInverse tells whether an action can be taken back.
-func HasInverse(name string) bool { return name != Unlock }
+func HasInverse(name string) bool { return name != Unlock && name != ResetPassword }
 
 // LockPolicy tells whether the password policy in force for an entry honours
 // the permanent lock. Known is false where that cannot be read.
@@ -169,8 +183,8 @@ func planNS389(name string, e *directory.Entry) ([]Mod, error) {
 	return nil, fmt.Errorf("%s changes no attribute", name)
 }
 
-// Describe writes a Mod for people.
-func Describe(m Mod) Change {
+// ChangeOf writes a Mod for people.
+func ChangeOf(m Mod) Change {
 	return Change{What: m.Attr, Old: text(readable(m.Attr, m.Old)), New: text(readable(m.Attr, m.New))}
 }
 
@@ -227,7 +241,7 @@ func Readable(attr, v string) string {
 func guards(d *directory.Dialect, actions []Action, rested []string, e *directory.Entry, server string) []Guard {
 	var all []Guard
 	add := func(g Guard) {
-		if !slices.ContainsFunc(all, func(h Guard) bool { return strings.EqualFold(h.Attr, g.Attr) }) {
+		if !slices.ContainsFunc(all, func(h Guard) bool { return strings.EqualFold(h.Attr, g.Attr) && (h.Rule == g.Rule || !g.ofGroups()) }) {
 			all = append(all, g)
 		}
 	}
@@ -246,16 +260,31 @@ func guards(d *directory.Dialect, actions []Action, rested []string, e *director
 			}
 		case Move, Rename:
 			add(containerGuard(e))
-		case Set, Fill:
+		case Set, Add, Clear, Fill, Describe, Expire, Hide:
 			for _, m := range a.Put {
 				add(Guard{Attr: m.Attr, Rule: Equal, Values: m.Old})
 			}
+		case ResetPassword:
+			for _, id := range d.Enabled {
+				equal(id) // nobody who was disabled meanwhile gets a password
+			}
+		case JoinGroup:
+			add(groupsGuard(NotMember, a.Groups))
+		case LeaveGroup:
+			add(groupsGuard(IsMember, a.Groups))
+		case LeaveGroups:
+			add(groupsGuard(Groups, a.Groups))
 		case Delete:
 			for _, id := range d.Enabled {
 				equal(id)
 			}
 			add(containerGuard(e))
 			equal(d.Logon)
+			if kindOf(d, e) == directory.KindGroup {
+				for _, id := range []directory.AttrID{directory.AttrMember, directory.AttrUniqueMember, directory.AttrMemberUID} {
+					equal(id) // that it is empty
+				}
+			}
 		}
 	}
 	for _, name := range rested {
@@ -284,7 +313,20 @@ func elsewhere(servers []string, last directory.Moment) []Guard {
 	return all
 }
 
+func groupsGuard(rule Rule, groups []Membership) Guard {
+	g := Guard{Attr: "groups", Rule: rule, Values: []Octets{}}
+	for _, m := range groups {
+		g.Values = append(g.Values, Octets(m.DN))
+	}
+	return g
+}
+
 func containerGuard(e *directory.Entry) Guard {
 	_, parent := directory.SplitDN(e.DN)
 	return Guard{Attr: "container", Rule: Container, Values: []Octets{Octets(parent)}}
+}
+
+func kindOf(d *directory.Dialect, e *directory.Entry) directory.Kind {
+	a := d.Account(e)
+	return a.Kind
 }

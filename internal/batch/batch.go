@@ -4,6 +4,7 @@
 package batch
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
@@ -11,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -33,7 +35,13 @@ type Batch struct {
 	Why      string          `json:"why,omitempty"`
 	Actions  []string        `json:"actions"`
 	UndoOf   int             `json:"undo_of,omitempty"`
-	Lines    []Line          `json:"-"`
+	// EvenEnabled tells that accounts may be deleted that are enabled.
+	EvenEnabled bool `json:"even_enabled,omitempty"`
+	// Accounts is how many accounts the yard had when it was staged, 0 where
+	// nobody counted.
+	Accounts int       `json:"accounts,omitempty"`
+	Until    time.Time `json:"until,omitzero"` // when it is to be taken back; zero for never
+	Lines    []Line    `json:"-"`
 }
 
 // State is where a batch stands.
@@ -64,6 +72,8 @@ type Line struct {
 	Actions    []Action `json:"actions"`
 	Changes    []Change `json:"changes"`
 	Warnings   []string `json:"warnings,omitempty"`
+	// Partly tells of a line of an undo that it leaves something for another.
+	Partly bool `json:"partly,omitempty"`
 }
 
 // LineState is where a line stands.
@@ -85,11 +95,22 @@ func (s LineState) Settled() bool { return s != Waiting && s != Failed }
 
 // Action is one thing to do to an entry.
 type Action struct {
-	Name  string `json:"name"`
-	To    string `json:"to,omitempty"`    // move, restore: the new parent
-	RDN   string `json:"rdn,omitempty"`   // move, restore: the leaf of the name
-	Put   []Mod  `json:"put,omitempty"`   // put-back: what an undo changes
-	Image *Image `json:"image,omitempty"` // restore: the entry as it was
+	Name   string       `json:"name"`
+	To     string       `json:"to,omitempty"`     // move, restore: the new parent
+	RDN    string       `json:"rdn,omitempty"`    // move, restore: the leaf of the name
+	Put    []Mod        `json:"put,omitempty"`    // the changes, where they are known at staging
+	Groups []Membership `json:"groups,omitempty"` // what is joined or left
+	Unlock bool         `json:"unlock,omitempty"` // reset-password: lift a lock too
+	Image  *Image       `json:"image,omitempty"`  // restore: the entry as it was
+}
+
+// Membership is a group that an account is in, or is to be in.
+type Membership struct {
+	DN   string `json:"dn"`
+	ID   string `json:"id"`   // of the group, in its readable form
+	Attr string `json:"attr"` // by which the group lists it
+	// Privileged are the privileged groups that the group is, or leads to.
+	Privileged []string `json:"privileged,omitempty"`
 }
 
 // Mod changes one attribute from Old to New, whole lists of values.
@@ -98,6 +119,9 @@ type Mod struct {
 	Old  []Octets `json:"old"`
 	New  []Octets `json:"new"`
 }
+
+// Inverse takes the change back.
+func (m Mod) Inverse() Mod { return Mod{Attr: m.Attr, Old: m.New, New: m.Old} }
 
 // Change is what a line would change, for people.
 type Change struct {
@@ -119,12 +143,19 @@ type Guard struct {
 // Rule is how a guard compares.
 type Rule string
 
-// The rules of guards. Container compares the name of the parent.
+// The rules of guards. Container compares the name of the parent. Groups,
+// IsMember and NotMember look at which groups list the entry.
 const (
 	Equal     Rule = "equal"
 	NoLater   Rule = "no-later" // no sign-in later than the one known
 	Container Rule = "container"
+	Groups    Rule = "groups"     // exactly these
+	IsMember  Rule = "member"     // of each of these
+	NotMember Rule = "not-member" // of none of these
 )
+
+// ofGroups tells whether the guard is about groups, not about the entry.
+func (g *Guard) ofGroups() bool { return g.Rule == Groups || g.Rule == IsMember || g.Rule == NotMember }
 
 // Image is an entry and every reference to it, as they were at one moment.
 // It never holds secrets.
@@ -239,21 +270,37 @@ type summary struct {
 	Accounts []string `json:"accounts,omitempty"` // dropped
 }
 
+// encode writes the head of the batch and its lines as they are kept.
+func (b *Batch) encode() (head []byte, lines [][]byte, err error) {
+	if head, err = json.Marshal(b); err != nil {
+		return nil, nil, err
+	}
+	lines = make([][]byte, len(b.Lines))
+	for i := range b.Lines {
+		if lines[i], err = json.Marshal(&b.Lines[i]); err != nil {
+			return nil, nil, err
+		}
+	}
+	return head, lines, nil
+}
+
 // Digest returns the SHA-256 over everything of the batch that decides what
 // is done: its head, its lines, and which of them were dropped.
 func (b *Batch) Digest() (string, error) {
-	h := sha256.New()
-	enc := json.NewEncoder(h)
-	if err := enc.Encode(b); err != nil {
+	head, lines, err := b.encode()
+	if err != nil {
 		return "", err
 	}
-	for i := range b.Lines {
-		if err := enc.Encode(&b.Lines[i]); err != nil {
-			return "", err
-		}
-		fmt.Fprintln(h, b.Lines[i].State == Dropped)
+	return b.digestOf(head, lines), nil
+}
+
+func (b *Batch) digestOf(head []byte, lines [][]byte) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n", head)
+	for i := range lines {
+		fmt.Fprintf(h, "%s\n%t\n", lines[i], b.Lines[i].State == Dropped)
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 func (b *Batch) record(event, by string, at time.Time, dropped ...string) (*store.Record, error) {
@@ -278,26 +325,20 @@ func (b *Batch) Open() int {
 
 // Save keeps a new batch and gives it its number.
 func (b *Batch) Save(ctx context.Context, s *store.Store) error {
-	head, err := json.Marshal(b)
-	if err != nil {
-		return err
-	}
-	kept := &store.Batch{State: string(Staged), Head: head}
-	for i := range b.Lines {
-		body, err := json.Marshal(&b.Lines[i])
+	_, err := s.AddBatch(ctx, func(id int) (*store.Batch, *store.Record, error) {
+		b.ID, b.State = id, Staged
+		b.number()
+		head, lines, err := b.encode()
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
-		b.Lines[i].State = Waiting
-		kept.Lines = append(kept.Lines, store.Line{N: b.Lines[i].N, State: string(Waiting), Body: body})
-	}
-	record, err := b.record(EventStaged, b.By, b.Created)
-	if err != nil {
-		return err
-	}
-	_, err = s.AddBatch(ctx, kept, func(id int) *store.Record {
-		b.ID, b.State, record.Batch = id, Staged, id
-		return record
+		kept := &store.Batch{State: string(Staged), Head: head}
+		for i := range b.Lines {
+			b.Lines[i].State = Waiting
+			kept.Lines = append(kept.Lines, store.Line{N: b.Lines[i].N, State: string(Waiting), Body: lines[i]})
+		}
+		record, err := b.record(EventStaged, b.By, b.Created)
+		return kept, record, err
 	})
 	return err
 }
@@ -313,11 +354,20 @@ func Load(ctx context.Context, s *store.Store, id int) (*Batch, error) {
 	if err != nil {
 		return nil, fmt.Errorf("batch %d: %w", id, errors.Join(ErrTampered, err))
 	}
-	digest, err := b.Digest()
+	head, lines, err := b.encode()
 	if err != nil {
 		return nil, err
 	}
-	records, err := s.Journal(ctx, id, 0)
+	// JSON that only means the same was not written here.
+	same := bytes.Equal(head, kept.Head)
+	for i := range lines {
+		same = same && bytes.Equal(lines[i], kept.Lines[i].Body)
+	}
+	if !same {
+		return nil, fmt.Errorf("batch %d: %w", id, ErrTampered)
+	}
+	digest := b.digestOf(head, lines)
+	records, err := s.About(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -355,6 +405,21 @@ func decode(kept *store.Batch) (*Batch, error) {
 	return b, nil
 }
 
+// Heads returns all batches without their lines, oldest first.
+func Heads(ctx context.Context, s *store.Store) ([]*Batch, error) {
+	kept, err := s.Heads(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]*Batch, len(kept))
+	for i := range kept {
+		if all[i], err = decode(&kept[i]); err != nil {
+			return nil, fmt.Errorf("batch %d: %w", kept[i].ID, err)
+		}
+	}
+	return all, nil
+}
+
 // List returns all batches; their lines hold numbers and states only.
 func List(ctx context.Context, s *store.Store) ([]*Batch, error) {
 	kept, err := s.Batches(ctx)
@@ -370,36 +435,41 @@ func List(ctx context.Context, s *store.Store) ([]*Batch, error) {
 	return all, nil
 }
 
+// Has tells whether an action is among those of the line.
+func (l *Line) Has(action string) bool {
+	return slices.ContainsFunc(l.Actions, func(a Action) bool { return a.Name == action })
+}
+
+// Is tells whether a line is about the account of this logon name or DN.
+func (l *Line) Is(name string) bool {
+	return strings.EqualFold(l.Account, name) || directory.FoldDN(l.DN) == directory.FoldDN(name)
+}
+
+// Find returns the lines of accounts, by logon name or DN. A name that no
+// line has is an error.
+func (b *Batch) Find(accounts []string) (found []*Line, err error) {
+	for _, name := range accounts {
+		before := len(found)
+		for i := range b.Lines {
+			if b.Lines[i].Is(name) {
+				found = append(found, &b.Lines[i])
+			}
+		}
+		if len(found) == before {
+			return nil, fmt.Errorf("batch %d has no line for %q; \"yardbroom batch show %d\" lists them", b.ID, name, b.ID)
+		}
+	}
+	return found, nil
+}
+
 // Drop takes the lines of these accounts, by logon name or DN, out of a
 // staged batch. A name that no line has is an error, and nothing is dropped.
 func (b *Batch) Drop(ctx context.Context, s *store.Store, accounts []string, by string, at time.Time) (int, error) {
-	if b.State != Staged {
-		return 0, fmt.Errorf("batch %d is %s; lines can be dropped only before it is carried out", b.ID, b.State)
-	}
-	var lines []store.Line
-	for _, name := range accounts {
-		found := false
-		for i := range b.Lines {
-			l := &b.Lines[i]
-			if !strings.EqualFold(l.Account, name) && directory.FoldDN(l.DN) != directory.FoldDN(name) {
-				continue
-			}
-			found = true
-			if l.State == Waiting {
-				l.State = Dropped
-				lines = append(lines, store.Line{N: l.N, State: string(Dropped), Note: "by " + by})
-			}
-		}
-		if !found {
-			return 0, fmt.Errorf("batch %d has no line for %q; \"yardbroom batch show %d\" lists them", b.ID, name, b.ID)
-		}
-	}
-	record, err := b.record(EventDropped, by, at, accounts...)
+	found, err := b.Find(accounts)
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.SetLines(ctx, b.ID, lines, record)
-	return len(lines), err
+	return b.DropLines(ctx, s, found, by, at)
 }
 
 // Discard gives a batch up. One that was begun stays in the journal and can

@@ -60,7 +60,7 @@ func TestPlan(t *testing.T) {
 			}
 			require.NoError(t, err)
 			require.Len(t, mods, 1)
-			d := Describe(mods[0])
+			d := ChangeOf(mods[0])
 			assert.Equal(t, c.want, d.What+" "+d.Old+" → "+d.New)
 		})
 	}
@@ -70,7 +70,7 @@ func TestParseActions(t *testing.T) {
 	got, err := ParseActions("disable, move")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"disable", "move"}, got)
-	for list, want := range map[string]string{"": "not an action", "disable,disable": "twice", "delete,move": "nothing can follow", "enable,disable": "undo each other", "restore": "not an action"} {
+	for list, want := range map[string]string{"": "not an action", "disable,disable": "twice", "delete,move": "nothing can follow", "enable,disable": "do not go together", "restore": "not an action"} {
 		_, err := ParseActions(list)
 		assert.ErrorContains(t, err, want, list)
 	}
@@ -146,10 +146,10 @@ func TestProtectionSaysWhy(t *testing.T) {
 		{entry("CN=Direct,OU=Staff,DC=x", "objectClass=user", guid), "bound as"},
 		{entry("CN=a,OU=Robots,OU=Staff,DC=x", "objectClass=user", guid), "outside the yard's scope"},
 		{entry("CN=a,DC=x", "objectClass=user", guid), "outside the yard's scope"},
-		{entry("OU=a,OU=Staff,DC=x", "objectClass=organizationalUnit", guid), "not an account"},
+		{entry("OU=a,OU=Staff,DC=x", "objectClass=organizationalUnit", guid), "not for an entry of this kind (ou)"},
 		{entry("CN=a,OU=Staff,DC=x", "objectClass=user"), "cannot be read"},
 	} {
-		why := p.Why(c.e)
+		why := p.Why(c.e, []string{Disable})
 		switch {
 		case c.e.First("userAccountControl") == "2080":
 			assert.Contains(t, why, "trust")
@@ -211,9 +211,18 @@ func TestPrivilegeFollowsNestingLoopsAndPrimaryGroups(t *testing.T) {
 		"cn=CLARA,dc=x": {"Administrators", "Domänen-Admins"}, "CN=eve,DC=x": nil} {
 		assert.Equal(t, want, p.Of(dn), dn)
 	}
-	assert.Empty(t, p.WouldEmpty([]string{"CN=ada,DC=x"}), "Clara stays")
-	assert.Equal(t, []string{"Administrators", "Domänen-Admins"}, p.WouldEmpty([]string{"CN=ada,DC=x", "CN=clara,DC=x"}), "Bram is disabled")
-	assert.Empty(t, p.WouldEmpty([]string{"CN=bram,DC=x"}), "he kept nobody's lights on")
+	all := func(dns ...string) (going []Going) {
+		for _, dn := range dns {
+			going = append(going, Going{dn, p.Of(dn)})
+		}
+		return going
+	}
+	assert.Equal(t, []string{"Administrators", "Domänen-Admins"}, p.LeadsTo("cn=inner,dc=x"))
+	assert.Empty(t, p.LeadsTo("CN=Ordinary,DC=x"))
+	assert.Equal(t, []string{"Administrators"}, p.WouldEmpty([]Going{{"CN=ada,DC=x", []string{"Administrators"}}, {"CN=clara,DC=x", []string{"Administrators"}}}), "they stay in the other")
+	assert.Empty(t, p.WouldEmpty(all("CN=ada,DC=x")), "Clara stays")
+	assert.Equal(t, []string{"Administrators", "Domänen-Admins"}, p.WouldEmpty(all("CN=ada,DC=x", "CN=clara,DC=x")), "Bram is disabled")
+	assert.Empty(t, p.WouldEmpty(all("CN=bram,DC=x")), "he kept nobody's lights on")
 
 	p, err = ReadPrivilege(context.Background(), d[1:2], directory.AD, nil, time.Now())
 	require.NoError(t, err)
@@ -269,7 +278,7 @@ func TestABatchIsKeptAsItWasStaged(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	b := &Batch{Created: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), By: "ada", Actions: []string{Disable}, Lines: []Line{
-		{N: 1, DN: "CN=a", ID: "1", Account: "ada", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{Describe(Mod{Attr: "x", Old: []Octets{"\x00\xff"}, New: []Octets{"b"}})}},
+		{N: 1, DN: "CN=a", ID: "1", Account: "ada", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{ChangeOf(Mod{Attr: "x", Old: []Octets{"\x00\xff"}, New: []Octets{"b"}})}},
 		{N: 2, DN: "CN=b", ID: "2", Account: "bram", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{}}}}
 	require.NoError(t, b.Save(ctx, s))
 	kept, err := Load(ctx, s, b.ID)

@@ -22,6 +22,7 @@ func Drift(guards []Guard, e *directory.Entry, done []Mod) string {
 			if directory.FoldDN(parent) != directory.FoldDN(string(g.Values[0])) {
 				return fmt.Sprintf("it is in %s now, it was in %s", parent, g.Values[0])
 			}
+		case Groups, IsMember, NotMember: // GroupDrift looks at them
 		case NoLater:
 			if now, ok := signIn(g.Attr, e.First(g.Attr)); !ok {
 				return fmt.Sprintf("%s cannot be read: %q", g.Attr, e.First(g.Attr))
@@ -86,9 +87,47 @@ func sameValues(a, b []Octets) bool {
 func Attributes(guards []Guard) []string {
 	var names []string
 	for _, g := range guards {
-		if g.Rule != Container {
+		if g.Rule != Container && !g.ofGroups() {
 			names = append(names, g.Attr)
 		}
 	}
 	return names
+}
+
+// GuardsGroups tells whether any guard is about the groups of the entry.
+func GuardsGroups(guards []Guard) bool {
+	return slices.ContainsFunc(guards, func(g Guard) bool { return g.ofGroups() })
+}
+
+// GroupDrift compares the groups that list an entry, by DN, with the guards
+// of its line. It returns what is different, "" where every guard holds.
+// Joined and left are what the line itself has done already.
+func GroupDrift(guards []Guard, now, joined, left []string) string {
+	in := func(list []string, dn string) bool {
+		return slices.ContainsFunc(list, func(other string) bool { return directory.FoldDN(other) == directory.FoldDN(dn) })
+	}
+	for _, g := range guards {
+		if !g.ofGroups() {
+			continue
+		}
+		want := Plain(g.Values)
+		for _, dn := range want {
+			member := in(now, dn)
+			switch {
+			case g.Rule == NotMember && member && !in(joined, dn):
+				return fmt.Sprintf("it is in %s now", directory.LeafValue(dn))
+			case g.Rule != NotMember && !member && !in(left, dn):
+				return fmt.Sprintf("it is no longer in %s", directory.LeafValue(dn))
+			}
+		}
+		if g.Rule != Groups {
+			continue
+		}
+		for _, dn := range now {
+			if !in(want, dn) && !in(joined, dn) {
+				return fmt.Sprintf("it is in %s now, and was not", directory.LeafValue(dn))
+			}
+		}
+	}
+	return ""
 }

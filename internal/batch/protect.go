@@ -20,8 +20,9 @@ type Protection struct {
 	At              time.Time // for the end of exemptions
 }
 
-// Why returns the reason why an entry is protected, "" where it is not.
-func (p *Protection) Why(e *directory.Entry) string {
+// Why returns the reason why an entry is protected from some actions, "" where
+// it is not.
+func (p *Protection) Why(e *directory.Entry, actions []string) string {
 	a := p.Dialect.Account(e)
 	switch {
 	case a.Kind == directory.KindTrust:
@@ -32,9 +33,13 @@ func (p *Protection) Why(e *directory.Entry) string {
 		return "it is the mailbox of a room, a machine or a team, disabled by design"
 	case a.Kind == directory.KindComputer && domainController(&a, e):
 		return "it is a domain controller"
-	case !a.Kind.IsAccount():
-		return "it is not an account"
-	case a.ID == "":
+	case a.Kind == directory.KindPolicyContainer && builtInPolicy(e.DN):
+		return "it is one of the two policies that every domain has"
+	}
+	if i := slices.IndexFunc(actions, func(name string) bool { return !mayChange(&a, e, name) }); i >= 0 {
+		return fmt.Sprintf("%s is not for an entry of this kind (%s)", actions[i], a.Kind)
+	}
+	if a.ID == "" {
 		return "its " + p.Dialect.Identity.String() + " cannot be read, so it could not be found again for certain"
 	}
 	if mark := infrastructureMark(e); mark != "" {
@@ -47,6 +52,40 @@ func (p *Protection) Why(e *directory.Entry) string {
 		return "it is outside the yard's scope"
 	}
 	return audit.Why(p.Exempt, p.At, e.DN, a.Logon)
+}
+
+// changeable are the actions on entries that are no accounts.
+var changeable = map[directory.Kind][]string{
+	directory.KindGroup:           {Describe, JoinGroup, LeaveGroup, LeaveGroups, Move, Delete, Set, Add, Clear, Fill, PutBack, Restore},
+	directory.KindContact:         {Describe, JoinGroup, LeaveGroup, LeaveGroups, Move, Delete, Set, Add, Clear, Fill, PutBack, Restore},
+	directory.KindOU:              {Describe, Delete, Set, Add, Clear, Fill, PutBack, Restore},
+	directory.KindPolicyContainer: {Delete, Restore},
+}
+
+// mayChange tells whether an action is for entries of a kind. A part of a
+// policy goes with its policy.
+func mayChange(a *directory.Account, e *directory.Entry, action string) bool {
+	kind := a.Kind
+	if policyPart(e) {
+		kind = directory.KindPolicyContainer
+	}
+	return kind.IsAccount() || slices.Contains(changeable[kind], action)
+}
+
+// policyPart tells whether an entry is one of the containers below a group
+// policy, which stands in CN=Policies.
+func policyPart(e *directory.Entry) bool {
+	_, policy := directory.SplitDN(e.DN)
+	_, policies := directory.SplitDN(policy)
+	return e.HasClass("container") && strings.HasPrefix(directory.LeafValue(policy), "{") && strings.EqualFold(directory.LeafValue(policies), "Policies") &&
+		!builtInPolicy(policy)
+}
+
+// The names of the domain's own policies (MS-GPOL 2.2.1.2).
+var builtInPolicies = []string{"{31B2F340-016D-11D2-945F-00C04FB984F9}", "{6AC1786C-016F-11D2-945F-00C04FB984F9}"}
+
+func builtInPolicy(dn string) bool {
+	return slices.ContainsFunc(builtInPolicies, func(name string) bool { return strings.EqualFold(name, directory.LeafValue(dn)) })
 }
 
 func domainController(a *directory.Account, e *directory.Entry) bool {
@@ -120,6 +159,7 @@ type Privilege struct {
 type PrivilegedGroup struct {
 	Name, DN string
 	Members  map[string]*Member // by folded DN
+	nested   map[string]bool    // the group itself and those that lead to it, by folded DN
 }
 
 // Member is an account in a privileged group.
@@ -147,10 +187,11 @@ func ReadPrivilege(ctx context.Context, from Reader, d *directory.Dialect, named
 		if !isPrivileged(g) && !slices.ContainsFunc(named, func(n string) bool { return directory.FoldDN(n) == directory.FoldDN(g.DN) }) {
 			continue
 		}
-		p.Groups = append(p.Groups, PrivilegedGroup{Name: directory.LeafValue(g.DN), DN: g.DN, Members: reach(g, byDN)})
+		members, nested := reach(g, byDN)
+		p.Groups = append(p.Groups, PrivilegedGroup{Name: directory.LeafValue(g.DN), DN: g.DN, Members: members, nested: nested})
 	}
 	p.Judged = d != directory.AD || rids[512] && rids[544]
-	if err := p.addPrimary(ctx, from, d, groups, byDN); err != nil {
+	if err := p.addPrimary(ctx, from, d, groups); err != nil {
 		return nil, err
 	}
 	return p, p.readState(ctx, from, d, at)
@@ -162,8 +203,10 @@ func isPrivileged(g *directory.Entry) bool {
 }
 
 // reach follows members through nested groups of any depth, loops included.
-func reach(g *directory.Entry, groups map[string]*directory.Entry) map[string]*Member {
-	found, seen := map[string]*Member{}, map[string]bool{directory.FoldDN(g.DN): true}
+// It returns the members and the groups on the way.
+func reach(g *directory.Entry, groups map[string]*directory.Entry) (found map[string]*Member, nested map[string]bool) {
+	found, nested = map[string]*Member{}, map[string]bool{directory.FoldDN(g.DN): true}
+	seen := map[string]bool{directory.FoldDN(g.DN): true}
 	queue := []*directory.Entry{g}
 	for len(queue) > 0 {
 		g, queue = queue[0], queue[1:]
@@ -173,19 +216,20 @@ func reach(g *directory.Entry, groups map[string]*directory.Entry) map[string]*M
 				continue
 			}
 			seen[key] = true
-			if nested := groups[key]; nested != nil {
-				queue = append(queue, nested)
+			if inner := groups[key]; inner != nil {
+				nested[key] = true
+				queue = append(queue, inner)
 			} else {
 				found[key] = &Member{DN: dn}
 			}
 		}
 	}
-	return found
+	return found, nested
 }
 
 // addPrimary adds accounts whose primary group is, or leads to, a privileged
 // one.
-func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Dialect, groups []directory.Entry, byDN map[string]*directory.Entry) error {
+func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Dialect, groups []directory.Entry) error {
 	if d != directory.AD {
 		return nil
 	}
@@ -202,7 +246,7 @@ func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Di
 			}
 			for k := range p.Groups {
 				g := &p.Groups[k]
-				if directory.FoldDN(g.DN) == directory.FoldDN(groups[j].DN) || leadsTo(byDN, byDN[directory.FoldDN(g.DN)], directory.FoldDN(groups[j].DN)) {
+				if g.nested[directory.FoldDN(groups[j].DN)] {
 					g.Members[directory.FoldDN(users[i].DN)] = &Member{DN: users[i].DN}
 				}
 			}
@@ -214,28 +258,6 @@ func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Di
 func isBuiltinGroup(g *directory.Entry) bool {
 	sid, err := directory.ParseSID(g.First("objectSid"))
 	return err == nil && directory.IsBuiltinSID(sid)
-}
-
-// leadsTo tells whether group holds the group named by the folded DN inner,
-// through any nesting.
-func leadsTo(groups map[string]*directory.Entry, group *directory.Entry, inner string) bool {
-	seen := map[string]bool{}
-	queue := []*directory.Entry{group}
-	for len(queue) > 0 {
-		g := queue[0]
-		queue = queue[1:]
-		for _, dn := range g.Get("member") {
-			key := directory.FoldDN(dn)
-			if key == inner {
-				return true
-			}
-			if nested := groups[key]; nested != nil && !seen[key] {
-				seen[key] = true
-				queue = append(queue, nested)
-			}
-		}
-	}
-	return false
 }
 
 // readState finds out which of the members can sign in. One that cannot be
@@ -283,12 +305,33 @@ func (p *Privilege) Of(dn string) []string {
 	return names
 }
 
+// LeadsTo returns the names of the privileged groups that members of a group
+// are in by it.
+func (p *Privilege) LeadsTo(group string) []string {
+	var names []string
+	for i := range p.Groups {
+		if p.Groups[i].nested[directory.FoldDN(group)] {
+			names = append(names, p.Groups[i].Name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Going is an account that some privileged groups are about to lose.
+type Going struct {
+	DN     string
+	Groups []string
+}
+
 // WouldEmpty returns the names of the privileged groups that would be left
-// without an enabled member if these accounts could no longer sign in.
-func (p *Privilege) WouldEmpty(dns []string) []string {
-	gone := map[string]bool{}
-	for _, dn := range dns {
-		gone[directory.FoldDN(dn)] = true
+// without an enabled member.
+func (p *Privilege) WouldEmpty(going []Going) []string {
+	gone := map[[2]string]bool{}
+	for _, g := range going {
+		for _, name := range g.Groups {
+			gone[[2]string{directory.FoldDN(g.DN), name}] = true
+		}
 	}
 	var names []string
 	for _, g := range p.Groups {
@@ -297,7 +340,7 @@ func (p *Privilege) WouldEmpty(dns []string) []string {
 			if !m.Enabled {
 				continue
 			}
-			if gone[key] {
+			if gone[[2]string{key, g.Name}] {
 				touched = true
 			} else {
 				left = true

@@ -55,7 +55,7 @@ func (s *Stager) rename(ctx context.Context, e *directory.Entry, a *directory.Ac
 	if len(p.mods) > 0 {
 		line.Actions = append(line.Actions, Action{Name: Set, Put: p.mods})
 		for _, m := range p.mods {
-			line.Changes = append(line.Changes, Describe(m))
+			line.Changes = append(line.Changes, ChangeOf(m))
 		}
 	}
 	if p.rdn != "" {

@@ -19,7 +19,7 @@ func planned(d *directory.Dialect, e *directory.Entry, n NewName) ([]string, err
 	}
 	var out []string
 	for _, m := range p.mods {
-		c := Describe(m)
+		c := ChangeOf(m)
 		out = append(out, c.What+": "+c.Old+" → "+c.New)
 	}
 	if p.rdn != "" {
@@ -101,7 +101,7 @@ func TestExpand(t *testing.T) {
 		require.NoError(t, err, rule)
 		assert.Equal(t, want, got)
 	}
-	for rule, want := range map[string]string{"{title}": "blank", "{nothing}": "blank", "{sn": "begins no", "{}": "begins no", "{s n}": "begins no", "{userPassword}": "secret"} {
+	for rule, want := range map[string]string{"{title}": "blank", "{nothing}": "blank", "{sn": "without its }", "{}": "without its }", "{s n}": "begins no", "{userPassword}": "secret"} {
 		_, err := Expand(rule, e)
 		assert.ErrorContains(t, err, want, rule)
 	}
@@ -131,7 +131,7 @@ func TestAssignments(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		d := Describe(m)
+		d := ChangeOf(m)
 		assert.Equal(t, c.want, d.Old+" → "+d.New)
 	}
 }

@@ -11,7 +11,6 @@ import (
 	"unicode/utf8"
 
 	"yardbroom/internal/audit"
-	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -38,9 +37,15 @@ type Candidate struct {
 // Order is what to stage.
 type Order struct {
 	Actions       []string
-	To            string  // the parent for move
-	Name          NewName // for rename
-	AppendAccount bool    // on a name collision at the target, put the logon name into the RDN
+	To            string            // the parent for move
+	Name          NewName           // for rename
+	AppendAccount bool              // on a name collision at the target, put the logon name into the RDN
+	Text          string            // for describe
+	Expires       time.Time         // for expire
+	Groups        []directory.Entry // for join-group and leave-group
+	Unlock        bool              // for reset-password: lift a lock too
+	EvenEnabled   bool              // for delete: also what is enabled, or disabled of late
+	Until         time.Time         // when the batch is to be taken back; zero for never
 	IncludeLikely bool
 	MaxLines      int // 0 means the settings' limit
 	MaxShare      int
@@ -70,9 +75,19 @@ type Stager struct {
 	// DefaultPolicy is the password policy of entries that name none.
 	DefaultPolicy string
 
+	staging
+}
+
+// staging is what one call of Stage finds out.
+type staging struct {
+	alone    bool              // one action is all that is staged
 	given    map[string]string // unique values that lines give, and to whom
 	policies map[string]LockPolicy
-	children map[string][]string // of the candidates, where delete is staged
+	children map[string][]string     // of the candidates, where delete is staged
+	parts    map[string]bool         // folded DNs of the child containers of policies
+	retained string                  // what a delete leaves behind, in words
+	groups   []Membership            // what join-group and leave-group are about
+	memberOf map[string][]Membership // of the candidates, by folded DN, where groups are staged
 }
 
 // ErrNothing is the error for a batch in which no line would be left.
@@ -85,20 +100,24 @@ const smallBatch = 10
 // Stage makes a batch of the candidates. Those that cannot or must not be
 // changed come back as refusals; the rest are lines.
 func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*Batch, []Refusal, error) {
-	s.policies, s.given = map[string]LockPolicy{}, map[string]string{}
+	s.staging = staging{alone: len(o.Actions) == 1, policies: map[string]LockPolicy{}, given: map[string]string{}, parts: map[string]bool{}}
 	target, err := s.target(ctx, &o)
 	if err != nil {
 		return nil, nil, err
 	}
-	b := &Batch{Identity: s.Identity, Yard: o.Yard, Source: o.Source, Server: o.Server, Created: o.At, By: o.By, Why: o.Why, Actions: o.Actions}
-	if slices.Contains(o.Actions, Delete) {
-		dns := make([]string, len(candidates))
-		for i := range candidates {
-			dns[i] = candidates[i].Entry.DN
-		}
-		if s.children, err = s.From.Children(ctx, dns); err != nil {
+	if !o.Until.IsZero() {
+		if err := timeBoxed(&o); err != nil {
 			return nil, nil, err
 		}
+	}
+	b := &Batch{Identity: s.Identity, Yard: o.Yard, Source: o.Source, Server: o.Server, Created: o.At, By: o.By, Why: o.Why, Actions: o.Actions, Until: o.Until, EvenEnabled: o.EvenEnabled, Accounts: s.Accounts}
+	if slices.Contains(o.Actions, Delete) {
+		if candidates, err = s.beforeDelete(ctx, candidates); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := s.readGroups(ctx, &o, candidates); err != nil {
+		return nil, nil, err
 	}
 	var refusals []Refusal
 	seen := map[string]bool{}
@@ -117,9 +136,13 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		b.Lines = append(b.Lines, *line)
 	}
 	slices.SortStableFunc(b.Lines, func(x, y Line) int {
-		return cmp.Or(cmp.Compare(len(x.Privileged), len(y.Privileged)), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
+		return cmp.Or(cmp.Compare(len(x.Privileged), len(y.Privileged)), cmp.Compare(x.rank(), y.rank()), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
 	})
 	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
+	if b.Lines, refusals, err = s.keepMembers(ctx, b.Lines, refusals); err != nil {
+		return nil, nil, err
+	}
+	b.Lines, refusals = s.keepParents(b.Lines, refusals)
 	for i := range b.Lines {
 		b.Lines[i].N = i + 1
 	}
@@ -129,6 +152,16 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 	return b, refusals, s.limits(&o, len(b.Lines))
 }
 
+// Share is how many per cent of a yard's accounts some lines are, rounded up;
+// 0 where nobody counted the accounts, and where the lines are so few that
+// their share does not matter.
+func Share(lines, accounts int) int {
+	if lines <= smallBatch || accounts == 0 {
+		return 0
+	}
+	return (lines*100 + accounts - 1) / accounts
+}
+
 // limits keep a slip of the hand from becoming a disaster.
 func (s *Stager) limits(o *Order, lines int) error {
 	most := cmp.Or(o.MaxLines, s.Settings.Batch.MaxLines)
@@ -136,8 +169,7 @@ func (s *Stager) limits(o *Order, lines int) error {
 	if lines > most {
 		return fmt.Errorf("%d lines are more than a batch may have (%d): choose fewer, or raise the limit with --max-lines %d", lines, most, lines)
 	}
-	if lines > smallBatch && s.Accounts > 0 && lines*100 > share*s.Accounts {
-		percent := (lines*100 + s.Accounts - 1) / s.Accounts
+	if percent := Share(lines, s.Accounts); percent > share {
 		return fmt.Errorf("%d lines are %d %% of the yard's %d accounts, more than a batch may touch (%d %%): choose fewer, or raise the limit with --max-share %d", lines, percent, s.Accounts, share, percent)
 	}
 	return nil
@@ -186,7 +218,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if c.NotNow != "" {
 		return nil, errors.New(c.NotNow)
 	}
-	if why := s.Protection.Why(e); why != "" {
+	if why := s.Protection.Why(e, o.Actions); why != "" {
 		return nil, errors.New(why)
 	}
 	if !utf8.ValidString(e.DN) {
@@ -206,7 +238,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		if err != nil {
 			return nil, err
 		}
-		rested = check.RestsOn(s.Dialect)
+		rested = check.RestsOn(s.Dialect, s.Settings)
 		line.Reason, line.Confidence = reason(f), string(f.Confidence)
 	}
 	if s.Privilege != nil {
@@ -241,14 +273,27 @@ func reason(f *audit.Finding) string {
 func (s *Stager) action(ctx context.Context, o *Order, name string, c *Candidate, a *directory.Account, target *place, line *Line) error {
 	e := &c.Entry
 	switch name {
-	case Set, Fill:
+	case Set, Add, Clear, Fill:
 		return s.assign(ctx, name, e, c.Values, line)
+	case Describe:
+		return s.describe(e, o, line)
+	case Expire:
+		return s.expire(ctx, e, o, line)
+	case Hide:
+		return s.hide(ctx, e, line)
+	case JoinGroup, LeaveGroup, LeaveGroups:
+		return s.inGroups(name, e, line)
+	case ResetPassword:
+		return s.resetPassword(a, o, line)
 	case Rename:
 		return s.rename(ctx, e, a, o.Name, line)
 	case Move:
 		return s.move(o, e, a, target, line)
 	case Delete:
 		return s.remove(ctx, o, e, a, line)
+	}
+	if !a.Kind.IsAccount() {
+		return fmt.Errorf("%s is for accounts only", name)
 	}
 	lock, err := s.lockPolicy(ctx, e)
 	if err != nil {
@@ -260,7 +305,7 @@ func (s *Stager) action(ctx context.Context, o *Order, name string, c *Candidate
 	}
 	line.Actions = append(line.Actions, Action{Name: name})
 	for _, m := range mods {
-		line.Changes = append(line.Changes, Describe(m))
+		line.Changes = append(line.Changes, ChangeOf(m))
 	}
 	return nil
 }
@@ -286,67 +331,6 @@ func (s *Stager) move(o *Order, e *directory.Entry, a *directory.Account, target
 	line.Actions = append(line.Actions, Action{Name: Move, To: target.dn, RDN: rdn})
 	line.Changes = append(line.Changes, Change{What: "place", Old: e.DN, New: rdn + "," + target.dn})
 	return nil
-}
-
-// remove stages a delete: only of an account that is disabled, and has been
-// for long enough, by sure evidence.
-func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *directory.Account, line *Line) error {
-	if server, ok := s.From.(*source.Server); ok {
-		meta, err := server.Metadata(ctx, e)
-		if err != nil {
-			return err
-		}
-		if meta != "" {
-			dated := directory.Entry{DN: e.DN, Attrs: e.Attrs}
-			dated.Set("replPropertyMetaData", meta)
-			since := s.Dialect.Account(&dated)
-			a.FlagsSince = since.FlagsSince
-		}
-		if denied, err := server.DeniedDelete(ctx, e.DN); err != nil {
-			return err
-		} else if denied {
-			return errors.New("it is protected against accidental deletion (its access list denies delete); take that off first")
-		}
-	}
-	if why := s.mayDelete(e, a, o); why != "" {
-		return errors.New(why)
-	}
-	if below := s.children[e.DN]; len(below) > 0 {
-		return fmt.Errorf("%d entries stand below it, such as %s", len(below), below[0])
-	}
-	line.Actions = append(line.Actions, Action{Name: Delete})
-	line.Changes = append(line.Changes, Change{What: "entry", Old: e.DN, New: "(deleted)"})
-	line.Warnings = append(line.Warnings, NotComingBack(s.Dialect)...)
-	return nil
-}
-
-func (s *Stager) mayDelete(e *directory.Entry, a *directory.Account, o *Order) string {
-	survey := directory.NewSurvey(s.Dialect)
-	survey.DefaultPolicy = directory.FoldDN(s.DefaultPolicy)
-	off := survey.Disabled(a, o.At)
-	staged := slices.Contains(o.Actions, Disable)
-	wait := s.Settings.Batch.DeleteMinDisabled
-	switch {
-	case !off.Yes && !staged:
-		return "it is enabled; disable it first, and delete it when it has been disabled for " + wait.String()
-	case wait == calendar.Span{}:
-		return ""
-	case staged:
-		return "it must have been disabled for " + wait.String() + " before it is deleted; disable it in a batch of its own"
-	case !a.FlagsSince.Known():
-		return "nothing proves for how long it has been disabled (delete_min_disabled is " + wait.String() + ")"
-	case a.FlagsSince.Time().After(wait.Before(o.At)):
-		return fmt.Sprintf("it has been disabled only since %s (delete_min_disabled is %s)", a.FlagsSince.Time().Format(time.DateOnly), wait)
-	}
-	return ""
-}
-
-// NotComingBack says what a restore of a deleted entry cannot give back.
-func NotComingBack(d *directory.Dialect) []string {
-	if d == directory.AD {
-		return []string{"after a restore the password is gone, and so are keys and other secrets"}
-	}
-	return []string{"after a restore the password, the identity and the operational times are gone; the entry is a new one with the old values"}
 }
 
 // lockPolicy reads the password policy in force for an entry.
@@ -385,20 +369,30 @@ func (s *Stager) keepLastPrivileged(lines []Line, refusals []Refusal) ([]Line, [
 	if s.Privilege == nil {
 		return lines, refusals
 	}
-	var going []string
+	var going []Going
 	for i := range lines {
-		if lines[i].SwitchesOff() && len(lines[i].Privileged) > 0 {
-			going = append(going, lines[i].DN)
+		if groups := lines[i].GivesUp(); len(groups) > 0 {
+			going = append(going, Going{lines[i].DN, groups})
 		}
 	}
 	emptied := s.Privilege.WouldEmpty(going)
 	if len(emptied) == 0 {
 		return lines, refusals
 	}
+	return sift(lines, refusals, func(l *Line) string {
+		if slices.ContainsFunc(l.GivesUp(), func(g string) bool { return slices.Contains(emptied, g) }) {
+			return "with this batch " + strings.Join(emptied, " and ") + " would have no enabled member left"
+		}
+		return ""
+	})
+}
+
+// sift turns the lines for which there is a reason into refusals.
+func sift(lines []Line, refusals []Refusal, why func(*Line) string) ([]Line, []Refusal) {
 	kept := lines[:0]
 	for _, l := range lines {
-		if l.SwitchesOff() && slices.ContainsFunc(l.Privileged, func(g string) bool { return slices.Contains(emptied, g) }) {
-			refusals = append(refusals, Refusal{DN: l.DN, Account: l.Account, Why: "with this batch " + strings.Join(emptied, " and ") + " would have no enabled member left"})
+		if reason := why(&l); reason != "" {
+			refusals = append(refusals, Refusal{DN: l.DN, Account: l.Account, Why: reason})
 			continue
 		}
 		kept = append(kept, l)
@@ -437,7 +431,7 @@ func switchedOff(attr string, values []Octets) bool {
 // SwitchesOff tells whether the account can no longer sign in after the line.
 func (l *Line) SwitchesOff() bool {
 	return slices.ContainsFunc(l.Actions, func(a Action) bool {
-		return a.Name == Disable || a.Name == Delete || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
+		return a.Name == Disable || a.Name == Delete || a.Name == Expire || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
 			locks := directory.LookupAttr(m.Attr) == directory.AttrPwdAccountLockedTime && len(m.New) > 0
 			return locks || switchedOff(m.Attr, m.New)
 		})

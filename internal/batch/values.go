@@ -19,7 +19,8 @@ type Assignment struct {
 	Attr string
 	// Old is the value to replace; "" means all that there are.
 	Old string
-	// New is the value, or for fill the rule that makes it.
+	// New is the value, or for fill the rule that makes it. For clear it is the
+	// one value to take away, "" for all.
 	New string
 }
 
@@ -84,6 +85,10 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 		if err != nil {
 			return err
 		}
+		if name == Clear {
+			mods = append(mods, m)
+			continue
+		}
 		if err := s.allowed(ctx, e, w.Attr, value); err != nil {
 			return err
 		}
@@ -91,7 +96,7 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 	}
 	line.Actions = append(line.Actions, Action{Name: name, Put: mods})
 	for _, m := range mods {
-		line.Changes = append(line.Changes, Describe(m))
+		line.Changes = append(line.Changes, ChangeOf(m))
 	}
 	return nil
 }
@@ -101,6 +106,20 @@ func assignment(name string, e *directory.Entry, w Assignment, value string) (Mo
 	m := Mod{Attr: w.Attr, Old: OctetsOf(now), New: []Octets{Octets(value)}}
 	blank := !slices.ContainsFunc(now, func(v string) bool { return strings.TrimSpace(v) != "" })
 	switch {
+	case name == Clear && len(now) == 0:
+		return m, fmt.Errorf("it has no %s", w.Attr)
+	case name == Clear && w.New == "":
+		m.New = nil
+	case name == Clear:
+		at := slices.Index(now, w.New)
+		if at < 0 {
+			return m, fmt.Errorf("its %s is %s, not %q", w.Attr, readable(w.Attr, m.Old), w.New)
+		}
+		m.New = slices.Delete(slices.Clone(m.Old), at, at+1)
+	case name == Add && slices.ContainsFunc(now, func(v string) bool { return strings.EqualFold(v, value) }):
+		return m, fmt.Errorf("its %s has %q already", w.Attr, value)
+	case name == Add && value != "":
+		m.New = append(slices.Clone(m.Old), Octets(value))
 	case value == "":
 		return m, fmt.Errorf("the new %s would be empty", w.Attr)
 	case name == Fill && !blank:
@@ -153,30 +172,18 @@ func (s *Stager) allowed(ctx context.Context, e *directory.Entry, attr, value st
 // Expand makes a value by a rule: a text in which {attribute} stands for the
 // entry's value of it. Two braces stand for one.
 func Expand(rule string, e *directory.Entry) (string, error) {
-	var b strings.Builder
-	for rest := rule; rest != ""; {
+	value, err := substitute(rule, func(name string) (string, error) {
 		switch {
-		case strings.HasPrefix(rest, "{{"), strings.HasPrefix(rest, "}}"):
-			b.WriteByte(rest[0])
-			rest = rest[2:]
-		case rest[0] == '{':
-			name, after, ok := strings.Cut(rest[1:], "}")
-			if !ok || !attributeForm.MatchString(name) {
-				return "", fmt.Errorf("the rule %q has a { that begins no {attribute}", rule)
-			}
-			if directory.IsSecret(name) {
-				return "", fmt.Errorf("%s is secret and stands in no rule", name)
-			}
-			value := strings.TrimSpace(e.First(name))
-			if value == "" {
-				return "", fmt.Errorf("its %s is blank, so the rule gives nothing", name)
-			}
-			b.WriteString(value)
-			rest = after
-		default:
-			b.WriteByte(rest[0])
-			rest = rest[1:]
+		case !attributeForm.MatchString(name):
+			return "", fmt.Errorf("the rule %q has a { that begins no {attribute}", rule)
+		case directory.IsSecret(name):
+			return "", fmt.Errorf("%s is secret and stands in no rule", name)
 		}
-	}
-	return strings.TrimSpace(b.String()), nil
+		value := strings.TrimSpace(e.First(name))
+		if value == "" {
+			return "", fmt.Errorf("its %s is blank, so the rule gives nothing", name)
+		}
+		return value, nil
+	})
+	return strings.TrimSpace(value), err
 }

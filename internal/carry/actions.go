@@ -18,6 +18,9 @@ import (
 func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	for i := range l.Actions {
 		a := &l.Actions[i]
+		if e == nil && past.done(batch.Delete) && a.Name != batch.Delete {
+			continue // what came before the delete is done
+		}
 		var err error
 		switch a.Name {
 		case batch.Move, batch.Rename:
@@ -26,6 +29,10 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 			err = r.remove(ctx, l, e, past)
 		case batch.Restore:
 			err = r.restore(ctx, l, a, past)
+		case batch.JoinGroup, batch.LeaveGroup, batch.LeaveGroups:
+			err = r.groups(ctx, l, a, e, past)
+		case batch.ResetPassword:
+			err = r.resetPassword(ctx, l, a, e, past)
 		default:
 			err = r.modify(ctx, l, a, e, past)
 		}
@@ -37,6 +44,10 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 		}
 		if e, err = r.find(ctx, l, past); err != nil {
 			return err
+		}
+		// What the next action is planned on must still be what was agreed to.
+		if drift := batch.Drift(r.guards(l, past), e, past.mods()); drift != "" {
+			return fmt.Errorf("begun, then changed by somebody else: %s", drift)
 		}
 	}
 	return nil
@@ -55,6 +66,10 @@ func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Ent
 			return fmt.Errorf("its place %s,%s is taken", a.RDN, a.To)
 		}
 		return err
+	case batch.JoinGroup, batch.LeaveGroup, batch.LeaveGroups:
+		return nil // the guards say whether it can be done
+	case batch.ResetPassword:
+		return r.mayReset()
 	}
 	_, err := r.mods(ctx, a, e)
 	return err
@@ -123,6 +138,9 @@ func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *dire
 	if r.Server.Root.Controls[source.AssertionOID] {
 		return nil
 	}
+	if action == batch.Delete && !e.HasClass("user") && !e.HasClass("group") && r.Server.Dialect == directory.AD {
+		return nil // a container: that it is empty the server itself makes sure of
+	}
 	attr := r.witness(l, e)
 	if attr == "" {
 		return fmt.Errorf("%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s", r.Server.URL, action)
@@ -139,6 +157,9 @@ func (r *Runner) witness(l *batch.Line, e *directory.Entry) string {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
 	if r.Server.Dialect == directory.AD {
+		if !e.HasClass("user") {
+			return "sAMAccountName"
+		}
 		return "userAccountControl"
 	}
 	candidates := []string{"nsAccountLock"}
@@ -147,7 +168,7 @@ func (r *Runner) witness(l *batch.Line, e *directory.Entry) string {
 			candidates = append(candidates, g.Attr)
 		}
 	}
-	for _, attr := range append(candidates, "sn", "cn", "uid") {
+	for _, attr := range append(candidates, "sn", "cn", "uid", "objectClass") {
 		if e.Has(attr) && !strings.EqualFold(attr, naming) && !e.Incomplete(attr) {
 			return attr
 		}
@@ -275,7 +296,7 @@ func (r *Runner) references(ctx context.Context, e *directory.Entry) ([]batch.Re
 }
 
 func (r *Runner) isPrivilegedGroup(dn string) bool {
-	return slices.ContainsFunc(r.privilege.Groups, func(g batch.PrivilegedGroup) bool { return directory.FoldDN(g.DN) == directory.FoldDN(dn) })
+	return slices.ContainsFunc(r.common.known().Groups, func(g batch.PrivilegedGroup) bool { return directory.FoldDN(g.DN) == directory.FoldDN(dn) })
 }
 
 func (r *Runner) imageWithReferences(ctx context.Context, e *directory.Entry) (*batch.Image, error) {

@@ -20,36 +20,56 @@ import (
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+	"golang.org/x/time/rate"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 )
 
 // Runner carries out one batch on one writable server.
 type Runner struct {
-	Store      *store.Store
-	Batch      *batch.Batch
-	Server     *source.Server
-	Protection batch.Protection
-	// Named are the groups that the settings call privileged.
-	Named         []string
+	Store         *store.Store
+	Batch         *batch.Batch
+	Server        *source.Server
+	Protection    batch.Protection
 	DefaultPolicy string
 	By            string
 	Now           func() time.Time
+	// Settings hold the limits, the rule of signatures, and further privileged
+	// groups.
+	Settings *settings.Settings
+	// DayLines and DayShare are other limits of a day than those of the
+	// settings, where they are positive.
+	DayLines, DayShare int
 	// DryRun reads and judges, and writes nothing anywhere.
 	DryRun bool
+	// Rehearsal tells that the server is a copy in memory, for which nobody has
+	// to agree and no limit of a day holds.
+	Rehearsal bool
 	// AcceptUnproved carries out lines whose guard could not be read on the
 	// server that it came from.
 	AcceptUnproved bool
 	// Other connects to another server of the yard by its host name, for
 	// guards on values that are not replicated.
 	Other func(ctx context.Context, host string) (*source.Server, error)
+	// Connections is how many lines may be carried out at once, each over a
+	// connection of its own; 0 and 1 mean one after the other.
+	Connections int
+	// Rate, if set, is how many writes a second the server is to be given.
+	Rate *rate.Limiter
+	// Only, if positive, is how many lines are tried before it stops.
+	Only int
+	// Deliver hands a new password over before it is set. Nil where no batch
+	// may set any.
+	Deliver func(l *batch.Line, password string) error
 	// Progress is told of each line as it is settled.
 	Progress func(l *batch.Line)
 
-	privilege *batch.Privilege
+	common    *common
+	agreement *batch.Agreement
 	policies  map[string]batch.LockPolicy
 	others    map[string]*source.Server
 }
@@ -58,14 +78,16 @@ type Runner struct {
 type Result struct {
 	Counts map[batch.LineState]int
 	Halted string // why it stopped early, "" where it did not
-	Head   string // hash of the last journal record
+	// Planned tells that it stopped where it was to stop.
+	Planned bool   `json:",omitempty"`
+	Head    string // hash of the last journal record
 }
 
 // NotDone counts the lines that should have been done and were not.
 func (r Result) NotDone() int {
 	n := 0
 	for state, count := range r.Counts {
-		if state != batch.Applied && state != batch.Dropped {
+		if state != batch.Applied && state != batch.Dropped && !(r.Planned && state == batch.Waiting) {
 			n += count
 		}
 	}
@@ -87,6 +109,7 @@ type beginning struct {
 	Bound    string          `json:"bound"`
 	Identity source.Identity `json:"identity"`
 	Lines    int             `json:"lines"`
+	Signed   []string        `json:"signed,omitempty"` // by whom, whose signatures count
 }
 
 type lineRecord struct {
@@ -103,14 +126,10 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 	if err := r.ready(ctx); err != nil {
 		return res, err
 	}
-	defer func() {
-		for _, s := range r.others {
-			s.Close()
-		}
-	}()
+	defer r.closeOthers()
 	if !r.DryRun {
 		sealed, err := r.Store.SetBatchState(ctx, r.Batch.ID, string(batch.Begun), r.record(eventBegin, 0, beginning{
-			Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open()}))
+			Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open(), Signed: r.signedBy()}))
 		if err != nil {
 			return res, err
 		}
@@ -134,6 +153,15 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 	return res, errors.Join(err, endErr)
 }
 
+func (r *Runner) signedBy() (names []string) {
+	for _, sig := range r.agreement.Signatures {
+		if sig.Void == "" {
+			names = append(names, sig.Principal+" "+sig.Key)
+		}
+	}
+	return names
+}
+
 // ready refuses what must not even be begun.
 func (r *Runner) ready(ctx context.Context) error {
 	b := r.Batch
@@ -155,11 +183,28 @@ func (r *Runner) ready(ctx context.Context) error {
 	if err := r.sameServer(ctx); err != nil {
 		return err
 	}
+	resets := func(l batch.Line) bool { return !l.State.Settled() && l.Has(batch.ResetPassword) }
+	if slices.ContainsFunc(b.Lines, resets) {
+		if err := r.mayReset(); err != nil {
+			return fmt.Errorf("batch %d resets passwords: %w", b.ID, err)
+		}
+	}
+	r.agreement = &batch.Agreement{}
+	if !r.DryRun && !r.Rehearsal {
+		if r.agreement, err = b.CheckAgreed(ctx, r.Store, r.Settings, r.Now()); err != nil {
+			return err
+		}
+		if err := r.withinDay(ctx); err != nil {
+			return err
+		}
+	}
 	r.policies, r.others = map[string]batch.LockPolicy{}, map[string]*source.Server{}
-	if r.privilege, err = batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Named, r.Now()); err != nil {
+	privilege, err := batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Settings.Audit.PrivilegedGroups, r.Now())
+	if err != nil {
 		return err
 	}
-	if !r.privilege.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() }) {
+	r.common = &common{privilege: privilege, writing: map[string]chan struct{}{}}
+	if !privilege.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
 		return fmt.Errorf("%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them", r.Server.URL, r.Server.Bound)
 	}
 	return nil
@@ -176,7 +221,7 @@ func (r *Runner) sameServer(ctx context.Context) error {
 		return err
 	}
 	var begun beginning
-	open := false
+	open := map[int]bool{} // lines in the middle of a step
 	for _, rec := range records {
 		switch rec.Event {
 		case eventBegin:
@@ -184,79 +229,15 @@ func (r *Runner) sameServer(ctx context.Context) error {
 				return fmt.Errorf("journal record %d: %w", rec.Seq, err)
 			}
 		case eventIntent:
-			open = true
+			open[rec.Line] = true
 		case eventOutcome:
-			open = false
+			delete(open, rec.Line)
 		}
 	}
-	if open && begun.Host != r.Server.HostName() {
+	if len(open) > 0 && begun.Host != r.Server.HostName() {
 		return fmt.Errorf("batch %d was stopped in the middle of a step on %s; only that server can show whether the step was done, and this is %s", r.Batch.ID, begun.Host, r.Server.HostName())
 	}
 	return nil
-}
-
-// maxFailures is the most lines that may fail before the batch halts: five,
-// or two per cent of its lines where that is less, but at least one.
-func maxFailures(lines int) int { return max(1, min(5, lines*2/100)) }
-
-func (r *Runner) lines(ctx context.Context, res *Result) error {
-	failures, limit, first := 0, maxFailures(len(r.Batch.Lines)), true
-	for i := range r.Batch.Lines {
-		l := &r.Batch.Lines[i]
-		if l.State.Settled() {
-			continue
-		}
-		if ctx.Err() != nil {
-			res.Halted = "it was interrupted"
-			return nil
-		}
-		err := r.line(ctx, l)
-		var journal journalError
-		var unsettled unsettledError
-		switch {
-		case errors.As(err, &journal):
-			return err // nothing may be done that cannot be written down
-		case err != nil && ctx.Err() != nil:
-			res.Halted = "it was interrupted"
-			return nil
-		case err == nil:
-		case l.State == batch.Waiting, errors.As(err, &unsettled):
-			res.Halted = err.Error()
-			return nil
-		}
-		if r.Progress != nil {
-			r.Progress(l)
-		}
-		if halt := alwaysHalts(err); halt != "" {
-			res.Halted = halt
-			return nil
-		}
-		if first && l.State == batch.Unproved {
-			res.Halted = "the guard of the first line could not be read"
-			return nil
-		}
-		first = false
-		if l.State == batch.Failed || l.State == batch.Refused && err != nil {
-			if failures++; failures >= limit {
-				res.Halted = fmt.Sprintf("%d of %d lines failed, which is the limit", failures, len(r.Batch.Lines))
-				return nil
-			}
-		}
-	}
-	return nil
-}
-
-// alwaysHalts tells what no second line needs to be tried after.
-func alwaysHalts(err error) string {
-	switch {
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
-		return "the server no longer takes the password"
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
-		return "the account that is bound may not write this: nobody's entry was changed by that line"
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
-		return "the server sends writes elsewhere (referral): give the writable server's own URL"
-	}
-	return ""
 }
 
 // unsettledError leaves a step behind of which nobody knows yet whether it
@@ -325,23 +306,10 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 		return r.wouldDo(ctx, l, entry, past)
 	}
 	err = r.actions(ctx, l, entry, past)
-	var journal journalError
-	switch {
-	case err == nil:
-		return r.settle(l, batch.Applied, strings.Join(past.notes, "; "))
-	case errors.As(err, &journal), ctx.Err() != nil && errors.Is(err, ctx.Err()):
+	if err != nil && ctx.Err() != nil && errors.Is(err, ctx.Err()) {
 		return err
-	case past.open():
-		return unsettledError{err}
 	}
-	state := batch.Refused
-	if past.begun() {
-		state = batch.Failed
-	}
-	if settleErr := r.settle(l, state, plainError(err)); settleErr != nil {
-		return settleErr
-	}
-	return err
+	return r.settled(l, past, err)
 }
 
 // plainError says what a server refused, without the protocol's words where
@@ -389,33 +357,60 @@ func (r *Runner) refusal(ctx context.Context, l *batch.Line, e *directory.Entry,
 	if e == nil {
 		return ""
 	}
-	if why := r.Protection.Why(e); why != "" {
+	if why := r.Protection.Why(e, actionNames(l)); why != "" {
 		return why
 	}
-	if !l.SwitchesOff() || len(r.privilege.Of(e.DN)) == 0 {
+	// What it belongs to may have changed since it was staged.
+	now := *l
+	now.Privileged = r.common.known().Of(e.DN)
+	if len(now.GivesUp()) == 0 {
 		return ""
 	}
+	if len(l.Privileged) == 0 {
+		return "it is in " + strings.Join(now.GivesUp(), " and ") + " now, and was not when this was staged: stage it again"
+	}
 	// Somebody else may be at work on the same group: look again, now.
-	fresh, err := batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Named, r.Now())
+	fresh, err := batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Settings.Audit.PrivilegedGroups, r.Now())
 	if err != nil {
 		return "its privileged groups could not be read: " + err.Error()
 	}
-	r.privilege = fresh
-	if emptied := fresh.WouldEmpty([]string{e.DN}); len(emptied) > 0 {
+	r.common.learn(fresh)
+	now.Privileged = fresh.Of(e.DN)
+	if emptied := fresh.WouldEmpty([]batch.Going{{DN: e.DN, Groups: now.GivesUp()}}); len(emptied) > 0 {
 		return strings.Join(emptied, " and ") + " would have no enabled member left"
 	}
 	return ""
 }
 
+func actionNames(l *batch.Line) []string {
+	names := make([]string, len(l.Actions))
+	for i, a := range l.Actions {
+		names[i] = a.Name
+	}
+	return names
+}
+
+// guards are those of a line that still mean something: once it was moved, its
+// container is the line's own doing.
+func (r *Runner) guards(l *batch.Line, past *history) []batch.Guard {
+	if !past.done(batch.Move) && !past.done(batch.Rename) && !past.done(batch.Restore) {
+		return l.Guard
+	}
+	return slices.DeleteFunc(slices.Clone(l.Guard), func(g batch.Guard) bool { return g.Rule == batch.Container })
+}
+
 // drift tests the guards. The second result says which guard could not be
 // read where it has to be.
 func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (drift, unproved string, err error) {
-	guards := l.Guard
-	if past.done(batch.Move) || past.done(batch.Restore) {
-		guards = slices.DeleteFunc(slices.Clone(guards), func(g batch.Guard) bool { return g.Rule == batch.Container })
-	}
+	guards := r.guards(l, past)
 	if drift := batch.Drift(guards, e, past.mods()); drift != "" {
 		return drift, "", nil
+	}
+	if batch.GuardsGroups(guards) {
+		drift, err := r.groupDrift(ctx, guards, e, past)
+		if drift != "" || err != nil {
+			return drift, "", err
+		}
 	}
 	for _, g := range guards {
 		if g.Server == "" || strings.EqualFold(g.Server, r.Server.HostName()) {

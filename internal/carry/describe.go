@@ -17,7 +17,11 @@ func Describe(r *store.Sealed) string {
 	case eventBegin:
 		var b beginning
 		if json.Unmarshal(r.Body, &b) == nil {
-			return fmt.Sprintf("on %s as %s, %d lines to do", b.Server, b.Bound, b.Lines)
+			text := fmt.Sprintf("on %s as %s, %d lines to do", b.Server, b.Bound, b.Lines)
+			if len(b.Signed) > 0 {
+				text += "; signed by " + strings.Join(b.Signed, ", ")
+			}
+			return text
 		}
 	case eventIntent:
 		var in intent
@@ -49,6 +53,11 @@ func Describe(r *store.Sealed) string {
 			}
 			return text
 		}
+	case batch.EventSigned:
+		var sig batch.Signature
+		if json.Unmarshal(r.Body, &sig) == nil {
+			return fmt.Sprintf("by %s with %s", sig.Principal, sig.Key)
+		}
 	case store.EventExempted, store.EventExemptionEnded:
 		var e settings.Exemption
 		if json.Unmarshal(r.Body, &e) == nil {
@@ -77,7 +86,7 @@ func (s *Step) describe() string {
 	case OpModify:
 		var parts []string
 		for _, m := range s.Mods {
-			c := batch.Describe(m)
+			c := batch.ChangeOf(m)
 			if c.Old == c.New {
 				parts = append(parts, fmt.Sprintf("make sure that %s of %s is still %s", c.What, name, c.Old))
 				continue
@@ -96,6 +105,8 @@ func (s *Step) describe() string {
 			}
 		}
 		return strings.Join(parts, "; ")
+	case OpPassword:
+		return "a new password for " + name
 	case OpRename:
 		return fmt.Sprintf("move %s to %s", name, s.target())
 	case OpDelete:

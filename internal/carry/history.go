@@ -7,12 +7,17 @@ import (
 	"yardbroom/internal/store"
 )
 
-// readHistory puts the journal's records of one line together.
+// readHistory reads what the journal knows of one line.
 func readHistory(ctx context.Context, journal func(context.Context, int, int) ([]store.Sealed, error), batchID, line int, d *directory.Dialect) (*history, error) {
 	records, err := journal(ctx, batchID, line)
 	if err != nil {
 		return nil, err
 	}
+	return historyOf(records, d)
+}
+
+// historyOf puts the records of one line together.
+func historyOf(records []store.Sealed, d *directory.Dialect) (*history, error) {
 	h := &history{}
 	for _, rec := range records {
 		switch rec.Event {

@@ -187,6 +187,10 @@ func (r *Runner) lockRestored(ctx context.Context, l *batch.Line, e *directory.E
 func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
+	raised := directory.Entry{}
+	if after := past.main(batch.Restore).outcome.After; after != nil {
+		raised = after.Entry()
+	}
 	for _, attr := range im.Attrs {
 		if serverOwned[strings.ToLower(attr.Name)] || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
 			slices.ContainsFunc(linkAttributes[:2], func(n string) bool { return strings.EqualFold(n, attr.Name) }) {
@@ -194,6 +198,10 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 		}
 		now := batch.OctetsOf(e.Get(attr.Name))
 		if sameList(batch.Plain(now), attr.Values) {
+			continue
+		}
+		if !exactList(raised.Get(attr.Name), now) {
+			past.note(attr.Name + " was changed by somebody else since it came back, and was left as it is")
 			continue
 		}
 		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {

@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,6 +29,8 @@ type Step struct {
 	RDN      string            `json:"rdn,omitempty"`
 	Superior string            `json:"superior,omitempty"`
 	Attrs    []batch.ImageAttr `json:"attrs,omitempty"`
+
+	secret string // the password of OpPassword, which is never written down
 }
 
 // Op is the kind of a step.
@@ -42,6 +45,7 @@ const (
 	OpDelete    Op = "delete"
 	OpAdd       Op = "add"
 	OpReanimate Op = "reanimate"
+	OpPassword  Op = "password"
 )
 
 // ValueMod takes one value out of an attribute, puts one in, or both.
@@ -97,6 +101,10 @@ const maxTries = 3
 // may be interrupted half-way, so it does not take the caller's context.
 func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, assertion string) (again bool, err error) {
 	ctx := context.Background()
+	if err := r.wait(ctx); err != nil {
+		return false, err
+	}
+	defer r.common.hold(s.written())()
 	s.N = past.next()
 	if _, err := r.Store.Append(ctx, r.record(eventIntent, l.N, intent{Step: s, Before: before})); err != nil {
 		return false, journalError{err}
@@ -114,6 +122,14 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 	return err != nil && last != nil && last.Untouched, err
 }
 
+// wait holds the next write back where the server is given only so many.
+func (r *Runner) wait(ctx context.Context) error {
+	if r.Rate == nil {
+		return nil
+	}
+	return r.Rate.Wait(ctx)
+}
+
 // unread is the error of a step of which nobody could read how it ended,
 // whether the connection could not be made again or was lost once more.
 func unread(err error) error {
@@ -128,16 +144,27 @@ func (r *Runner) settleStep(ctx context.Context, l *batch.Line, past *history, w
 // conclude reads the entry back and writes the outcome of the last intent.
 func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, writeErr error, settled bool) error {
 	s := past.last()
-	o := outcome{N: s.N, Settled: settled}
 	if writeErr != nil && !settled {
-		o.Error = plainError(writeErr)
-		return r.finish(ctx, l, past, o, writeErr)
+		return r.finish(ctx, l, past, outcome{N: s.N, Error: plainError(writeErr)}, writeErr)
 	}
 	e, err := r.readBack(ctx, s)
 	if err != nil {
 		return unread(err)
 	}
-	switch effectOf(s, e) {
+	o, err := r.outcomeOf(past, e, writeErr, settled)
+	return r.finish(ctx, l, past, o, err)
+}
+
+// outcomeOf tells from the entry as it is now what became of the last step. The
+// error says why it was not done.
+func (r *Runner) outcomeOf(past *history, e *directory.Entry, writeErr error, settled bool) (outcome, error) {
+	s := past.last()
+	o := outcome{N: s.N, Settled: settled}
+	effect := effectOf(s, e)
+	if s.Op == OpPassword && writeErr == nil && !settled {
+		effect = effectDone // what it changes for certain cannot be read
+	}
+	switch effect {
 	case effectDone:
 		o.Done = true
 	case effectNone:
@@ -156,12 +183,9 @@ func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, wri
 		}
 	}
 	if o.Done {
-		return r.finish(ctx, l, past, o, nil)
+		return o, nil
 	}
-	if writeErr == nil {
-		writeErr = errors.New(o.Error)
-	}
-	return r.finish(ctx, l, past, o, writeErr)
+	return o, cmp.Or(writeErr, errors.New(o.Error))
 }
 
 func (r *Runner) finish(ctx context.Context, l *batch.Line, past *history, o outcome, result error) error {
@@ -201,6 +225,8 @@ func (r *Runner) write(s *Step, assertion string) error {
 			}
 		}
 		return conn.Modify(req)
+	case OpPassword:
+		return r.writePassword(s, dn)
 	case OpRename:
 		return conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(dn, s.RDN, true, s.Superior, controls))
 	case OpDelete:
@@ -309,6 +335,8 @@ func effectOf(s *Step, e *directory.Entry) effect {
 		return effectOther
 	case OpValues:
 		return effectOfValues(s.Values, e)
+	case OpPassword:
+		return effectOfPassword(s, e)
 	}
 	return effectOfMods(s.Mods, e)
 }
@@ -417,7 +445,8 @@ func (h *history) begun() bool {
 // the same action guard it or follow from it.
 var mainOps = map[string][]Op{
 	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.PutBack: {OpModify},
-	batch.Set: {OpModify}, batch.Fill: {OpModify}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
+	batch.Set: {OpModify}, batch.Fill: {OpModify}, batch.Add: {OpModify}, batch.Clear: {OpModify}, batch.Describe: {OpModify}, batch.Expire: {OpModify}, batch.Hide: {OpModify},
+	batch.ResetPassword: {OpPassword}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
 }
 
 // done tells whether an action's main step was carried out.

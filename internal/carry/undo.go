@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -17,20 +18,40 @@ import (
 // Inverse makes the batch that takes another one back: only what the journal
 // proves to have been done, in the opposite order, each line with guards that
 // hold only while the entry is still as apply left it.
-func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, by string, at time.Time) (*batch.Batch, []batch.Refusal, error) {
+//
+// With accounts, by logon name or DN, only their lines are taken back.
+func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []string, by string, at time.Time) (*batch.Batch, []batch.Refusal, error) {
 	d, err := directory.DialectNamed(b.Identity.Dialect)
 	if err != nil {
 		return nil, nil, err
 	}
 	out := &batch.Batch{Identity: b.Identity, Yard: b.Yard, Source: fmt.Sprintf("the journal of batch %d", b.ID), Server: b.Server, Created: at, By: by,
 		Why: fmt.Sprintf("undo of batch %d", b.ID), UndoOf: b.ID}
+	if _, err := b.Find(accounts); err != nil {
+		return nil, nil, err
+	}
+	heads, err := batch.Heads(ctx, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	before, err := takenBack(ctx, s, heads, b)
+	if err != nil {
+		return nil, nil, err
+	}
 	var refusals []batch.Refusal
 	for i := len(b.Lines) - 1; i >= 0; i-- {
+		if len(accounts) > 0 && !slices.ContainsFunc(accounts, b.Lines[i].Is) {
+			continue
+		}
 		h, err := readHistory(ctx, s.Journal, b.ID, b.Lines[i].N, d)
 		if err != nil {
 			return nil, nil, err
 		}
 		if !h.begun() {
+			continue
+		}
+		if earlier, done := before[b.Lines[i].ID]; done {
+			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account, Why: fmt.Sprintf("batch %d has taken that back already", earlier)})
 			continue
 		}
 		line, refused := inverseLine(d, b.ID, &b.Lines[i], h)
@@ -52,6 +73,68 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, by string, at 
 	return out, refusals, nil
 }
 
+// takenBack returns which lines of a batch others have taken back whole, by
+// their identity, and the numbers of those batches.
+func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *batch.Batch) (map[string]int, error) {
+	done := map[string]int{}
+	for _, head := range heads {
+		if head.UndoOf != b.ID || head.State == batch.Staged {
+			continue
+		}
+		back, err := batch.Load(ctx, s, head.ID)
+		if err != nil {
+			return nil, err
+		}
+		for i := range back.Lines {
+			if back.Lines[i].State == batch.Applied && !back.Lines[i].Partly {
+				done[back.Lines[i].ID] = back.ID
+			}
+		}
+	}
+	return done, nil
+}
+
+// Due is a batch whose time is over, or will be.
+type Due struct {
+	Batch *batch.Batch
+	Left  int // lines that were done and not taken back yet
+}
+
+// FindDue returns the batches that are to be taken back at some time and have
+// not been yet, the next one first.
+func FindDue(ctx context.Context, s *store.Store) ([]Due, error) {
+	heads, err := batch.Heads(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	var due []Due
+	for _, head := range heads {
+		if head.Until.IsZero() || head.State != batch.Done && head.State != batch.Begun {
+			continue
+		}
+		b, err := batch.Load(ctx, s, head.ID)
+		if err != nil {
+			return nil, err
+		}
+		back, err := takenBack(ctx, s, heads, b)
+		if err != nil {
+			return nil, err
+		}
+		d := Due{Batch: b}
+		for i := range b.Lines {
+			l := &b.Lines[i]
+			if _, gone := back[l.ID]; !gone && (l.State == batch.Applied || l.State == batch.Failed) {
+				d.Left++
+			}
+		}
+		if d.Left > 0 {
+			due = append(due, d)
+		}
+	}
+	slices.SortStableFunc(due, func(a, b Due) int { return a.Batch.Until.Compare(b.Batch.Until) })
+	return due, nil
+}
+
 // ErrNothingToUndo is the error for a batch that changed nothing that could
 // be taken back.
 var ErrNothingToUndo = errors.New("nothing of it was done that could be undone")
@@ -59,9 +142,18 @@ var ErrNothingToUndo = errors.New("nothing of it was done that could be undone")
 func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (*batch.Line, []batch.Refusal) {
 	out := &batch.Line{DN: l.DN, ID: l.ID, Account: l.Account, Kind: l.Kind, Reason: fmt.Sprintf("undo of line %d of batch %d", l.N, batchID),
 		Confidence: "sure", Privileged: l.Privileged}
+	for _, a := range l.Actions {
+		for _, m := range h.groupsChanged(d, &a) {
+			out.Privileged = without(out.Privileged, m.Privileged)
+		}
+	}
 	var refusals []batch.Refusal
 	deleted := h.main(batch.Delete) != nil
 	for i := len(l.Actions) - 1; i >= 0; i-- {
+		if changed := h.groupsChanged(d, &l.Actions[i]); len(changed) > 0 {
+			groupsBack(out, l.Actions[i].Name, changed, deleted)
+			continue
+		}
 		step := h.main(l.Actions[i].Name)
 		if step == nil {
 			continue
@@ -78,13 +170,76 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 		case deleted:
 			out.Warnings = append(out.Warnings, "it comes back disabled; enable it when it has a password")
 		default:
-			putBack(out, d, step)
+			putBack(out, step)
 		}
 	}
 	if len(out.Actions) == 0 {
 		return nil, refusals
 	}
 	return out, refusals
+}
+
+func without(all, some []string) []string {
+	return slices.DeleteFunc(slices.Clone(all), func(x string) bool { return slices.Contains(some, x) })
+}
+
+// WithoutPrivileged takes out of an undo what needs a signature: the lines of
+// privileged accounts, and the return into privileged groups.
+func WithoutPrivileged(b *batch.Batch) (refusals []batch.Refusal, err error) {
+	refuse := func(l *batch.Line, what string) {
+		refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account,
+			Why: fmt.Sprintf("%s, which needs a signature: stage that with \"yardbroom undo %d --stage %s\", have it signed, and apply it", what, b.UndoOf, l.Account)})
+	}
+	var kept []batch.Line
+	for _, l := range b.Lines {
+		if len(l.Privileged) > 0 {
+			refuse(&l, "it is in "+strings.Join(l.Privileged, " and "))
+			continue
+		}
+		if groups := l.Joins(); len(groups) > 0 {
+			refuse(&l, "it would be in "+strings.Join(groups, " and ")+" again")
+			leaveOut(&l)
+			l.Partly = true
+		}
+		if len(l.Actions) > 0 {
+			l.N = len(kept) + 1
+			kept = append(kept, l)
+		}
+	}
+	if b.Lines = kept; len(kept) == 0 {
+		return refusals, ErrNothingToUndo
+	}
+	return refusals, nil
+}
+
+// leaveOut takes the privileged groups out of what a line joins.
+func leaveOut(l *batch.Line) {
+	privileged := func(m batch.Membership) bool { return len(m.Privileged) > 0 }
+	out := map[string]bool{}
+	var actions []batch.Action
+	for _, a := range l.Actions {
+		if a.Name == batch.JoinGroup {
+			for _, m := range a.Groups {
+				out[m.DN] = out[m.DN] || privileged(m)
+			}
+			if a.Groups = slices.DeleteFunc(slices.Clone(a.Groups), privileged); len(a.Groups) == 0 {
+				continue
+			}
+		}
+		actions = append(actions, a)
+	}
+	l.Actions = actions
+	l.Changes = slices.DeleteFunc(slices.Clone(l.Changes), func(c batch.Change) bool { return c.What == "group" && out[c.New] })
+	var guard []batch.Guard
+	for _, g := range l.Guard {
+		if g.Rule == batch.NotMember {
+			if g.Values = slices.DeleteFunc(slices.Clone(g.Values), func(v batch.Octets) bool { return out[string(v)] }); len(g.Values) == 0 {
+				continue
+			}
+		}
+		guard = append(guard, g)
+	}
+	l.Guard = guard
 }
 
 // bringBack stages the return of a deleted entry to where it was.
@@ -108,12 +263,40 @@ func moveBack(l *batch.Line, s *pastStep, deleted bool) {
 	}
 }
 
-func putBack(l *batch.Line, d *directory.Dialect, s *pastStep) {
+// groupsBack stages the return into the groups that were left, or the leaving
+// of those that were joined. The groups of a deleted entry guard nothing.
+func groupsBack(l *batch.Line, done string, groups []batch.Membership, deleted bool) {
+	a := batch.Action{Name: batch.JoinGroup, Groups: groups}
+	rule := batch.NotMember
+	if done == batch.JoinGroup {
+		a.Name, rule = batch.LeaveGroup, batch.IsMember
+	}
+	l.Actions = append(l.Actions, a)
+	g := batch.Guard{Attr: "groups", Rule: rule}
+	for _, m := range groups {
+		g.Values = append(g.Values, batch.Octets(m.DN))
+		c := batch.Change{What: "group", Old: "(none)", New: m.DN}
+		if a.Name == batch.LeaveGroup {
+			c.Old, c.New = c.New, c.Old
+		}
+		l.Changes = append(l.Changes, c)
+	}
+	if !deleted {
+		l.Guard = append(l.Guard, g)
+	}
+}
+
+func putBack(l *batch.Line, s *pastStep) {
 	var put []batch.Mod
 	for _, m := range s.Mods {
-		put = append(put, batch.Mod{Attr: m.Attr, Old: m.New, New: m.Old})
+		put = append(put, m.Inverse())
 		l.Guard = append(l.Guard, batch.Guard{Attr: m.Attr, Rule: batch.Equal, Values: m.New})
-		l.Changes = append(l.Changes, batch.Describe(batch.Mod{Attr: m.Attr, Old: m.New, New: m.Old}))
+		l.Changes = append(l.Changes, batch.ChangeOf(m.Inverse()))
+	}
+	// All in one write: a line has each action once.
+	if i := slices.IndexFunc(l.Actions, func(a batch.Action) bool { return a.Name == batch.PutBack }); i >= 0 {
+		l.Actions[i].Put = append(l.Actions[i].Put, put...)
+		return
 	}
 	l.Actions = append(l.Actions, batch.Action{Name: batch.PutBack, Put: put})
 }
@@ -127,10 +310,47 @@ type Deleted struct {
 	step        pastStep
 }
 
-// FindDeleted returns the deletions of an account, by logon name or DN, the
-// latest first.
+// ComesBack says what a restore from the journal's image would bring back, and
+// what it would not.
+func (d *Deleted) ComesBack(dialect *directory.Dialect) (back, not []string) {
+	im := d.step.before
+	if im == nil {
+		return nil, []string{"everything: the journal has no image of it"}
+	}
+	attrs, groups, named := 0, []string{}, map[string]int{}
+	for _, a := range im.Attrs {
+		if !serverOwned[strings.ToLower(a.Name)] && !slices.Contains(im.Incomplete, a.Name) {
+			attrs++
+		}
+	}
+	for _, ref := range im.References {
+		switch {
+		case ref.Privileged:
+			not = append(not, "the privileged group "+directory.LeafValue(ref.DN))
+		case slices.Contains(batch.MemberAttributes, ref.Attr):
+			groups = append(groups, directory.LeafValue(ref.DN))
+		default:
+			named[ref.Attr]++
+		}
+	}
+	back = append(back, fmt.Sprintf("its place %s", d.DN), fmt.Sprintf("%d attributes", attrs))
+	if len(groups) > 0 {
+		slices.Sort(groups)
+		back = append(back, "its groups: "+strings.Join(groups, ", "))
+	}
+	for _, attr := range slices.Sorted(maps.Keys(named)) {
+		back = append(back, fmt.Sprintf("it as %s of %d entries", attr, named[attr]))
+	}
+	if len(im.Incomplete) > 0 {
+		not = append(not, strings.Join(im.Incomplete, ", ")+", which could not be read whole")
+	}
+	return back, append(not, batch.NotComingBack(dialect)...)
+}
+
+// FindDeleted returns the deletions of an account, by logon name or DN, or of
+// all where that is "", the latest first.
 func FindDeleted(ctx context.Context, s *store.Store, account string) ([]Deleted, error) {
-	all, err := batch.List(ctx, s)
+	all, err := batch.Heads(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +369,7 @@ func FindDeleted(ctx context.Context, s *store.Store, account string) ([]Deleted
 		}
 		for i := range b.Lines {
 			l := &b.Lines[i]
-			if !strings.EqualFold(l.Account, account) && directory.FoldDN(l.DN) != directory.FoldDN(account) {
+			if account != "" && !l.Is(account) {
 				continue
 			}
 			h, err := readHistory(ctx, s.Journal, b.ID, l.N, d)

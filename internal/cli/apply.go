@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/time/rate"
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
@@ -31,36 +32,69 @@ func carryFlags() []cli.Flag {
 	}, serverFlags()...)
 }
 
+// paceFlags say how fast a batch is carried out.
+func paceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.IntFlag{Name: "connections", Value: 8, Usage: "carry out this many lines at once"},
+		&cli.FloatFlag{Name: "rate", Usage: "at most this many writes a second, for a busy server"},
+	}
+}
+
 func (a *app) applyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "apply", Usage: "carry a batch out, or go on with one that was stopped", ArgsUsage: "BATCH", Flags: carryFlags(),
+		Name: "apply", Usage: "carry a batch out, or go on with one that was stopped", ArgsUsage: "BATCH",
+		Flags: slices.Concat(carryFlags(), paceFlags(), passwordFlags(), []cli.Flag{
+			&cli.BoolFlag{Name: "rehearse", Usage: "carry it out on a copy in memory, of --on or the batch's yard, and show what an audit would say then; --on may be a file or a kept survey"},
+			&cli.IntFlag{Name: "only", Usage: "as a trial, only the first `N` lines that are left"},
+			&cli.IntFlag{Name: "day-lines", Usage: "allow this many lines in 24 hours"},
+			&cli.IntFlag{Name: "day-share", Usage: "allow this share of the yard's accounts in 24 hours, in per cent"},
+		}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error { return a.carryOut(ctx, cmd, s, b) })
+			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
+				if cmd.Bool("rehearse") {
+					return a.rehearse(ctx, cmd, b)
+				}
+				return a.carryOut(ctx, cmd, s, b)
+			})
 		},
 	}
 }
 
 func (a *app) undoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "undo", Usage: "take a batch back, as far as everything is still as it left it", ArgsUsage: "BATCH", Flags: carryFlags(),
+		Name: "undo", Usage: "take a batch back, or some of its lines, as far as everything is still as it left it", ArgsUsage: "BATCH [ACCOUNT…]",
+		Description: "What would change privileged accounts, or put somebody back into a privileged group, needs a signature: it is left out, unless\nwith --stage, which makes the batch for \"yardbroom batch sign\" and \"yardbroom apply\" and carries nothing out.",
+		Flags:       slices.Concat(carryFlags(), paceFlags(), []cli.Flag{&cli.BoolFlag{Name: "stage", Usage: "make the batch that takes it back, and do not carry it out"}}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-				back, refusals, err := carry.Inverse(ctx, s, b, actor(), a.now().UTC())
-				if err == nil {
-					var more []batch.Refusal
-					more, err = a.withoutLeavers(ctx, back)
-					refusals = append(refusals, more...)
-				}
-				for _, r := range refusals {
-					fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not undone: %s (%s): %s", r.Account, render.Place(r.DN), r.Why)))
-				}
-				if err != nil {
-					return err
-				}
-				return a.saveAndCarry(ctx, cmd, s, back)
-			})
+			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error { return a.undo(ctx, cmd, s, b, cmd.Args().Tail()) })
 		},
 	}
+}
+
+// undo takes a batch back, or only the lines of some accounts.
+func (a *app) undo(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch, accounts []string) error {
+	back, refusals, err := carry.Inverse(ctx, s, b, accounts, actor(), a.now().UTC())
+	if err == nil {
+		var more []batch.Refusal
+		more, err = a.withoutLeavers(ctx, back)
+		refusals = append(refusals, more...)
+	}
+	if err == nil && !cmd.Bool("stage") {
+		var more []batch.Refusal
+		more, err = carry.WithoutPrivileged(back)
+		refusals = append(refusals, more...)
+	}
+	a.tellRefusals("undone", refusals)
+	if err != nil {
+		return err
+	}
+	if !cmd.Bool("stage") {
+		return a.saveAndCarry(ctx, cmd, s, back)
+	}
+	if err := back.Save(ctx, s); err != nil {
+		return err
+	}
+	return a.tellStaged(ctx, s, back)
 }
 
 // withoutLeavers takes the lines out of an undo that would enable an account
@@ -132,9 +166,9 @@ func (a *app) saveAndCarry(ctx context.Context, cmd *cli.Command, s *store.Store
 
 func (a *app) restoreCommand() *cli.Command {
 	return &cli.Command{
-		Name: "restore", Usage: "bring a deleted account back, disabled", ArgsUsage: "ACCOUNT", Flags: carryFlags(),
+		Name: "restore", Usage: "bring a deleted entry back, an account disabled; without a name, list what the journal knows as deleted", ArgsUsage: "[ACCOUNT]", Flags: carryFlags(),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 1 {
+			if cmd.Args().Len() > 1 {
 				return usage("give one account, by logon name or by the DN it had")
 			}
 			name := cmd.Args().First()
@@ -146,6 +180,10 @@ func (a *app) restoreCommand() *cli.Command {
 			deleted, err := carry.FindDeleted(ctx, s, name)
 			if err != nil {
 				return err
+			}
+			if name == "" {
+				a.listDeleted(deleted)
+				return nil
 			}
 			var b *batch.Batch
 			if len(deleted) > 0 {
@@ -166,7 +204,33 @@ func (a *app) restoreFromJournal(ctx context.Context, s *store.Store, d *carry.D
 	if err != nil {
 		return nil, err
 	}
+	dialect, err := directory.DialectNamed(old.Identity.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	back, not := d.ComesBack(dialect)
+	fmt.Fprintf(a.out, "%s was deleted by batch %d, staged %s.\n", render.Visible(d.Account), d.Batch, render.Moment(d.At, time.Local))
+	for _, text := range back {
+		fmt.Fprintln(a.out, render.Visible("  comes back: "+text))
+	}
+	for _, text := range not {
+		fmt.Fprintln(a.out, render.Visible("  does not:   "+text))
+	}
 	return carry.Return(old.Identity, old.Yard, d, nil, actor(), a.now().UTC())
+}
+
+// listDeleted lists what this journal has deleted.
+func (a *app) listDeleted(deleted []carry.Deleted) {
+	if len(deleted) == 0 {
+		a.note("this journal has deleted nothing; \"yardbroom restore ACCOUNT\" also looks among the deleted objects of the directory")
+		return
+	}
+	var rows [][]string
+	for i := range deleted {
+		d := &deleted[i]
+		rows = append(rows, []string{render.Visible(d.Account), render.Place(d.DN), fmt.Sprintf("%d/%d", d.Batch, d.Line), render.Moment(d.At, time.Local)})
+	}
+	render.Table(a.out, a.style(time.Local), []string{"Account", "Was in", "Batch", "Staged"}, rows, 1)
 }
 
 // restoreFromGrave looks for an account that this journal never deleted
@@ -222,7 +286,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	}
 	dry := cmd.Bool("dry-run")
 	if !dry {
-		if err := a.agree(cmd, b); err != nil {
+		if err := a.agree(ctx, cmd, s, b); err != nil {
 			return err
 		}
 		unlock, err := s.Lock()
@@ -248,9 +312,12 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	if err != nil {
 		return err
 	}
-	r := &carry.Runner{Store: s, Batch: b, Server: server, Protection: protection, Named: a.set.Audit.PrivilegedGroups,
+	r := &carry.Runner{Store: s, Batch: b, Server: server, Protection: protection, Settings: a.set,
 		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: a.now, DryRun: dry, AcceptUnproved: cmd.Bool("accept-unproved"),
 		Other: a.otherServer(p.yard)}
+	if err := pace(cmd, r); err != nil {
+		return err
+	}
 	r.Progress = func(l *batch.Line) {
 		if l.State != batch.Applied || dry || len(b.Lines) <= 50 {
 			fmt.Fprintln(a.out, render.Visible(progressLine(l)))
@@ -283,24 +350,48 @@ func (a *app) tellResult(b *batch.Batch, res carry.Result, dry bool) error {
 		fmt.Fprintf(a.out, "\nBatch %d: %s\n", b.ID, countStates(res.Counts))
 		fmt.Fprintf(a.out, "Journal head: %s\n", res.Head)
 	}
-	if res.Halted != "" {
+	if res.Halted != "" && !res.Planned {
 		fmt.Fprintf(a.err, "yardbroom: halted: %s\n", render.Visible(res.Halted))
 		if !dry {
 			fmt.Fprintf(a.err, "yardbroom: to go on when that is settled: yardbroom apply %d; to take back what was done: yardbroom undo %d\n", b.ID, b.ID)
 		}
 	}
-	if !dry && b.UndoOf == 0 && res.Counts[batch.Applied] > 0 && res.Halted == "" {
+	if res.Planned && !dry {
+		fmt.Fprintf(a.out, "To go on: yardbroom apply %d\n", b.ID)
+	}
+	if !dry && b.UndoOf == 0 && slices.ContainsFunc(b.Actions, batch.HasInverse) && res.Counts[batch.Applied] > 0 && (res.Halted == "" || res.Planned) {
 		fmt.Fprintf(a.out, "To take it back: yardbroom undo %d\n", b.ID)
 	}
-	if res.NotDone() > 0 || res.Halted != "" {
+	if res.NotDone() > 0 || res.Halted != "" && !res.Planned {
 		return &exitError{status: exitNotDone}
 	}
 	return nil
 }
 
+// pace tells the runner how fast to go, and where new passwords go.
+func pace(cmd *cli.Command, r *carry.Runner) error {
+	r.Only, r.DayLines, r.DayShare = cmd.Int("only"), cmd.Int("day-lines"), cmd.Int("day-share")
+	r.Connections = cmd.Int("connections")
+	if cmd.IsSet("connections") && (r.Connections < 1 || r.Connections > 64) {
+		return usage("--connections: %d is not a number from 1 to 64", r.Connections)
+	}
+	if n := cmd.Float("rate"); n > 0 {
+		r.Rate = rate.NewLimiter(rate.Limit(n), 1)
+	}
+	to, err := passwordFile(cmd)
+	if to != nil {
+		r.Deliver = to.deliver
+	}
+	return err
+}
+
 // agree shows what is about to happen and asks, on a terminal; elsewhere it
 // wants --yes.
-func (a *app) agree(cmd *cli.Command, b *batch.Batch) error {
+func (a *app) agree(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch) error {
+	agreed, err := b.CheckAgreed(ctx, s, a.set, a.now().UTC())
+	if err != nil {
+		return err
+	}
 	if cmd.Bool("yes") {
 		return nil
 	}
@@ -308,7 +399,7 @@ func (a *app) agree(cmd *cli.Command, b *batch.Batch) error {
 	if !ok {
 		return usage("there is no terminal to ask on: add --yes to carry batch %d out", b.ID)
 	}
-	render.Batch(a.out, b, a.style(time.Local))
+	render.Batch(a.out, b, agreed, a.style(time.Local))
 	fmt.Fprintf(a.err, "\nCarry out %s on %s? Type yes: ", render.Count(b.Open(), "line"), render.Visible(b.Identity.Base))
 	answer, err := bufio.NewReader(terminal).ReadString('\n')
 	if err != nil || strings.TrimSpace(strings.ToLower(answer)) != "yes" {

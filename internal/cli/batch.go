@@ -16,12 +16,13 @@ import (
 
 func (a *app) batchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "batch", Usage: "the staged batches: list, show, drop, discard",
+		Name: "batch", Usage: "the staged batches: list, show, pick, drop, export, import, sign, report, discard",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all batches", Action: a.batchList},
 			{Name: "show", Usage: "one batch, line by line", ArgsUsage: "BATCH",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}}, Action: a.batchShow},
 			{Name: "drop", Usage: "take the lines of accounts out of a batch", ArgsUsage: "BATCH ACCOUNT…", Action: a.batchDrop},
+			a.pickCommand(), a.exportCommand(), a.importCommand(), a.signCommand(), a.reportCommand(),
 			{Name: "discard", Usage: "give a batch up", ArgsUsage: "BATCH", Action: a.batchDiscard},
 		},
 	}
@@ -101,12 +102,16 @@ func countStates(counts map[batch.LineState]int) string {
 }
 
 func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
-	return a.withBatch(ctx, cmd, func(_ *store.Store, b *batch.Batch) error {
+	return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
 		switch cmd.String("format") {
 		case "json":
 			return render.BatchJSON(a.out, b)
 		case "table":
-			render.Batch(a.out, b, a.style(time.Local))
+			agreed, err := b.Agreement(ctx, s, a.set, a.now().UTC())
+			if err != nil {
+				return err
+			}
+			render.Batch(a.out, b, agreed, a.style(time.Local))
 			return nil
 		}
 		return usage("--format: %q is neither table nor json", cmd.String("format"))

@@ -59,6 +59,7 @@ yards:
     servers: ["%s"]
     bind: {dn: keeper@larkmoor.example, password_env: YARD_PASSWORD}
 batch: {delete_min_disabled: 0d, max_share: 100}
+signing: {needed: {delete: 0}}
 `, url), 0o600))
 	y.env = []string{"YARDBROOM_CONFIG=" + config, "YARDBROOM_STATE=" + y.state, "YARD_PASSWORD=practice only"}
 	return y
@@ -90,7 +91,7 @@ func (y *smallYard) picture() map[string]string {
 		e.Set("uSNChanged")
 		var lines []string
 		for _, a := range e.Attrs {
-			lines = append(lines, fmt.Sprintf("%s=%q", a.Name, a.Values))
+			lines = append(lines, fmt.Sprintf("%s=%q", a.Name, slices.Sorted(slices.Values(a.Values))))
 		}
 		slices.Sort(lines)
 		out[e.DN] = strings.Join(lines, "\n")
@@ -153,6 +154,12 @@ func TestApplyGoesOnAfterBeingKilledAtAnyOperation(t *testing.T) {
 				assert.Equal(t, "514", e.First("userAccountControl"))
 				assert.NotEmpty(t, e.Get("memberOf"))
 			}
+		}},
+		{"leave groups for a time", []string{"stage", "disable,describe,leave-groups", "--text", "{reason}; {old}", "--why", "away", "--until", "2099-01-01", "adaquill", "bramtern"}, func(t *testing.T, y *smallYard) {
+			e := y.dir.Entry("CN=Ada Quill,OU=Staff," + smallBase)
+			assert.Equal(t, []string{"514", "away;"}, []string{e.First("userAccountControl"), e.First("description")})
+			assert.Empty(t, e.Get("memberOf"))
+			assert.Empty(t, y.dir.Entry("CN=Crew,OU=Staff,"+smallBase).Get("member"))
 		}},
 		{"rename", []string{"stage", "rename", "adaquill", "--display", "Ada Marlowe", "--logon", "amarlowe", "--mail", "amarlowe@larkmoor.example"}, func(t *testing.T, y *smallYard) {
 			e := y.dir.Entry("CN=Ada Marlowe,OU=Staff," + smallBase)

@@ -3,6 +3,9 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
 	"fmt"
 	"os"
 	"os/exec"
@@ -13,6 +16,7 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"yardbroom/internal/demo"
 	"yardbroom/internal/directory"
@@ -85,6 +89,7 @@ yards:
     bind: {dn: "%s@larkmoor.example", password_env: YARD_PASSWORD}
 audit:
   parking: ["OU=Parked,%s"]
+signing: {allowed_signers: allowed_signers}
 `, url, demo.Account, demo.Base), 0o600)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
@@ -112,6 +117,21 @@ audit:
 				if has == neg {
 					ts.Fatalf("entry %v: %v", args, e)
 				}
+			},
+			// sshkey FILE PRINCIPAL makes a key and allows it to sign.
+			"sshkey": func(ts *testscript.TestScript, _ bool, args []string) {
+				public, private, err := ed25519.GenerateKey(rand.Reader)
+				ts.Check(err)
+				text, err := ssh.MarshalPrivateKey(private, args[1])
+				ts.Check(err)
+				ts.Check(os.WriteFile(ts.MkAbs(args[0]), pem.EncodeToMemory(text), 0o600))
+				key, err := ssh.NewPublicKey(public)
+				ts.Check(err)
+				list, err := os.OpenFile(ts.MkAbs("allowed_signers"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+				ts.Check(err)
+				defer list.Close()
+				_, err = fmt.Fprintf(list, "%s %s", args[1], ssh.MarshalAuthorizedKey(key))
+				ts.Check(err)
 			},
 			// status N COMMAND runs a command that must end with a status.
 			"status": func(ts *testscript.TestScript, _ bool, args []string) {

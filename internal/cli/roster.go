@@ -505,10 +505,7 @@ func (a *app) fromRoster(ctx context.Context, cmd *cli.Command, p *place, s *bat
 	if err != nil {
 		return nil, err
 	}
-	var rests []string
-	for _, id := range audit.PairKeys {
-		rests = append(rests, id.String())
-	}
+	rests := audit.PairKeys(a.set)
 	var all []batch.Candidate
 	for i := range entries {
 		if len(what.names) == 0 && entries[i].Has(what.attr) {

@@ -16,15 +16,17 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/source"
+	"yardbroom/internal/store"
 )
 
 func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
-		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ". Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nThree more actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
+		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ",\nseveral with commas between them, in their order. Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nExamples:\n  stage disable,describe,leave-groups,move --check leaver-enabled --text '{reason}, {date}; was: {old}' --to OU=Parked,…\n  stage disable,leave-groups --until 2027-02-15 ACCOUNT   taken back on that date, by \"yardbroom due\"\n  stage delete --check group-empty                         groups, units and policies too\n\nMore actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage add ATTRIBUTE=VALUE ACCOUNT…        gives it one more\n  stage clear ATTRIBUTE[=VALUE] ACCOUNT…    takes all its values away, or one\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
 		Flags: append(slices.Concat(fromFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
@@ -37,6 +39,12 @@ func (a *app) stageCommand() *cli.Command {
 			&cli.StringFlag{Name: "mail", Usage: "for rename: the new `ADDRESS` (default: follows; the old one stays as a second)"},
 			&cli.StringFlag{Name: "principal", Usage: "for rename: the new sign-in `NAME` (default: follows)"},
 			&cli.StringFlag{Name: "to", Usage: "the container `DN` for move"},
+			&cli.StringFlag{Name: "text", Usage: "for describe: the new description, a `TEXT` with {date}, {batch}, {reason} and {old}"},
+			&cli.StringFlag{Name: "expires", Usage: "for expire: the last `DATE` on which the account may be used"},
+			&cli.StringSliceFlag{Name: "group", Usage: "for join-group and leave-group: a `GROUP`, by name or DN"},
+			&cli.BoolFlag{Name: "unlock", Usage: "for reset-password: lift a lock too"},
+			&cli.StringFlag{Name: "until", Usage: "the `DATE` on which the batch is to be taken back"},
+			&cli.BoolFlag{Name: "even-enabled", Usage: "for delete: also what is enabled, or has not been disabled for long; the batch then needs a signature"},
 			&cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the batch"},
 			&cli.StringFlag{Name: "on-collision", Usage: "append-account: where a name is taken at the target, put the logon name into it"},
 			&cli.BoolFlag{Name: "include-likely", Usage: "also stage findings that are likely, not sure"},
@@ -69,6 +77,9 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	order.Actions, order.Name = what.actions, what.name
+	if err := a.orderOf(ctx, cmd, p, order); err != nil {
+		return err
+	}
 	candidates, err := a.candidates(ctx, cmd, p, stager, order, what)
 	if err != nil {
 		return err
@@ -77,7 +88,7 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 		return fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole", p.Where(), render.Count(p.broken, "record"))
 	}
 	b, refusals, err := stager.Stage(ctx, *order, candidates)
-	a.tellRefusals(refusals)
+	a.tellRefusals("staged", refusals)
 	if err != nil {
 		return err
 	}
@@ -89,9 +100,84 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err := b.Save(ctx, s); err != nil {
 		return err
 	}
-	render.Batch(a.out, b, a.style(p.zone()))
-	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out with:  yardbroom batch drop %d ACCOUNT…\nTry it with:  yardbroom apply %d --dry-run\nCarry it out: yardbroom apply %d\n", b.ID, b.ID, b.ID)
+	return a.tellStaged(ctx, s, b)
+}
+
+// tellStaged shows a batch that was just made, and how to go on with it.
+func (a *app) tellStaged(ctx context.Context, s *store.Store, b *batch.Batch) error {
+	agreed, err := b.Agreement(ctx, s, a.set, a.now().UTC())
+	if err != nil {
+		return err
+	}
+	render.Batch(a.out, b, agreed, a.style(time.Local))
+	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out: yardbroom batch pick %d, or batch drop %d ACCOUNT…\n", b.ID, b.ID)
+	if !agreed.Enough() {
+		fmt.Fprintf(a.out, "Another person signs it: yardbroom batch sign %d\n", b.ID)
+	}
+	fmt.Fprintf(a.out, "Try it on a copy: yardbroom apply %d --rehearse; against the directory: yardbroom apply %d --dry-run\nCarry it out: yardbroom apply %d\n", b.ID, b.ID, b.ID)
 	return nil
+}
+
+// orderOf reads the options of single actions.
+func (a *app) orderOf(ctx context.Context, cmd *cli.Command, p *place, o *batch.Order) error {
+	o.Text, o.Unlock, o.EvenEnabled = cmd.String("text"), cmd.Bool("unlock"), cmd.Bool("even-enabled")
+	for _, goes := range [][2]string{{"text", batch.Describe}, {"expires", batch.Expire}, {"unlock", batch.ResetPassword}, {"even-enabled", batch.Delete}} {
+		if cmd.IsSet(goes[0]) && !slices.Contains(o.Actions, goes[1]) {
+			return usage("--%s goes with %s", goes[0], goes[1])
+		}
+	}
+	grouped := slices.Contains(o.Actions, batch.JoinGroup) || slices.Contains(o.Actions, batch.LeaveGroup)
+	switch {
+	case grouped && !cmd.IsSet("group"):
+		return usage("say which group with --group")
+	case !grouped && cmd.IsSet("group"):
+		return usage("--group goes with join-group and leave-group")
+	case slices.Contains(o.Actions, batch.Describe) && o.Text == "":
+		return usage("say with --text what to write: describe fills in {date}, {batch}, {reason} and {old}")
+	case slices.Contains(o.Actions, batch.Expire) && !cmd.IsSet("expires"):
+		return usage("say with --expires on which date")
+	}
+	if err := batch.CheckText(o.Text); err != nil {
+		return usage("--text: %w", err)
+	}
+	for flag, into := range map[string]*time.Time{"expires": &o.Expires, "until": &o.Until} {
+		if text := cmd.String(flag); text != "" {
+			t, err := calendar.ParseTime(text, p.location())
+			if err != nil {
+				return usage("--%s: %w", flag, err)
+			}
+			*into = t.UTC()
+		}
+	}
+	for _, name := range cmd.StringSlice("group") {
+		g, err := findGroup(ctx, p, name)
+		if err != nil {
+			return err
+		}
+		o.Groups = append(o.Groups, *g)
+	}
+	return nil
+}
+
+// findGroup finds one group by its name or DN.
+func findGroup(ctx context.Context, src source.Source, name string) (*directory.Entry, error) {
+	var found []directory.Entry
+	var err error
+	if isDN(name) {
+		found, err = src.Get(ctx, []string{name})
+	} else {
+		n := ldap.EscapeFilter(name)
+		found, err = src.Find(ctx, "(&"+source.GroupFilter+"(|(cn="+n+")(sAMAccountName="+n+")))")
+	}
+	switch {
+	case err != nil:
+		return nil, err
+	case len(found) == 0:
+		return nil, usage("--group: there is no group %q", name)
+	case len(found) > 1:
+		return nil, usage("--group: %d groups are called %q, such as %s and %s: give a DN", len(found), name, found[0].DN, found[1].DN)
+	}
+	return &found[0], nil
 }
 
 // stager collects what staging needs to know of the yard.
@@ -331,7 +417,8 @@ func lookUp(ctx context.Context, src source.Source, d *directory.Dialect, names 
 	byName := map[string][]directory.Entry{}
 	keep := func(entries []directory.Entry, key func(*directory.Entry) string) {
 		for i := range entries {
-			if k := key(&entries[i]); !notAccount(entries[i]) {
+			// A DN names what it names; whether it may be changed is judged later.
+			if k := key(&entries[i]); isDN(k) || !notAccount(entries[i]) || entries[i].HasClass("group") {
 				byName[k] = append(byName[k], entries[i])
 			}
 		}
@@ -446,9 +533,9 @@ func nameColumn(header []string, want string) (at int, isHeader bool) {
 	return -1, false
 }
 
-// tellRefusals says which of the chosen accounts are not in the batch.
-func (a *app) tellRefusals(refusals []batch.Refusal) {
+// tellRefusals says of which accounts something is not done.
+func (a *app) tellRefusals(what string, refusals []batch.Refusal) {
 	for _, r := range refusals {
-		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not staged: %s (%s): %s", r.Account, render.Place(r.DN), r.Why)))
+		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not %s: %s (%s): %s", what, r.Account, render.Place(r.DN), r.Why)))
 	}
 }

@@ -30,8 +30,10 @@ const fromRoster = "{roster."
 // byRoster tells whether the roster gives the values.
 func (s *staging) byRoster() bool { return s.is(batch.Fill) && strings.Contains(s.value, fromRoster) }
 
-// values tells whether attributes get values.
-func (s *staging) values() bool { return s.is(batch.Set) || s.is(batch.Fill) }
+// values tells whether attributes get values, or lose them.
+func (s *staging) values() bool {
+	return s.is(batch.Set) || s.is(batch.Fill) || s.is(batch.Add) || s.is(batch.Clear)
+}
 
 // takes tells whether a finding is meant: for set and fill one about the
 // attribute, and of the accounts named, if any are.
@@ -65,6 +67,8 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 	switch s.actions[0] {
 	case batch.Set:
 		return s, s.parseSet(cmd, args)
+	case batch.Add, batch.Clear:
+		return s, s.parseValue(args)
 	case batch.Fill:
 		if len(args) < 2 {
 			return nil, usage("fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing")
@@ -116,6 +120,20 @@ func (s *staging) parseSet(cmd *cli.Command, args []string) error {
 		return usage("set needs ATTRIBUTE=VALUE: %q has no value", args[0])
 	}
 	return settable(attr)
+}
+
+// parseValue reads ATTRIBUTE=VALUE for add, and ATTRIBUTE[=VALUE] for clear.
+func (s *staging) parseValue(args []string) error {
+	if len(args) == 0 {
+		return usage("%s needs an attribute: yardbroom stage %s ATTRIBUTE=VALUE ACCOUNT…", s.actions[0], s.actions[0])
+	}
+	var given bool
+	s.attr, s.value, given = strings.Cut(args[0], "=")
+	s.names = args[1:]
+	if s.value == "" && (given || s.is(batch.Add)) {
+		return usage("%s needs a value: %s=VALUE", s.actions[0], s.attr)
+	}
+	return settable(s.attr)
 }
 
 func settable(attr string) error {

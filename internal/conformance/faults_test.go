@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/practice"
 	"yardbroom/internal/settings"
@@ -215,7 +216,7 @@ func TestATamperedBatchIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	_, err = batch.Load(ctx, st.Store, b.ID)
 	require.NoError(t, err)
-	_, err = st.SetLines(ctx, b.ID, []store.Line{{N: 2, State: string(batch.Waiting)}}, nil)
+	_, err = st.SetLines(ctx, b.ID, []store.Line{{N: 2, State: string(batch.Waiting)}})
 	require.NoError(t, err)
 	_, err = batch.Load(ctx, st.Store, b.ID)
 	assert.ErrorIs(t, err, batch.ErrTampered)
@@ -336,7 +337,12 @@ func TestAPrivilegedGroupIsNotGivenBack(t *testing.T) {
 	const admins = "CN=Domain Admins,CN=Users,DC=larkmoor,DC=example"
 	s.dir.Edit(admins, func(e *directory.Entry) { e.Set("member", ada, bram) })
 	b := st.mustStage("disable,delete", "", ada)
+	st.sign(b)
 	st.apply(b)
+	back, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
+	require.NoError(t, err)
+	_, err = carry.WithoutPrivileged(back)
+	require.ErrorIs(t, err, carry.ErrNothingToUndo, "without a signature")
 	res, kept := st.undo(b)
 	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
 	assert.Contains(t, kept.Lines[0].Note, "not put back into the privileged group "+admins)

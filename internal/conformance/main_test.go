@@ -219,6 +219,9 @@ func (s *subject) group(t *testing.T, c *source.Server, cn string, members ...st
 	if s.dialect == directory.AD {
 		attrs = map[string][]string{"objectClass": {"group"}, "sAMAccountName": {cn}, "member": members}
 	}
+	if len(members) == 0 {
+		delete(attrs, "member")
+	}
 	s.add(t, c, dn, attrs)
 	return dn
 }

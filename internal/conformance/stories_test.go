@@ -37,6 +37,7 @@ func newStory(t *testing.T, s *subject) *story {
 	t.Cleanup(func() { st.Close() })
 	set := settings.Defaults()
 	set.Batch.DeleteMinDisabled = calendar.Span{}
+	set.Signing.Needed = map[string]int{batch.Delete: 0}
 	return &story{t: t, s: s, c: s.connect(t), Store: st, set: set}
 }
 
@@ -44,7 +45,7 @@ func (st *story) stage(actions string, to string, dns ...string) (*batch.Batch, 
 	st.t.Helper()
 	list, err := batch.ParseActions(actions)
 	require.NoError(st.t, err)
-	return st.stageOrder(batch.Order{Actions: list, To: to}, nil, dns...)
+	return st.stageOrder(batch.Order{Actions: list, To: to, Text: "by {reason}", Why: "a test"}, nil, dns...)
 }
 
 // stageOrder stages any order, with the values that set and fill give.
@@ -81,7 +82,7 @@ func (st *story) mustStage(actions string, to string, dns ...string) *batch.Batc
 
 func (st *story) runner(b *batch.Batch) *carry.Runner {
 	return &carry.Runner{Store: st.Store, Batch: b, Server: st.c, Protection: batch.Protection{Dialect: st.s.dialect, Bound: []string{st.c.Bound}},
-		DefaultPolicy: st.s.yard.DefaultPolicy, By: "tester", Now: time.Now}
+		DefaultPolicy: st.s.yard.DefaultPolicy, By: "tester", Now: time.Now, Settings: st.set}
 }
 
 // apply carries a kept batch out, loaded anew as another process would.
@@ -98,9 +99,12 @@ func (st *story) undo(b *batch.Batch) (carry.Result, *batch.Batch) {
 	st.t.Helper()
 	kept, err := batch.Load(context.Background(), st.Store, b.ID)
 	require.NoError(st.t, err)
-	back, _, err := carry.Inverse(context.Background(), st.Store, kept, "tester", time.Now().UTC())
+	back, _, err := carry.Inverse(context.Background(), st.Store, kept, nil, "tester", time.Now().UTC())
 	require.NoError(st.t, err)
 	require.NoError(st.t, back.Save(context.Background(), st.Store))
+	if agreed, err := back.Agreement(context.Background(), st.Store, st.set, time.Now()); assert.NoError(st.t, err) && !agreed.Enough() {
+		st.sign(back)
+	}
 	return st.apply(back)
 }
 
@@ -283,11 +287,16 @@ func TestUndoTwiceDoesNoHarm(t *testing.T) {
 		st := newStory(t, s)
 		ada := s.person(t, st.c, "Ada Quill", "aquill")
 		b := st.mustStage("disable,move", s.container("Parked"), ada)
-		st.apply(b)
+		_, done := st.apply(b)
+		late, _, err := carry.Inverse(context.Background(), st.Store, done, nil, "somebody else", time.Now().UTC())
+		require.NoError(t, err)
+		require.NoError(t, late.Save(context.Background(), st.Store))
 		st.undo(b)
 		before := st.picture()
-		res, _ := st.undo(b)
+		res, _ := st.apply(late)
 		assert.Equal(t, map[batch.LineState]int{batch.Drifted: 1}, res.Counts)
+		_, _, err = carry.Inverse(context.Background(), st.Store, done, nil, "tester", time.Now().UTC())
+		assert.ErrorIs(t, err, carry.ErrNothingToUndo)
 		assert.Equal(t, normal(before), normal(st.picture()))
 	})
 }
@@ -307,7 +316,7 @@ func TestUnlockLetsSomebodyInAgain(t *testing.T) {
 		if s.dir == nil {
 			assert.True(t, s.bind(name, "Right-secret1"))
 		}
-		_, _, err := carry.Inverse(context.Background(), st.Store, b, "tester", time.Now())
+		_, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
 		assert.ErrorIs(t, err, carry.ErrNothingToUndo)
 	})
 }
@@ -348,7 +357,7 @@ func TestStagingRefusesWhatCannotOrMustNotBeDone(t *testing.T) {
 
 		_, refusals, err = st.stage("disable", "", s.container("Staff"))
 		require.ErrorIs(t, err, batch.ErrNothing)
-		assert.Contains(t, refusals[0].Why, "not an account")
+		assert.Contains(t, refusals[0].Why, "not for an entry of this kind")
 	})
 }
 
@@ -415,6 +424,7 @@ func TestTheLastEnabledPrivilegedAccountStays(t *testing.T) {
 	b := st.mustStage("disable", "", ada)
 	assert.Equal(t, []string{"Backup Operators"}, b.Lines[0].Privileged)
 	require.Zero(t, modify(st.c, bram, func(r *ldap.ModifyRequest) { r.Replace("userAccountControl", []string{"514"}) }))
+	st.sign(b)
 	res, kept := st.apply(b)
 	assert.Equal(t, map[batch.LineState]int{batch.Refused: 1}, res.Counts)
 	assert.Contains(t, kept.Lines[0].Note, "no enabled member left")

@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -61,4 +62,15 @@ func Plain(name, value string) string {
 		return "base64:" + base64.StdEncoding.EncodeToString([]byte(value))
 	}
 	return strings.Clone(value)
+}
+
+// OneLine puts blanks in the place of control characters, line breaks among
+// them.
+func OneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, s)
 }

@@ -12,7 +12,7 @@ import (
 // lineWidth is where the writer folds, as RFC 2849's examples do.
 const lineWidth = 76
 
-// Writer writes content records.
+// Writer writes content and change records.
 type Writer struct {
 	w       *bufio.Writer
 	started bool
@@ -23,11 +23,7 @@ func NewWriter(w io.Writer) *Writer { return &Writer{w: bufio.NewWriterSize(w, 1
 
 // Write writes one entry. Secret attributes are left out, whatever holds them.
 func (w *Writer) Write(e *directory.Entry) error {
-	if !w.started {
-		w.w.WriteString("version: 1\n")
-		w.started = true
-	}
-	w.w.WriteByte('\n')
+	w.begin()
 	w.line("dn", e.DN)
 	for _, a := range e.Attrs {
 		if directory.IsSecret(a.Name) {
@@ -89,4 +85,55 @@ func safe(s string) bool {
 		}
 	}
 	return true
+}
+
+// WriteChange writes one change record. Secret attributes are left out.
+func (w *Writer) WriteChange(dn string, c *Change) error {
+	w.begin()
+	w.line("dn", dn)
+	w.line("changetype", c.Type)
+	switch c.Type {
+	case "modify":
+		for _, m := range c.Mods {
+			if directory.IsSecret(m.Name) {
+				continue
+			}
+			w.line(m.Op, m.Name)
+			for _, v := range m.Values {
+				w.line(m.Name, v)
+			}
+			w.w.WriteString("-\n")
+		}
+	case "modrdn", "moddn":
+		w.line("newrdn", c.NewRDN)
+		w.line("deleteoldrdn", map[bool]string{true: "1", false: "0"}[c.DeleteOldRDN])
+		if c.HasSuperior {
+			w.line("newsuperior", c.NewSuperior)
+		}
+	case "add":
+		for _, m := range c.Mods {
+			for _, v := range m.Values {
+				w.line(m.Name, v)
+			}
+		}
+	}
+	return w.err()
+}
+
+// Remark writes a comment between records, on one line.
+func (w *Writer) Remark(text string) error {
+	w.begin()
+	w.w.WriteString("# ")
+	w.w.WriteString(directory.OneLine(text))
+	w.w.WriteByte('\n')
+	return w.err()
+}
+
+// begin begins a record, and the file before the first one.
+func (w *Writer) begin() {
+	if !w.started {
+		w.w.WriteString("version: 1\n")
+		w.started = true
+	}
+	w.w.WriteByte('\n')
 }

@@ -34,6 +34,7 @@ type Directory struct {
 	ChangeOnReturn bool
 
 	mu      sync.Mutex
+	dialect *directory.Dialect
 	base    string
 	sid     string // S-1-5-21-… of the domain
 	nextRID uint32
@@ -63,8 +64,8 @@ var singleValued = []string{"userAccountControl", "sAMAccountName", "userPrincip
 // New returns a directory with what every domain has: its top entry, the
 // groups of its administrators, and its container of deleted objects. The clock dates what is written.
 func New(base, domainSID string, now func() time.Time) *Directory {
-	d := &Directory{base: base, sid: domainSID, nextRID: 1103, now: now,
-		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}}
+	d := empty(directory.AD, base, now)
+	d.sid = domainSID
 	rawSID, err := directory.EncodeSID(domainSID)
 	if err != nil {
 		panic(err) // the caller's constant
@@ -91,11 +92,51 @@ func New(base, domainSID string, now func() time.Time) *Directory {
 		}
 		d.put(&made)
 	}
+	d.putDeletedObjects()
+	return d
+}
+
+// putDeletedObjects makes the container of deleted objects.
+func (d *Directory) putDeletedObjects() {
 	deleted := directory.Entry{DN: d.deletedObjects()}
 	deleted.Set("objectClass", "top", "container")
 	deleted.Set("isDeleted", "TRUE")
 	deleted.Set("isCriticalSystemObject", "TRUE")
 	d.put(&deleted)
+}
+
+// Identity is what a copied directory is called.
+type Identity struct {
+	Dialect *directory.Dialect
+	Base    string // of the naming context
+	SID     string // of the domain, on the `ad` schema
+}
+
+func empty(dialect *directory.Dialect, base string, now func() time.Time) *Directory {
+	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now,
+		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}}
+}
+
+// Copy returns a directory that holds copies of entries as they are, of any
+// dialect, for a rehearsal. On dialects whose servers do not keep links by
+// themselves, this one does not either, and nothing is kept of what is
+// deleted.
+func Copy(id Identity, entries []directory.Entry, now func() time.Time) *Directory {
+	d := empty(id.Dialect, id.Base, now)
+	d.sid = id.SID
+	for i := range entries {
+		e := entries[i].Clone()
+		if d.dialect == directory.AD {
+			for _, back := range backlinks {
+				e.Set(back)
+			}
+		}
+		d.put(&e)
+		d.nextRID = max(d.nextRID, directory.RID(e.First("objectSid"))+1)
+	}
+	if d.dialect == directory.AD && d.entries[directory.FoldDN(d.deletedObjects())] == nil {
+		d.putDeletedObjects()
+	}
 	return d
 }
 
@@ -130,6 +171,18 @@ func (d *Directory) put(e *directory.Entry) {
 	key := directory.FoldDN(e.DN)
 	_, parent := directory.SplitDN(e.DN)
 	d.serial++
+	d.entries[key] = e
+	if d.kids[directory.FoldDN(parent)] == nil {
+		d.kids[directory.FoldDN(parent)] = map[string]bool{}
+	}
+	d.kids[directory.FoldDN(parent)][key] = true
+	d.link(key, e, true)
+	if d.dialect != directory.AD {
+		if id := d.dialect.Identity.String(); !e.Has(id) {
+			e.Set(id, fmt.Sprintf("00000000-0000-4000-8000-%012d", d.serial))
+		}
+		return
+	}
 	if !e.Has("objectGUID") {
 		sum := sha256.Sum256(binary.LittleEndian.AppendUint64([]byte(d.sid), d.serial))
 		e.Set("objectGUID", string(sum[:16]))
@@ -143,14 +196,7 @@ func (d *Directory) put(e *directory.Entry) {
 	e.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
 	e.Set("distinguishedName", e.DN)
 	e.Set("name", directory.LeafValue(e.DN))
-	d.entries[key] = e
 	d.byGUID[e.First("objectGUID")] = key
-	parentKey := directory.FoldDN(parent)
-	if d.kids[parentKey] == nil {
-		d.kids[parentKey] = map[string]bool{}
-	}
-	d.kids[parentKey][key] = true
-	d.link(key, e, true)
 }
 
 func (d *Directory) forget(key string) {
@@ -213,6 +259,9 @@ func refuse(code uint16, format string, args ...any) error {
 func (d *Directory) view(key string) *directory.Entry {
 	e := d.entries[key]
 	v := directory.Entry{DN: e.DN, Attrs: slices.Clone(e.Attrs)}
+	if d.dialect != directory.AD {
+		return &v
+	}
 	for l := range d.linked[key] {
 		back := backlinks[l.attr]
 		v.Set(back, append(slices.Clip(v.Get(back)), d.entries[l.from].DN)...)
@@ -330,6 +379,10 @@ func (d *Directory) Add(e directory.Entry) error {
 		return err
 	}
 	e = e.Clone()
+	if d.dialect != directory.AD {
+		d.put(&e)
+		return nil
+	}
 	var classes []string
 	for _, class := range e.Get("objectClass") {
 		for _, c := range append(slices.Clone(superclasses[strings.ToLower(class)]), class) {
@@ -380,7 +433,7 @@ func (d *Directory) unique(key, logon string) error {
 }
 
 func (d *Directory) checkLinks(attr string, targets []string) error {
-	if backlinks[strings.ToLower(attr)] == "" {
+	if backlinks[strings.ToLower(attr)] == "" || !d.dialect.KeepsLinks {
 		return nil
 	}
 	for _, t := range targets {
@@ -409,6 +462,9 @@ func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) e
 			return err
 		}
 	}
+	if d.dialect == directory.OpenLDAP && next.HasClass("groupOfNames") && !next.Has("member") {
+		return refuse(ldap.LDAPResultObjectClassViolation, "object class 'groupOfNames' requires attribute 'member'")
+	}
 	if !strings.EqualFold(next.First("sAMAccountName"), e.First("sAMAccountName")) {
 		if err := d.unique(key, next.First("sAMAccountName")); err != nil {
 			return err
@@ -421,16 +477,21 @@ func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) e
 func (d *Directory) replace(key string, next *directory.Entry) {
 	d.link(key, d.entries[key], false)
 	d.serial++
-	next.Set("whenChanged", d.stamp())
-	next.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
+	if d.dialect == directory.AD {
+		next.Set("whenChanged", d.stamp())
+		next.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
+	}
 	d.entries[key] = next
 	d.link(key, next, true)
 }
 
 func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
 	name, values := c.Modification.Type, c.Modification.Vals
-	if slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, name) }) {
+	if d.dialect == directory.AD && slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, name) }) {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is the server's", name)
+	}
+	if strings.EqualFold(name, "unicodePwd") {
+		return nil // taken, and kept nowhere
 	}
 	if strings.EqualFold(name, "lockoutTime") && c.Operation != ldap.DeleteAttribute && !slices.Equal(values, []string{"0"}) {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "lockoutTime can only be set to 0")
@@ -575,6 +636,10 @@ func (d *Directory) Delete(dn string) error {
 	case e.First("isCriticalSystemObject") == "TRUE":
 		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is a system object", dn)
 	}
+	if d.dialect != directory.AD {
+		d.forget(key)
+		return nil
+	}
 	guid, err := directory.FormatGUID(e.First("objectGUID"))
 	if err != nil {
 		return refuse(ldap.LDAPResultOther, "%v", err)
@@ -640,6 +705,9 @@ func (d *Directory) rename(key, target string) {
 	}
 	e := d.entries[key].Clone()
 	for l := range d.linked[key] {
+		if !d.dialect.KeepsLinks {
+			break
+		}
 		values := d.entries[l.from].Get(l.attr)
 		for i, t := range values {
 			if directory.FoldDN(t) == key {
@@ -649,9 +717,15 @@ func (d *Directory) rename(key, target string) {
 	}
 	links := d.linked[key]
 	d.forget(key)
-	delete(d.linked, key)
+	if d.dialect.KeepsLinks {
+		delete(d.linked, key)
+	} else {
+		links = nil
+	}
 	e.DN = target
-	e.Set("whenChanged", d.stamp())
+	if d.dialect == directory.AD {
+		e.Set("whenChanged", d.stamp())
+	}
 	d.put(&e)
 	if len(links) > 0 {
 		to := directory.FoldDN(target)

@@ -27,6 +27,7 @@ import (
 const (
 	showDeletedOID  = "1.2.840.113556.1.4.417"
 	showRecycledOID = "1.2.840.113556.1.4.2064"
+	assertionOID    = "1.3.6.1.1.12"
 )
 
 // maxPage is the most entries one page holds, as on the real servers.
@@ -43,6 +44,13 @@ type Server struct {
 	Account, Password string
 	// Host is what the server calls itself; "" means a name of its own.
 	Host string
+	// Assertions lets writes carry the assertion control (RFC 4528), which
+	// servers of the schema do not offer.
+	Assertions bool
+
+	// writing keeps writes apart from each other and from what somebody does
+	// meanwhile, so that an assertion holds until its write.
+	writing sync.Mutex
 
 	mu    sync.Mutex
 	fault func(op Operation) Fault
@@ -117,7 +125,9 @@ type session struct {
 	out    *bufio.Writer
 	bound  bool
 	pages  map[string][]string // cookie → names still to be sent
-	serial int
+	// namesOnly asks for the names of attributes without their values.
+	namesOnly bool
+	serial    int
 }
 
 var errDrop = errors.New("connection dropped")
@@ -176,7 +186,9 @@ func (c *session) handle(id int64, p *ber.Packet) error {
 	fault := c.server.faultFor(name, operationDN(op))
 	time.Sleep(fault.Stall)
 	if fault.Meanwhile != nil {
+		c.server.writing.Lock()
 		fault.Meanwhile()
+		c.server.writing.Unlock()
 	}
 	if fault.DropBefore {
 		return errDrop
@@ -249,6 +261,17 @@ func (c *session) perform(id int64, op *ber.Packet, controls []*ber.Packet, resp
 		}
 	}()
 	dir := c.server.Dir
+	c.server.writing.Lock()
+	defer c.server.writing.Unlock()
+	if known.assertion != nil {
+		holds, err := dir.holds(operationDN(op), *known.assertion)
+		if err == nil && !holds {
+			err = refuse(ldap.LDAPResultAssertionFailed, "the assertion does not hold")
+		}
+		if err != nil {
+			return c.answer(id, response, err)
+		}
+	}
 	switch op.Tag {
 	case tagModify:
 		var changes []ldap.Change
@@ -280,6 +303,7 @@ func (c *session) perform(id int64, op *ber.Packet, controls []*ber.Packet, resp
 type asked struct {
 	showDeleted bool
 	paging      *ldap.ControlPaging
+	assertion   *filter.Filter
 }
 
 func (c *session) controls(packets []*ber.Packet) (a asked, err error) {
@@ -297,6 +321,19 @@ func (c *session) controls(packets []*ber.Packet) (a asked, err error) {
 				return a, refuse(ldap.LDAPResultProtocolError, "%v", err)
 			}
 			a.paging, _ = control.(*ldap.ControlPaging)
+		case assertionOID:
+			if !c.server.Assertions {
+				return a, refuse(ldap.LDAPResultUnavailableCriticalExtension, "control %s is unknown", oid)
+			}
+			packet, err := ber.DecodePacketErr([]byte(text(p.Children[len(p.Children)-1])))
+			if err != nil {
+				return a, refuse(ldap.LDAPResultProtocolError, "%v", err)
+			}
+			cond, err := filter.Decode(packet)
+			if err != nil {
+				return a, refuse(ldap.LDAPResultProtocolError, "%v", err)
+			}
+			a.assertion = &cond
 		default:
 			if len(p.Children) > 1 {
 				if critical, ok := p.Children[1].Value.(bool); ok && critical {
@@ -337,6 +374,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	base := text(op.Children[0])
 	scope, _ := op.Children[1].Value.(int64)
 	limit, _ := op.Children[3].Value.(int64)
+	c.namesOnly, _ = op.Children[5].Value.(bool)
 	cond, err := filter.Decode(op.Children[6])
 	if err != nil {
 		return done(refuse(ldap.LDAPResultProtocolError, "%v", err))
@@ -370,7 +408,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	send := keys[:min(page, len(keys))]
 	for _, key := range send {
 		if e := dir.viewOf(key); e != nil {
-			if slices.Contains(want, "allowedAttributes") {
+			if dir.dialect == directory.AD && slices.Contains(want, "allowedAttributes") {
 				e.Set("allowedAttributes", dir.attributeNames()...)
 			}
 			if err := c.entry(id, e, want); err != nil {
@@ -434,7 +472,7 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 	if e := d.entries[from]; e == nil || e.Has("isDeleted") && !showDeleted {
 		return nil, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", base)
 	}
-	m, err := cond.For(directory.AD, nil)
+	m, err := cond.For(d.dialect, nil)
 	if err != nil {
 		return nil, refuse(ldap.LDAPResultInappropriateMatching, "%v", err)
 	}
@@ -463,6 +501,21 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 	return found, nil
 }
 
+// holds tells whether an entry fulfils a filter.
+func (d *Directory) holds(dn string, cond filter.Filter) (bool, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	key := d.key(dn)
+	if d.entries[key] == nil {
+		return false, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
+	}
+	m, err := cond.For(d.dialect, nil)
+	if err != nil {
+		return false, refuse(ldap.LDAPResultInappropriateMatching, "%v", err)
+	}
+	return m.Match(d.view(key)) == filter.True, nil
+}
+
 // apart tells whether an entry stands in the configuration partition, which
 // a search from above does not enter.
 func (d *Directory) apart(key, from string) bool {
@@ -478,8 +531,14 @@ func (c *session) rootDSE() *directory.Entry {
 	e.Set("rootDomainNamingContext", base)
 	e.Set("namingContexts", base)
 	e.Set("supportedLDAPVersion", "3")
-	e.Set("supportedControl", ldap.ControlTypePaging, showDeletedOID, showRecycledOID)
-	e.Set("supportedCapabilities", "1.2.840.113556.1.4.800")
+	controls := []string{ldap.ControlTypePaging, showDeletedOID, showRecycledOID}
+	if c.server.Assertions {
+		controls = append(controls, assertionOID)
+	}
+	e.Set("supportedControl", controls...)
+	if c.server.Dir.dialect == directory.AD {
+		e.Set("supportedCapabilities", "1.2.840.113556.1.4.800")
+	}
 	e.Set("dnsHostName", cmp.Or(c.server.Host, "practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base))))
 	if config := "CN=Configuration," + base; c.server.Dir.Entry(config) != nil {
 		e.Set("configurationNamingContext", config)
@@ -494,7 +553,7 @@ func (c *session) entry(id int64, e *directory.Entry, want []string) error {
 	body := ber.Encode(ber.ClassApplication, ber.TypeConstructed, tagSearchEntry, nil, "")
 	body.AppendChild(octet(e.DN))
 	list := ber.NewSequence("")
-	all := len(want) == 0 || slices.Contains(want, "*")
+	all := len(want) == 0 || slices.Contains(want, "*") || slices.Contains(want, "+")
 	for _, a := range e.Attrs {
 		name, values, ok := selected(a, want, all)
 		if !ok {
@@ -504,7 +563,9 @@ func (c *session) entry(id int64, e *directory.Entry, want []string) error {
 		attr.AppendChild(octet(name))
 		set := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSet, nil, "")
 		for _, v := range values {
-			set.AppendChild(octet(v))
+			if !c.namesOnly {
+				set.AppendChild(octet(v))
+			}
 		}
 		attr.AppendChild(set)
 		list.AppendChild(attr)

@@ -8,15 +8,30 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/sheet"
 )
 
 // Batch writes a batch for people: what, why, and each line with what it
 // would change.
-func Batch(w io.Writer, b *batch.Batch, st Style) {
+func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold), strings.Join(b.Actions, ", "), Count(len(b.Lines), "line"), b.State)
 	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()), Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
 	if b.Why != "" {
 		fmt.Fprintf(w, "Why: %s\n", Visible(b.Why))
+	}
+	if !b.Until.IsZero() {
+		fmt.Fprintf(w, "Until %s, when \"yardbroom due\" takes it back\n", Moment(b.Until, st.Zone))
+	}
+	if agreed.Needed > 0 {
+		fmt.Fprintf(w, "Signatures: %s\n", st.paint(Visible(agreed.String()), text.Bold))
+	}
+	for _, sig := range agreed.Signatures {
+		line := fmt.Sprintf("Signed %s by %s", Moment(sig.At, st.Zone), sig.Principal)
+		if sig.Void != "" {
+			line = fmt.Sprintf("Not counted, signed %s by %s: %s", Moment(sig.At, st.Zone), sig.Principal, sig.Void)
+		}
+		fmt.Fprintln(w, Visible(line))
 	}
 	fmt.Fprintln(w)
 	var rows [][]string
@@ -26,7 +41,7 @@ func Batch(w io.Writer, b *batch.Batch, st Style) {
 	for i := range b.Lines {
 		l := &b.Lines[i]
 		states = states || l.State != batch.Waiting || l.Note != ""
-		rows = append(rows, []string{fmt.Sprint(l.N), Visible(l.Account), Place(l.DN), Visible(reason(l)), Visible(changes(l)), Visible(state(l))})
+		rows = append(rows, []string{fmt.Sprint(l.N), Visible(l.Account), Place(l.DN), Visible(LineReason(l)), Visible(LineChanges(l)), Visible(state(l))})
 		for _, text := range l.Warnings {
 			if !warned[text] {
 				warned[text] = true
@@ -76,9 +91,9 @@ func state(l *batch.Line) string {
 	return string(l.State) + ": " + l.Note
 }
 
-// reason writes why the line is there, what calls for care first. The
+// LineReason writes why the line is there, what calls for care first. The
 // evidence is in the JSON form and in the journal.
-func reason(l *batch.Line) string {
+func LineReason(l *batch.Line) string {
 	text, _, _ := strings.Cut(l.Reason, " (")
 	if l.Confidence != "sure" {
 		text += ", only likely"
@@ -89,24 +104,46 @@ func reason(l *batch.Line) string {
 	return text
 }
 
-// changes writes what a line would change: the new value is what matters.
-func changes(l *batch.Line) string {
-	var parts []string
+// LineChanges writes what a line would change, in short: the new value is what
+// matters.
+func LineChanges(l *batch.Line) string {
+	var parts, rest, into, out []string
 	for _, c := range l.Changes {
-		switch c.What {
-		case "place":
+		switch {
+		case c.What == "group" && c.New == "(none)":
+			out = append(out, directory.LeafValue(c.Old))
+		case c.What == "group":
+			into = append(into, directory.LeafValue(c.New))
+		case c.What == "password":
+			parts = append(parts, "new password")
+		case c.What == "place":
 			parts = append(parts, "moved to "+Place(c.New))
-		case "entry":
-			if c.Old == "(deleted)" {
-				parts = append(parts, "back to "+Place(c.New))
-			} else {
-				parts = append(parts, "deleted")
-			}
+		case c.What == "entry" && c.Old == "(deleted)":
+			parts = append(parts, "back to "+Place(c.New))
+		case c.What == "entry":
+			parts = append(parts, "deleted")
+		case strings.HasSuffix(c.Old, " (enabled)") && strings.HasSuffix(c.New, " (disabled)"):
+			parts = append(parts, "disabled")
+		case strings.HasSuffix(c.Old, " (disabled)") && strings.HasSuffix(c.New, " (enabled)"):
+			parts = append(parts, "enabled")
+		case c.Old == "(none)":
+			rest = append(rest, c.What+" → "+c.New)
 		default:
-			parts = append(parts, c.What+" "+strings.TrimSuffix(c.Old, " (enabled)")+" → "+c.New)
+			rest = append(rest, c.What+" "+c.Old+" → "+c.New)
 		}
 	}
-	return strings.Join(parts, "; ")
+	for _, groups := range []struct {
+		what  string
+		names []string
+	}{{"out of ", out}, {"into ", into}} {
+		switch n := len(groups.names); {
+		case n == 1:
+			parts = append(parts, groups.what+groups.names[0])
+		case n > 1:
+			parts = append(parts, fmt.Sprintf("%s%d groups", groups.what, n))
+		}
+	}
+	return strings.Join(append(parts, rest...), "; ")
 }
 
 // BatchShape is a batch in JSON.
@@ -132,4 +169,20 @@ func BatchJSON(w io.Writer, b *batch.Batch) error {
 		lines[i] = LineShape{b.Lines[i].State, b.Lines[i].Note, b.Lines[i]}
 	}
 	return JSON(w, BatchShape{"yardbroom/batch/1", b.ID, b.State, b, lines})
+}
+
+// LineSheet is a batch as a table that can be thinned out and come back.
+func LineSheet(b *batch.Batch) sheet.Sheet {
+	s := sheet.Sheet{Name: fmt.Sprintf("batch-%d", b.ID), Title: fmt.Sprintf("Batch %d", b.ID)}
+	for _, name := range batch.CellNames {
+		s.Columns = append(s.Columns, sheet.Column{Name: name, Kind: sheet.Text, Wide: name == "changes" || name == "dn" || name == "reason"})
+	}
+	for i := range b.Lines {
+		var row []any
+		for _, c := range b.Lines[i].Cells() {
+			row = append(row, c)
+		}
+		s.Rows = append(s.Rows, row)
+	}
+	return s
 }

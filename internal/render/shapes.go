@@ -3,11 +3,12 @@ package render
 // Shapes are the JSON shapes that programs rely on, by the name of their
 // schema.
 var Shapes = map[string]any{
-	"audit":     &ReportShape{},
-	"finding":   &FindingShape{},
-	"list":      &ListShape{},
-	"account":   &AccountShape{},
-	"compare":   &ComparisonShape{},
-	"batch":     &BatchShape{},
-	"reconcile": &ReconciliationShape{},
+	"audit":        &ReportShape{},
+	"finding":      &FindingShape{},
+	"list":         &ListShape{},
+	"account":      &AccountShape{},
+	"compare":      &ComparisonShape{},
+	"batch":        &BatchShape{},
+	"batch-report": &HandoverShape{},
+	"reconcile":    &ReconciliationShape{},
 }

@@ -26,6 +26,7 @@ type Settings struct {
 	Yards   map[string]Yard `yaml:"yards"`
 	Audit   Audit           `yaml:"audit"`
 	Batch   Batch           `yaml:"batch"`
+	Signing Signing         `yaml:"signing"`
 	Roster  Roster          `yaml:"roster"`
 	// Exemptions are entries deliberately left alone.
 	Exemptions []Exemption `yaml:"exemptions"`
@@ -195,6 +196,33 @@ type Batch struct {
 	MaxLines          int           `yaml:"max_lines"`
 	MaxShare          int           `yaml:"max_share"` // per cent of the yard's accounts
 	DeleteMinDisabled calendar.Span `yaml:"delete_min_disabled"`
+	// DayLines and DayShare limit what is done in any 24 hours.
+	DayLines int `yaml:"day_lines"`
+	DayShare int `yaml:"day_share"` // per cent of the yard's accounts
+}
+
+// Signing says who has to agree to a batch.
+type Signing struct {
+	// AllowedSigners is a list of keys in the form of OpenSSH.
+	AllowedSigners string `yaml:"allowed_signers"`
+	Key            string `yaml:"key"` // the file of one's own key
+	// Over is the number of lines above which a batch needs a signature; 0 means
+	// any number may go without.
+	Over int `yaml:"over"`
+	// Needed is how many signatures an action needs, by its name.
+	Needed map[string]int `yaml:"needed"`
+}
+
+// For returns how many signatures an action needs: one for delete, where
+// nothing is set.
+func (s *Signing) For(action string) int {
+	if n, set := s.Needed[action]; set {
+		return n
+	}
+	if action == "delete" {
+		return 1
+	}
+	return 0
 }
 
 // Defaults are the settings where nothing is set.
@@ -205,7 +233,8 @@ func Defaults() *Settings {
 			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
 			Compare:             []string{"l", "st", "co", "company", "department", "title", "physicalDeliveryOfficeName"},
 			Required:            []string{"givenName", "sn", "displayName"}},
-		Batch: Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30)},
+		Batch:   Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30), DayLines: 1000, DayShare: 20},
+		Signing: Signing{Over: 100},
 	}
 }
 
@@ -235,6 +264,14 @@ func Load(file string, mustExist bool) (*Settings, error) {
 			}
 		}
 		s.Yards[name] = y
+	}
+	for _, p := range []*string{&s.Signing.AllowedSigners, &s.Signing.Key} {
+		if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(*p, "~/") {
+			*p = filepath.Join(home, (*p)[2:])
+		}
+		if *p != "" && !filepath.IsAbs(*p) {
+			*p = filepath.Join(filepath.Dir(file), *p)
+		}
 	}
 	if err := s.check(); err != nil {
 		return nil, fmt.Errorf("settings %s: %w", file, err)
@@ -268,6 +305,17 @@ func (s *Settings) check() error {
 	}
 	if s.Batch.MaxLines < 1 || s.Batch.MaxShare < 1 || s.Batch.MaxShare > 100 {
 		return errors.New("batch: max_lines must be at least 1 and max_share from 1 to 100")
+	}
+	if s.Batch.DayLines < 1 || s.Batch.DayShare < 1 || s.Batch.DayShare > 100 {
+		return errors.New("batch: day_lines must be at least 1 and day_share from 1 to 100")
+	}
+	if s.Signing.Over < 0 {
+		return errors.New("signing: over must be 0 or more")
+	}
+	for action, n := range s.Signing.Needed {
+		if n < 0 || n > 9 {
+			return fmt.Errorf("signing: needed: %s: %d is not a number of people from 0 to 9", action, n)
+		}
 	}
 	return nil
 }

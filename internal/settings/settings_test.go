@@ -40,7 +40,7 @@ batch: {max_lines: 20, delete_min_disabled: 2w}
 	assert.Equal(t, filepath.Join(filepath.Dir(s.File), "auditor"), y.Bind.PasswordFile, "relative to the settings")
 	assert.Equal(t, calendar.Span{Months: 6}, s.Audit.StaleAfter)
 	assert.Equal(t, calendar.Days(30), s.Audit.NewAccountGrace, "the default stays")
-	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: calendar.Days(14)}, s.Batch)
+	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: calendar.Days(14), DayLines: 1000, DayShare: 20}, s.Batch)
 	assert.Equal(t, "off", s.Audit.Checks["expired"])
 	loc, err := y.Location()
 	require.NoError(t, err)
@@ -97,5 +97,22 @@ func TestTheDocumentedSettingsAreTheRealOnes(t *testing.T) {
 		require.NoError(t, err, doc)
 		assert.Equal(t, calendar.Days(90), s.Audit.StaleAfter)
 		assert.NotEmpty(t, s.Yards["observatory"].Servers)
+	}
+}
+
+func TestSigning(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "settings.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("signing: {allowed_signers: signers, key: ~/.ssh/id, needed: {delete: 2, disable: 1}}\n"), 0o600))
+	set, err := Load(file, true)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(dir, "signers"), set.Signing.AllowedSigners)
+	assert.True(t, filepath.IsAbs(set.Signing.Key))
+	assert.Equal(t, []int{2, 1, 0, 100}, []int{set.Signing.For("delete"), set.Signing.For("disable"), set.Signing.For("move"), set.Signing.Over})
+	assert.Equal(t, 1, Defaults().Signing.For("delete"))
+	for _, bad := range []string{"signing: {over: -1}", "signing: {needed: {delete: 10}}", "batch: {day_lines: 0}", "batch: {day_share: 101}", "signing: {nonsense: 1}"} {
+		require.NoError(t, os.WriteFile(file, []byte(bad+"\n"), 0o600))
+		_, err := Load(file, true)
+		assert.Error(t, err, bad)
 	}
 }

@@ -68,6 +68,8 @@ type Server struct {
 	// Skipped counts servers of the yard that did not answer, with why.
 	Skipped []error
 
+	local    bool                // the server is on this machine
+	schema   map[string]bool     // attributes of the published schema, in lower case, and whether clients may write them; nil before it was read
 	allowed  map[string][]string // on the `ad` schema: what entries of a class may carry
 	target   Target
 	conn     *ldap.Conn
@@ -150,6 +152,7 @@ func (s *Server) dial(ctx context.Context) error {
 	if err != nil {
 		return connectError(s.URL, err)
 	}
+	s.local = u.Scheme == "ldapi" || isLoopback(u.Hostname())
 	s.wire = newWire(raw)
 	conn := ldap.NewConn(s.wire, s.secured != nil)
 	conn.SetTimeout(s.patience())
@@ -488,6 +491,19 @@ func (s *Server) Conn() *ldap.Conn { return s.conn }
 func (s *Server) Reconnect(ctx context.Context) error {
 	s.Close()
 	return s.dial(ctx)
+}
+
+// Another makes one more connection to the same server, signed in alike.
+func (s *Server) Another(ctx context.Context) (*Server, error) {
+	more := &Server{URL: s.URL, target: s.target, allowed: map[string][]string{}, password: s.password}
+	if err := more.dial(ctx); err != nil {
+		return nil, err
+	}
+	if more.HostName() != s.HostName() {
+		more.Close()
+		return nil, fmt.Errorf("%s is %s for one connection and %s for the next: name one server", s.URL, s.HostName(), more.HostName())
+	}
+	return more, nil
 }
 
 // Where names the server.

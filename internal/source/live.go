@@ -677,6 +677,44 @@ func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*dire
 	return nil, fmt.Errorf("%d entries with %s %s", len(found), s.Dialect.Identity, ShowIdentity(s.Dialect, id))
 }
 
+// ByIdentities reads whole entries by their identities, and returns them under
+// these; those that are not there are left out. Names, where they are known,
+// are all the attributes that the entries carry.
+func (s *Server) ByIdentities(ctx context.Context, ids []string, names map[string]bool) (map[string]*directory.Entry, error) {
+	var filter strings.Builder
+	filter.WriteString("(|")
+	for _, id := range ids {
+		filter.WriteString(IdentityFilter(s.Dialect, id))
+	}
+	filter.WriteString(")")
+	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter.String()}
+	var found []directory.Entry
+	err := s.retry(ctx, func() (err error) {
+		if names == nil {
+			found, err = s.whole(ctx, q)
+			return err
+		}
+		q.Attributes, found = slices.Sorted(maps.Keys(names)), nil
+		_, err = s.Search(ctx, q, func(page []directory.Entry) error {
+			found = append(found, page...)
+			return nil
+		})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	byID := make(map[string]*directory.Entry, len(found))
+	for i := range found {
+		id := found[i].First(s.Dialect.Identity.String())
+		if byID[id] != nil {
+			return nil, fmt.Errorf("two entries with %s %s", s.Dialect.Identity, ShowIdentity(s.Dialect, id))
+		}
+		byID[id] = &found[i]
+	}
+	return byID, nil
+}
+
 // IdentityFilter selects the entry with an identity.
 func IdentityFilter(d *directory.Dialect, id string) string {
 	if d == directory.AD {

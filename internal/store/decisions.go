@@ -44,7 +44,7 @@ var (
 // Decide keeps a decision together with the journal record that says so, and
 // returns its number.
 func (s *Store) Decide(ctx context.Context, k Kind, body []byte, r *Record) (id int, err error) {
-	err = s.tx(ctx, func(tx *sql.Tx) error {
+	err = s.tx(ctx, func(tx *transaction) error {
 		res, err := tx.ExecContext(ctx, "INSERT INTO "+k.table+" (body) VALUES (?)", string(body))
 		if err != nil {
 			return err
@@ -54,7 +54,7 @@ func (s *Store) Decide(ctx context.Context, k Kind, body []byte, r *Record) (id 
 			return err
 		}
 		id = int(n)
-		_, err = appendRecord(ctx, tx, r)
+		_, err = tx.appendRecord(ctx, r)
 		return err
 	})
 	return id, err
@@ -81,7 +81,7 @@ func (s *Store) Decisions(ctx context.Context, k Kind) ([]Decision, error) {
 // End ends a decision, with a journal record that the function makes of its
 // body.
 func (s *Store) End(ctx context.Context, k Kind, id int, record func(body []byte) *Record) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	return s.tx(ctx, func(tx *transaction) error {
 		var body string
 		err := tx.QueryRowContext(ctx, "UPDATE "+k.table+" SET ended = 1 WHERE id = ? AND ended = 0 RETURNING body", id).Scan(&body)
 		if errors.Is(err, sql.ErrNoRows) {
@@ -90,7 +90,7 @@ func (s *Store) End(ctx context.Context, k Kind, id int, record func(body []byte
 		if err != nil {
 			return err
 		}
-		_, err = appendRecord(ctx, tx, record([]byte(body)))
+		_, err = tx.appendRecord(ctx, record([]byte(body)))
 		return err
 	})
 }

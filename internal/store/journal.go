@@ -34,40 +34,43 @@ type Sealed struct {
 const start = "yardbroom journal"
 
 // chain returns the hash of a record that follows the hash before it.
-func chain(before string, seq int, record string) string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%d\n%s", before, seq, record))
-	return hex.EncodeToString(sum[:])
+func chain(before string, seq int, record []byte) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n%d\n", before, seq)
+	h.Write(record)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// transaction is one transaction of the database, with the end of the chain
+// once it was asked for.
+type transaction struct {
+	*sql.Tx
+	seq    int
+	head   string
+	insert *sql.Stmt
 }
 
 // appendRecord puts a record at the end of the chain. It is on disk when the
 // transaction is committed.
-func appendRecord(ctx context.Context, tx *sql.Tx, r *Record) (Sealed, error) {
+func (tx *transaction) appendRecord(ctx context.Context, r *Record) (Sealed, error) {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return Sealed{}, err
 	}
-	seq, before := 0, start
-	err = tx.QueryRowContext(ctx, "SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&seq, &before)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return Sealed{}, err
+	if tx.insert == nil {
+		tx.head = start
+		err := tx.QueryRowContext(ctx, "SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&tx.seq, &tx.head)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return Sealed{}, err
+		}
+		if tx.insert, err = tx.PrepareContext(ctx, "INSERT INTO journal (seq, batch, line, record, hash) VALUES (?, ?, ?, ?, ?)"); err != nil {
+			return Sealed{}, err
+		}
 	}
-	seq++
-	hash := chain(before, seq, string(text))
-	_, err = tx.ExecContext(ctx, "INSERT INTO journal (seq, batch, line, record, hash) VALUES (?, ?, ?, ?, ?)", seq, r.Batch, r.Line, string(text), hash)
-	return Sealed{Seq: seq, Hash: hash, Record: *r}, err
-}
-
-// Append puts a record into the journal and syncs it.
-func (s *Store) Append(ctx context.Context, r *Record) (Sealed, error) {
-	var sealed Sealed
-	err := s.tx(ctx, func(tx *sql.Tx) (err error) {
-		sealed, err = appendRecord(ctx, tx, r)
-		return err
-	})
-	if err != nil {
-		return sealed, fmt.Errorf("the journal cannot be written: %w", err)
-	}
-	return sealed, nil
+	tx.seq++
+	tx.head = chain(tx.head, tx.seq, text)
+	_, err = tx.insert.ExecContext(ctx, tx.seq, r.Batch, r.Line, string(text), tx.head)
+	return Sealed{Seq: tx.seq, Hash: tx.head, Record: *r}, err
 }
 
 // Journal returns records in order: of one line, of one batch (line 0), or
@@ -80,24 +83,63 @@ func (s *Store) Journal(ctx context.Context, batch, line int) ([]Sealed, error) 
 			query, args = query+" AND line = ?", append(args, line)
 		}
 	}
-	rows, err := s.db.QueryContext(ctx, query+" ORDER BY seq", args...)
+	return s.records(ctx, query+" ORDER BY seq", args...)
+}
+
+// records reads what a query of seq, record and hash selects.
+func (s *Store) records(ctx context.Context, query string, args ...any) (all []Sealed, err error) {
+	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []Sealed
 	for rows.Next() {
-		var r Sealed
-		var text string
-		if err := rows.Scan(&r.Seq, &text, &r.Hash); err != nil {
+		r, err := scanRecord(rows)
+		if err != nil {
 			return nil, err
-		}
-		if err := json.Unmarshal([]byte(text), &r.Record); err != nil {
-			return nil, fmt.Errorf("journal record %d cannot be read: %w", r.Seq, err)
 		}
 		all = append(all, r)
 	}
 	return all, rows.Err()
+}
+
+func scanRecord(rows *sql.Rows) (r Sealed, err error) {
+	var text string
+	if err := rows.Scan(&r.Seq, &text, &r.Hash); err != nil {
+		return r, err
+	}
+	if err := json.Unmarshal([]byte(text), &r.Record); err != nil {
+		return r, fmt.Errorf("journal record %d cannot be read: %w", r.Seq, err)
+	}
+	return r, nil
+}
+
+// Since hands over the records from a time on, the latest first.
+func (s *Store) Since(ctx context.Context, t time.Time, take func(*Sealed) error) error {
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal ORDER BY seq DESC")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		r, err := scanRecord(rows)
+		if err != nil {
+			return err
+		}
+		if r.At.Before(t) {
+			break
+		}
+		if err := take(&r); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// About returns the records about a batch as a whole, in order: not those of
+// its lines.
+func (s *Store) About(ctx context.Context, batch int) ([]Sealed, error) {
+	return s.records(ctx, "SELECT seq, record, hash FROM journal WHERE batch = ? AND line = 0 ORDER BY seq", batch)
 }
 
 // Proof is the result of going through the whole chain.
@@ -128,7 +170,7 @@ func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 		switch {
 		case seq != p.Records:
 			return p, fmt.Errorf("journal record %d is missing: the next one there is %d", p.Records, seq)
-		case chain(p.Head, seq, text) != hash:
+		case chain(p.Head, seq, []byte(text)) != hash:
 			return p, fmt.Errorf("journal record %d was changed after it was written", seq)
 		case json.Unmarshal([]byte(text), &r) != nil || r.Batch != batch || r.Line != line:
 			return p, fmt.Errorf("journal record %d was filed under another batch or line", seq)

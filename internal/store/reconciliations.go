@@ -20,7 +20,7 @@ const mostReconciliations = 50
 
 // AddReconciliation keeps what was found.
 func (s *Store) AddReconciliation(ctx context.Context, yard string, r *Reconciliation) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	return s.tx(ctx, func(tx *transaction) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO reconciliations (yard, at, found) VALUES (?, ?, ?)", yard, r.At.UTC().Format(time.RFC3339), strings.Join(r.Found, "\n")); err != nil {
 			return err
 		}

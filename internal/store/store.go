@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"github.com/gofrs/flock"
 	"github.com/pressly/goose/v3"
@@ -25,6 +26,11 @@ var migrations embed.FS
 type Store struct {
 	db  *sql.DB
 	dir string
+
+	changes   chan change
+	closing   chan struct{} // closed when no more is to be written
+	written   chan struct{} // closed when the last change is written
+	closeOnce sync.Once
 }
 
 // Open opens the database of a state folder, and makes both where there are
@@ -45,11 +51,12 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dir: dir}
+	s := &Store{db: db, dir: dir, changes: make(chan change), closing: make(chan struct{}), written: make(chan struct{})}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("state %s: %w", path, err)
 	}
+	go s.writer()
 	return s, nil
 }
 
@@ -84,7 +91,10 @@ func (s *Store) migrate(ctx context.Context) error {
 const schemaVersion = 3
 
 // Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	s.stopWriting()
+	return s.db.Close()
+}
 
 // Dir is the state folder.
 func (s *Store) Dir() string { return s.dir }
@@ -125,23 +135,23 @@ type Line struct {
 var ErrNoBatch = errors.New("no such batch; \"yardbroom batch list\" shows those there are")
 
 // tx runs a change of the database, all or nothing.
-func (s *Store) tx(ctx context.Context, change func(*sql.Tx) error) error {
+func (s *Store) tx(ctx context.Context, change func(*transaction) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
-	if err := change(tx); err != nil {
+	if err := change(&transaction{Tx: tx}); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
-	return tx.Commit()
+	return tx.Commit() // which closes the statements too
 }
 
-// AddBatch keeps a new batch together with the journal record that says so,
-// and returns its number, which the record is given.
-func (s *Store) AddBatch(ctx context.Context, b *Batch, record func(id int) *Record) (Sealed, error) {
+// AddBatch keeps a new batch together with the journal record that says so.
+// Both are made when the batch's number is known.
+func (s *Store) AddBatch(ctx context.Context, make func(id int) (*Batch, *Record, error)) (Sealed, error) {
 	var sealed Sealed
-	err := s.tx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO batches (state, head) VALUES (?, ?)", b.State, string(b.Head))
+	err := s.tx(ctx, func(tx *transaction) error {
+		res, err := tx.ExecContext(ctx, "INSERT INTO batches (state, head) VALUES ('', '')")
 		if err != nil {
 			return err
 		}
@@ -149,7 +159,14 @@ func (s *Store) AddBatch(ctx context.Context, b *Batch, record func(id int) *Rec
 		if err != nil {
 			return err
 		}
+		b, record, err := make(int(id))
+		if err != nil {
+			return err
+		}
 		b.ID = int(id)
+		if _, err := tx.ExecContext(ctx, "UPDATE batches SET state = ?, head = ? WHERE id = ?", b.State, string(b.Head), id); err != nil {
+			return err
+		}
 		insert, err := tx.PrepareContext(ctx, "INSERT INTO lines (batch, n, state, note, body) VALUES (?, ?, ?, ?, ?)")
 		if err != nil {
 			return err
@@ -160,7 +177,7 @@ func (s *Store) AddBatch(ctx context.Context, b *Batch, record func(id int) *Rec
 				return err
 			}
 		}
-		sealed, err = appendRecord(ctx, tx, record(b.ID))
+		sealed, err = tx.appendRecord(ctx, record)
 		return err
 	})
 	return sealed, err
@@ -217,35 +234,62 @@ func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
 	return all, rows.Err()
 }
 
+// Heads returns all batches without their lines, oldest first.
+func (s *Store) Heads(ctx context.Context) ([]Batch, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT id, state, head FROM batches ORDER BY id")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Batch
+	for rows.Next() {
+		var b Batch
+		if err := rows.Scan(&b.ID, &b.State, &b.Head); err != nil {
+			return nil, err
+		}
+		all = append(all, b)
+	}
+	return all, rows.Err()
+}
+
 // SetBatchState changes the state of a batch, with a journal record.
 func (s *Store) SetBatchState(ctx context.Context, id int, state string, r *Record) (Sealed, error) {
 	var sealed Sealed
-	err := s.tx(ctx, func(tx *sql.Tx) error {
+	err := s.write(ctx, func(ctx context.Context, tx *transaction) error {
 		if _, err := tx.ExecContext(ctx, "UPDATE batches SET state = ? WHERE id = ?", state, id); err != nil {
 			return err
 		}
 		var err error
-		sealed, err = appendRecord(ctx, tx, r)
+		sealed, err = tx.appendRecord(ctx, r)
 		return err
 	})
 	return sealed, err
 }
 
-// SetLines changes the states and notes of lines, with a journal record for
-// all of them where one is given.
-func (s *Store) SetLines(ctx context.Context, batch int, lines []Line, r *Record) (Sealed, error) {
+// SetLines changes the states and notes of lines, together with journal
+// records. It returns the last record.
+func (s *Store) SetLines(ctx context.Context, batch int, lines []Line, records ...*Record) (Sealed, error) {
 	var sealed Sealed
-	err := s.tx(ctx, func(tx *sql.Tx) error {
-		for _, l := range lines {
-			if _, err := tx.ExecContext(ctx, "UPDATE lines SET state = ?, note = ? WHERE batch = ? AND n = ?", l.State, l.Note, batch, l.N); err != nil {
+	err := s.write(ctx, func(ctx context.Context, tx *transaction) error {
+		if len(lines) > 0 {
+			update, err := tx.PrepareContext(ctx, "UPDATE lines SET state = ?, note = ? WHERE batch = ? AND n = ?")
+			if err != nil {
+				return err
+			}
+			defer update.Close()
+			for _, l := range lines {
+				if _, err := update.ExecContext(ctx, l.State, l.Note, batch, l.N); err != nil {
+					return err
+				}
+			}
+		}
+		for _, r := range records {
+			var err error
+			if sealed, err = tx.appendRecord(ctx, r); err != nil {
 				return err
 			}
 		}
-		var err error
-		if r != nil {
-			sealed, err = appendRecord(ctx, tx, r)
-		}
-		return err
+		return nil
 	})
 	return sealed, err
 }

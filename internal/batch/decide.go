@@ -1,0 +1,169 @@
+package batch
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/store"
+)
+
+// CellNames name the cells of a line in an exported batch. The last one is for
+// a person's decision.
+var CellNames = []string{"line", "account", "dn", "kind", "reason", "confidence", "privileged", "actions", "changes", "warnings", "decision"}
+
+// Cells are a line for a spreadsheet, in the order of CellNames.
+func (l *Line) Cells() []string {
+	var actions, changes []string
+	for _, a := range l.Actions {
+		actions = append(actions, a.Name)
+	}
+	for _, c := range l.Changes {
+		changes = append(changes, c.What+": "+c.Old+" → "+c.New)
+	}
+	decision := ""
+	if l.State == Dropped {
+		decision = "drop"
+	}
+	return []string{strconv.Itoa(l.N), l.Account, text(l.DN), l.Kind, l.Reason, l.Confidence, strings.Join(l.Privileged, "; "),
+		strings.Join(actions, ", "), strings.Join(changes, "; "), strings.Join(l.Warnings, "; "), decision}
+}
+
+// Row is a row of a table that came back, and where it stands there.
+type Row struct {
+	Number int
+	Cells  []string
+}
+
+// decisions are the words of the last column.
+var decisions = map[string]bool{"": true, "keep": true, "yes": true, "ok": true, "drop": false, "no": false, "out": false}
+
+// Decide compares a table that came back with the lines that were exported,
+// and returns the lines that are to be dropped: those without a row, and those
+// whose decision says so. Any other difference is an error that names its
+// row.
+func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
+	at := make([]int, len(CellNames))
+	for i, name := range CellNames {
+		if at[i] = slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), name) }); at[i] < 0 && i < len(CellNames)-1 {
+			return nil, fmt.Errorf("the column %q is missing; export the batch again, and only take rows out or fill in %q", name, "decision")
+		}
+	}
+	for i, h := range header {
+		if !slices.Contains(at, i) && strings.TrimSpace(h) != "" {
+			return nil, fmt.Errorf("the column %q is not one of the export; only rows may be taken out, and %q filled in", h, "decision")
+		}
+	}
+	cell := func(r Row, i int) string {
+		if at[i] < 0 || at[i] >= len(r.Cells) {
+			return ""
+		}
+		return strings.ReplaceAll(r.Cells[at[i]], "\r\n", "\n")
+	}
+	kept := map[int]bool{}
+	var wrong []error
+	for _, r := range rows {
+		if !slices.ContainsFunc(r.Cells, func(c string) bool { return strings.TrimSpace(c) != "" }) {
+			continue
+		}
+		n, err := strconv.Atoi(strings.TrimSpace(cell(r, 0)))
+		if err != nil || n < 1 || n > len(b.Lines) {
+			wrong = append(wrong, fmt.Errorf("row %d: %q is no line of batch %d", r.Number, cell(r, 0), b.ID))
+			continue
+		}
+		l := &b.Lines[n-1]
+		if _, twice := kept[n]; twice {
+			wrong = append(wrong, fmt.Errorf("row %d: line %d is there twice", r.Number, n))
+			continue
+		}
+		want := l.Cells()
+		for i := 1; i < len(want)-1; i++ {
+			if got := cell(r, i); got != strings.ReplaceAll(want[i], "\r\n", "\n") {
+				wrong = append(wrong, fmt.Errorf("row %d: %s of %s was changed from %q to %q; a batch cannot be edited that way: drop the line, and stage what you want", r.Number, CellNames[i], l.Account, want[i], got))
+			}
+		}
+		keep, known := decisions[strings.ToLower(strings.TrimSpace(cell(r, len(want)-1)))]
+		if !known {
+			wrong = append(wrong, fmt.Errorf("row %d: the decision %q is neither keep nor drop", r.Number, cell(r, len(want)-1)))
+		}
+		if keep && l.State == Dropped {
+			wrong = append(wrong, fmt.Errorf("row %d: the line of %s was dropped and does not come back", r.Number, l.Account))
+		}
+		kept[n] = keep
+	}
+	if len(wrong) > 0 {
+		return nil, errors.Join(wrong...)
+	}
+	return b.absent(kept)
+}
+
+// absent are the open lines that nobody keeps.
+func (b *Batch) absent(kept map[int]bool) (drop []*Line, err error) {
+	for i := range b.Lines {
+		if l := &b.Lines[i]; l.State == Waiting && !kept[l.N] {
+			drop = append(drop, l)
+		}
+	}
+	if len(drop) == b.Open() {
+		return nil, fmt.Errorf("no line of batch %d would be left: give it up with \"yardbroom batch discard %d\"", b.ID, b.ID)
+	}
+	return drop, nil
+}
+
+// DecideBy compares a batch that was exported as JSON with this one, and
+// returns the lines that are to be dropped: those that it no longer has.
+func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
+	if edited.ID != b.ID || edited.Identity != b.Identity {
+		return nil, fmt.Errorf("this is batch %d of %s, not batch %d of %s", edited.ID, edited.Identity, b.ID, b.Identity)
+	}
+	kept := map[int]bool{}
+	for i := range edited.Lines {
+		l := &edited.Lines[i]
+		if l.N < 1 || l.N > len(b.Lines) {
+			return nil, fmt.Errorf("%d is no line of batch %d", l.N, b.ID)
+		}
+		got, err := json.Marshal(l)
+		if err != nil {
+			return nil, err
+		}
+		want, err := json.Marshal(&b.Lines[l.N-1])
+		if err != nil {
+			return nil, err
+		}
+		if string(got) != string(want) {
+			return nil, fmt.Errorf("line %d, of %s, was changed; a batch cannot be edited that way: drop the line, and stage what you want", l.N, b.Lines[l.N-1].Account)
+		}
+		kept[l.N] = l.State != Dropped
+	}
+	return b.absent(kept)
+}
+
+// DropLines takes lines out of a staged batch.
+func (b *Batch) DropLines(ctx context.Context, s *store.Store, drop []*Line, by string, at time.Time) (int, error) {
+	if b.State != Staged {
+		return 0, fmt.Errorf("batch %d is %s; lines can be dropped only before it is carried out", b.ID, b.State)
+	}
+	var lines []store.Line
+	var accounts []string
+	for _, l := range drop {
+		if l.State == Waiting {
+			l.State = Dropped
+			accounts = append(accounts, l.Account)
+			lines = append(lines, store.Line{N: l.N, State: string(Dropped), Note: "by " + by})
+		}
+	}
+	if len(lines) == 0 {
+		return 0, nil
+	}
+	record, err := b.record(EventDropped, by, at, accounts...)
+	if err != nil {
+		return 0, err
+	}
+	_, err = s.SetLines(ctx, b.ID, lines, record)
+	return len(lines), err
+}

@@ -1,0 +1,148 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// groupDrift tests the guards on which groups list the entry.
+func (r *Runner) groupDrift(ctx context.Context, guards []batch.Guard, e *directory.Entry, past *history) (string, error) {
+	found, err := batch.ReadMemberships(ctx, r.Server, r.Server.Dialect, []*directory.Entry{e}, nil)
+	if err != nil {
+		return "", err
+	}
+	var now, joined, left []string
+	for _, m := range found[directory.FoldDN(e.DN)] {
+		now = append(now, m.DN)
+	}
+	for _, s := range past.steps {
+		if s.outcome == nil || !s.outcome.Done || s.Op != OpValues {
+			continue
+		}
+		switch s.Action {
+		case batch.JoinGroup:
+			joined = append(joined, s.DN)
+		case batch.LeaveGroup, batch.LeaveGroups:
+			left = append(left, s.DN)
+		}
+	}
+	return batch.GroupDrift(guards, now, joined, left), nil
+}
+
+// groups puts the entry into groups, or takes it out of them, one step a
+// group. A group where that is so already is noted and left alone.
+func (r *Runner) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	for _, m := range a.Groups {
+		for tries := 1; ; tries++ {
+			if err := r.group(ctx, l, a, m, e, past); err != nil {
+				return err
+			}
+			// Groups list it by its name. If somebody has moved it meanwhile, the
+			// other name was looked for.
+			now, err := r.find(ctx, l, past)
+			if err != nil {
+				return err
+			}
+			if directory.FoldDN(now.DN) == directory.FoldDN(e.DN) {
+				break
+			}
+			if tries == maxTries {
+				return fmt.Errorf("it is being moved about; it is %s now", now.DN)
+			}
+			e = now
+		}
+	}
+	return nil
+}
+
+// group changes one membership.
+func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m batch.Membership, e *directory.Entry, past *history) error {
+	id, err := source.ReadIdentity(r.Server.Dialect, m.ID)
+	if err != nil {
+		return err
+	}
+	group, err := r.Server.ByIdentity(ctx, id, false)
+	if errors.Is(err, source.ErrNotFound) {
+		past.note(fmt.Sprintf("the group %s is gone", m.DN))
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	value := batch.MemberValue(m.Attr, e)
+	if value == "" {
+		return fmt.Errorf("%s lists members by uid, and it has none", group.DN)
+	}
+	done := past.ofGroup(a.Name, id, m.Attr)
+	if in := hasValue(group.Get(m.Attr), value); in == (a.Name == batch.JoinGroup) {
+		if done == nil {
+			past.note(fmt.Sprintf("%s was so already", directory.LeafValue(group.DN)))
+		}
+		return nil
+	}
+	fix := ValueMod{Attr: m.Attr}
+	if a.Name == batch.JoinGroup {
+		fix.Add = batch.Octets(value)
+		if done != nil && hasValue(group.Get(m.Attr), string(done.Values[0].Add)) {
+			fix.Remove = done.Values[0].Add // under the name that it had then
+		}
+	} else {
+		if done != nil {
+			return nil // somebody has put it back: that is theirs to do
+		}
+		fix.Remove = batch.Octets(spelt(group.Get(m.Attr), value))
+	}
+	err = r.do(ctx, l, past, r.step(a.Name, OpValues, group, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+	if ldap.IsErrorWithCode(err, ldap.LDAPResultObjectClassViolation) {
+		return fmt.Errorf("%s must have a member, and this is its last one: %w", group.DN, err)
+	}
+	return err
+}
+
+// note adds what is worth knowing of a line that was done.
+func (h *history) note(text string) {
+	if !slices.Contains(h.notes, text) {
+		h.notes = append(h.notes, text)
+	}
+}
+
+// spelt returns a value as it stands in a list.
+func spelt(values []string, v string) string {
+	for _, h := range values {
+		if hasValue([]string{h}, v) {
+			return h
+		}
+	}
+	return v
+}
+
+// ofGroup is the step by which an action changed a group's list, nil where it
+// was not done.
+func (h *history) ofGroup(action, id, attr string) *pastStep {
+	for i := range h.steps {
+		s := &h.steps[i]
+		if s.Action == action && s.Op == OpValues && string(s.ID) == id && s.Values[0].Attr == attr && s.outcome != nil && s.outcome.Done {
+			return s
+		}
+	}
+	return nil
+}
+
+// groupsChanged are the memberships that an action has changed, of those it
+// was to change.
+func (h *history) groupsChanged(d *directory.Dialect, a *batch.Action) (all []batch.Membership) {
+	for _, m := range a.Groups {
+		if id, err := source.ReadIdentity(d, m.ID); err == nil && h.ofGroup(a.Name, id, m.Attr) != nil {
+			all = append(all, m)
+		}
+	}
+	return all
+}

@@ -1,0 +1,127 @@
+package carry
+
+import (
+	"context"
+	"time"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/store"
+)
+
+// Handover is what became of a batch: who did what, and each line with what
+// was there before and after.
+type Handover struct {
+	Batch  *batch.Batch
+	Events []Event
+	Lines  []LineHandover
+	UndoOf int
+	Undone []int  // the batches that took it back, or parts of it
+	Head   string // hash of the last journal record about it
+}
+
+// Event is something that was done with a batch as a whole.
+type Event struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	What string    `json:"what"` // staged, dropped, signed, apply, applied, discarded
+	Text string    `json:"text,omitempty"`
+}
+
+// LineHandover is what became of one line.
+type LineHandover struct {
+	Line    *batch.Line
+	At      time.Time // when it was settled, zero where it was not
+	Changes []batch.Change
+}
+
+// ReadHandover reads from the journal what became of a batch.
+func ReadHandover(ctx context.Context, s *store.Store, b *batch.Batch) (*Handover, error) {
+	d, err := directory.DialectNamed(b.Identity.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	records, err := s.Journal(ctx, b.ID, 0)
+	if err != nil {
+		return nil, err
+	}
+	h := &Handover{Batch: b, UndoOf: b.UndoOf}
+	settled, ofLine := map[int]time.Time{}, map[int][]store.Sealed{}
+	for i := range records {
+		r := &records[i]
+		h.Head = r.Hash
+		if r.Line == 0 {
+			h.Events = append(h.Events, Event{At: r.At, By: r.By, What: r.Event, Text: Describe(r)})
+			continue
+		}
+		ofLine[r.Line] = append(ofLine[r.Line], *r)
+		if r.Event == eventLine {
+			settled[r.Line] = r.At
+		}
+	}
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		past, err := historyOf(ofLine[l.N], d)
+		if err != nil {
+			return nil, err
+		}
+		out := LineHandover{Line: l, At: settled[l.N]}
+		for j := range past.steps {
+			if o := past.steps[j].outcome; o != nil && o.Done {
+				out.Changes = append(out.Changes, past.steps[j].changes()...)
+			}
+		}
+		h.Lines = append(h.Lines, out)
+	}
+	all, err := batch.Heads(ctx, s)
+	for _, other := range all {
+		if other.UndoOf == b.ID && other.State != batch.Staged && other.State != batch.Discarded {
+			h.Undone = append(h.Undone, other.ID)
+		}
+	}
+	return h, err
+}
+
+// changes are what a step changed, for people; what it only made sure of is
+// none.
+func (s *Step) changes() (all []batch.Change) {
+	switch s.Op {
+	case OpModify, OpReanimate:
+		for _, m := range s.Mods {
+			if c := batch.ChangeOf(m); c.Old != c.New {
+				all = append(all, c)
+			}
+		}
+	case OpValues:
+		for _, v := range s.Values {
+			if s.Action == batch.JoinGroup || s.Action == batch.LeaveGroup || s.Action == batch.LeaveGroups {
+				c := batch.Change{What: "group", Old: s.DN, New: "(none)"}
+				if s.Action == batch.JoinGroup {
+					c.Old, c.New = c.New, c.Old
+				}
+				all = append(all, c)
+				continue
+			}
+			c := batch.Change{What: v.Attr + " of " + s.DN, Old: "(none)", New: "(none)"}
+			if v.Remove != "" {
+				c.Old = batch.Readable(v.Attr, string(v.Remove))
+			}
+			if v.Add != "" {
+				c.New = batch.Readable(v.Attr, string(v.Add))
+			}
+			all = append(all, c)
+		}
+	case OpPassword:
+		all = append(all, batch.Change{What: "password", Old: "(kept secret)", New: "(a new one, delivered)"})
+	case OpRename:
+		all = append(all, batch.Change{What: "place", Old: s.DN, New: s.target()})
+	case OpDelete:
+		all = append(all, batch.Change{What: "entry", Old: s.DN, New: "(deleted)"})
+	case OpAdd:
+		all = append(all, batch.Change{What: "entry", Old: "(none)", New: s.DN})
+	}
+	if s.Op == OpReanimate {
+		all = append(all, batch.Change{What: "entry", Old: "(deleted)", New: s.target()})
+	}
+	return all
+}

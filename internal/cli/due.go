@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/carry"
+	"yardbroom/internal/render"
+	"yardbroom/internal/store"
+)
+
+func (a *app) dueCommand() *cli.Command {
+	return &cli.Command{
+		Name: "due", Usage: "batches that were staged until a date: list them, take back those whose time is over",
+		Description: "With --apply each batch that is due is taken back, as \"yardbroom undo\" does it: judged anew, so nobody is enabled who has left by\nthe last roster, and privileged groups come back with a signature only.",
+		Flags: append(append(carryFlags(), paceFlags()...),
+			&cli.BoolFlag{Name: "apply", Usage: "take back what is due"}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if err := noArguments(cmd); err != nil {
+				return err
+			}
+			if !cmd.Bool("apply") && (cmd.Bool("yes") || cmd.Bool("dry-run")) {
+				return usage("--yes and --dry-run go with --apply")
+			}
+			s, err := a.openStore(ctx)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			all, err := carry.FindDue(ctx, s)
+			if err != nil {
+				return err
+			}
+			if cmd.Bool("apply") {
+				return a.takeBackDue(ctx, cmd, s, all)
+			}
+			if len(all) == 0 {
+				a.note("no batch is to be taken back; \"yardbroom stage … --until DATE\" makes one that is")
+				return nil
+			}
+			var rows [][]string
+			for _, d := range all {
+				rows = append(rows, []string{fmt.Sprint(d.Batch.ID), render.Moment(d.Batch.Until, time.Local), a.dueIn(d.Batch.Until), fmt.Sprint(d.Left),
+					strings.Join(d.Batch.Actions, ","), render.Visible(d.Batch.By), render.Visible(d.Batch.Why)})
+			}
+			render.Table(a.out, a.style(time.Local), []string{"Batch", "Until", "Due", "Lines", "Actions", "By", "Why"}, rows, 6, 4)
+			return nil
+		},
+	}
+}
+
+// dueIn says how far off a time is, in days.
+func (a *app) dueIn(t time.Time) string {
+	past := a.now().Sub(t)
+	days := render.Count(int(past.Abs()/(24*time.Hour)), "day")
+	switch {
+	case past < 0:
+		return "in " + days
+	case past < 24*time.Hour:
+		return "now"
+	}
+	return "for " + days
+}
+
+// takeBackDue takes back every batch whose time is over. One that cannot be
+// does not keep the next from it.
+func (a *app) takeBackDue(ctx context.Context, cmd *cli.Command, s *store.Store, all []carry.Due) error {
+	var wrong error
+	n := 0
+	for _, d := range all {
+		if d.Batch.Until.After(a.now()) {
+			continue
+		}
+		n++
+		fmt.Fprintf(a.out, "Batch %d was until %s:\n", d.Batch.ID, render.Moment(d.Batch.Until, time.Local))
+		wrong = errors.Join(wrong, a.undo(ctx, cmd, s, d.Batch, nil))
+	}
+	if n == 0 {
+		a.note("nothing is due")
+	}
+	return wrong
+}

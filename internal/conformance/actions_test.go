@@ -1,0 +1,306 @@
+package conformance
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// groups reads groups by name, as an order wants them.
+func (st *story) groups(dns ...string) []directory.Entry {
+	st.t.Helper()
+	found, err := st.c.Get(context.Background(), dns)
+	require.NoError(st.t, err)
+	require.Len(st.t, found, len(dns))
+	return found
+}
+
+func TestWhatLeavesAndJoinsAndDescribesIsUndoneWithoutATrace(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+		crew, tower := s.group(t, st.c, "Crew", ada, bram), s.group(t, st.c, "Tower", bram, ada)
+		if s.dialect != directory.AD {
+			s.add(t, st.c, s.DN("Posix", "Groups"), map[string][]string{"objectClass": {"posixGroup"}, "cn": {"Posix"}, "gidNumber": {"700"}, "memberUid": {"aquill"}})
+		}
+		dome := s.group(t, st.c, "Dome", bram)
+		before := normal(st.picture())
+		expires := time.Now().AddDate(0, 2, 0).UTC().Truncate(24 * time.Hour)
+
+		actions := []string{batch.Disable, batch.Describe, batch.LeaveGroups, batch.JoinGroup, batch.Move}
+		if s.dialect == directory.AD {
+			actions = append(actions, batch.Expire)
+		}
+		b, refusals, err := st.stageOrder(batch.Order{Actions: actions, To: s.container("Parked"), Text: "{reason} {date} ({batch}); was: {old}", Why: "left",
+			Expires: expires, Groups: st.groups(dome)}, nil, ada)
+		require.NoError(t, err, "%v", refusals)
+		res, kept := st.apply(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+		now := s.entry(t, st.c, s.DN("Ada Quill", "Parked"))
+		assert.Equal(t, "left "+b.Created.Format(time.DateOnly)+" (1); was:", now.First("description"))
+		assert.Equal(t, []string{strings.ToLower(bram)}, lower(s.entry(t, st.c, crew).Get("member")))
+		assert.Equal(t, []string{strings.ToLower(bram)}, lower(s.entry(t, st.c, tower).Get("member")))
+		assert.Len(t, s.entry(t, st.c, dome).Get("member"), 2)
+		if s.dialect == directory.AD {
+			assert.Equal(t, directory.FormatFileTime(expires), now.First("accountExpires"))
+		} else {
+			assert.Empty(t, s.entry(t, st.c, s.DN("Posix", "Groups")).Get("memberUid"))
+		}
+
+		res, back := st.undo(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, back.Lines[0].Note)
+		assert.Equal(t, before, normal(st.picture()))
+		st.verify()
+
+		// Twice is harmless.
+		done, err := batch.Load(context.Background(), st.Store, b.ID)
+		require.NoError(t, err)
+		_, again, err := carry.Inverse(context.Background(), st.Store, done, nil, "tester", time.Now())
+		require.ErrorIs(t, err, carry.ErrNothingToUndo)
+		require.Len(t, again, 1)
+		assert.Contains(t, again[0].Why, "batch 2 has taken that back already")
+		assert.Equal(t, before, normal(st.picture()))
+	})
+}
+
+func lower(dns []string) (out []string) {
+	for _, dn := range canonical(dns) {
+		out = append(out, strings.ToLower(dn))
+	}
+	return out
+}
+
+func TestAGroupJoinedMeanwhileStopsWhoLeavesAll(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+		s.group(t, st.c, "Crew", ada, bram)
+		b := st.mustStage(batch.LeaveGroups, "", ada)
+		tower := s.group(t, st.c, "Tower", bram, ada)
+		res, kept := st.apply(b)
+		assert.Equal(t, map[batch.LineState]int{batch.Drifted: 1}, res.Counts)
+		assert.Contains(t, kept.Lines[0].Note, "it is in Tower now")
+		assert.Len(t, s.entry(t, st.c, tower).Get("member"), 2)
+	})
+}
+
+func TestTheLastMemberOfAGroupThatMustHaveOneStays(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+		crew := s.group(t, st.c, "Crew", ada, bram)
+		b, refusals, err := st.stage(batch.LeaveGroups, "", ada, bram)
+		if s.dialect == directory.OpenLDAP {
+			require.ErrorIs(t, err, batch.ErrNothing)
+			require.Len(t, refusals, 2)
+			assert.Contains(t, refusals[0].Why, "no member left")
+			return
+		}
+		require.NoError(t, err)
+		res, _ := st.apply(b)
+		assert.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts)
+		assert.Empty(t, s.entry(t, st.c, crew).Get("member"))
+		res, _ = st.undo(b)
+		assert.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts)
+		assert.Len(t, s.entry(t, st.c, crew).Get("member"), 2)
+	})
+}
+
+func TestValuesAreAddedAndClearedAndComeBack(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada := s.person(t, st.c, "Ada Quill", "aquill")
+		modify := ldap.NewModifyRequest(ada, nil)
+		modify.Replace("otherTelephone", []string{"+49 30 55501", "+49 30 55502"})
+		attr := "otherTelephone"
+		if s.dialect != directory.AD {
+			modify = ldap.NewModifyRequest(ada, nil)
+			modify.Replace("telephoneNumber", []string{"+49 30 55501", "+49 30 55502"})
+			attr = "telephoneNumber"
+		}
+		require.NoError(t, st.c.Conn().Modify(modify))
+		before := normal(st.picture())
+		for action, c := range map[string]struct {
+			value string
+			want  []string
+		}{batch.Add: {"+49 30 55503", []string{"+49 30 55501", "+49 30 55502", "+49 30 55503"}}, batch.Clear: {"", nil}} {
+			b, refusals, err := st.stageOrder(batch.Order{Actions: []string{action}}, []batch.Assignment{{Attr: attr, New: c.value}}, ada)
+			require.NoError(t, err, "%v", refusals)
+			res, _ := st.apply(b)
+			require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
+			assert.ElementsMatch(t, c.want, s.entry(t, st.c, ada).Get(attr), action)
+			res, _ = st.undo(b)
+			require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
+			assert.Equal(t, before, normal(st.picture()), action)
+		}
+		b, _, err := st.stageOrder(batch.Order{Actions: []string{batch.Clear}}, []batch.Assignment{{Attr: attr, New: "+49 30 55502"}}, ada)
+		require.NoError(t, err)
+		st.apply(b)
+		assert.Equal(t, []string{"+49 30 55501"}, s.entry(t, st.c, ada).Get(attr))
+	})
+}
+
+func TestEmptyGroupsAndUnitsAreDeletedAndRestored(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+		full := s.group(t, st.c, "Full", ada)
+		outer := s.container("Outer")
+		inner := strings.Replace(s.container("Inner"), ","+s.base, ","+outer, 1)
+		for _, dn := range []string{outer, inner} {
+			s.add(t, st.c, dn, map[string][]string{"objectClass": {"organizationalUnit"}, "description": {"of the old dome"}})
+		}
+		targets := []string{full, outer, inner}
+		empty := s.DN("Hollow", "Groups")
+		if s.dialect == directory.OpenLDAP {
+			s.add(t, st.c, empty, map[string][]string{"objectClass": {"posixGroup"}, "cn": {"Hollow"}, "gidNumber": {"701"}, "description": {"nobody"}})
+		} else {
+			s.group(t, st.c, "Hollow")
+		}
+		targets = append(targets, empty)
+		if s.dialect != directory.OpenLDAP {
+			s.group(t, st.c, "Holder", empty, bram)
+		}
+		before := normal(st.picture())
+		b, refusals, err := st.stage(batch.Delete, "", targets...)
+		require.NoError(t, err)
+		require.Len(t, refusals, 1, "%v", refusals)
+		assert.Contains(t, refusals[0].Why, "it has 1 members")
+		require.Len(t, b.Lines, 3)
+		res, kept := st.apply(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%v", kept.Lines)
+		for _, dn := range []string{outer, inner, empty} {
+			assert.Nil(t, s.entry(t, st.c, dn))
+		}
+		res, back := st.undo(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", back.Lines)
+		after := normal(st.picture())
+		assert.Equal(t, keysOf(before), keysOf(after))
+		for dn, attrs := range before {
+			for name, values := range attrs {
+				switch name {
+				case "description", "cn", "ou", "objectClass", "gidNumber":
+					assert.Equal(t, values, after[dn][name], "%s of %s", name, dn)
+				}
+				if strings.HasPrefix(name, "member") {
+					assert.Equal(t, values, after[dn][name], "%s of %s", name, dn)
+				}
+			}
+		}
+		st.verify()
+	})
+}
+
+func keysOf(m map[string]map[string][]string) map[string]bool {
+	out := map[string]bool{}
+	for k := range m {
+		out[strings.ToLower(k)] = true
+	}
+	return out
+}
+
+func TestANewPasswordWorksAndLocksNobodyIn(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		if s.dialect == directory.NS389 {
+			t.Skip("389 Directory Server takes the operation of RFC 3062 over TLS only, which its test instance has not")
+		}
+		ada := s.person(t, st.c, "Ada Quill", "aquill")
+		bram := s.person(t, st.c, "Bram Tern", "btern")
+		if s.dialect == directory.OpenLDAP {
+			b := st.mustStage(batch.Disable, "", bram)
+			st.apply(b)
+		}
+		b, refusals, err := st.stageOrder(batch.Order{Actions: []string{batch.ResetPassword}, Unlock: true}, nil, ada, bram)
+		require.NoError(t, err, "%v", refusals)
+		got := map[string]string{}
+		loaded, err := batch.Load(context.Background(), st.Store, b.ID)
+		require.NoError(t, err)
+		st.sign(loaded)
+		r := st.runner(loaded)
+		r.Deliver = func(l *batch.Line, password string) error { got[l.Account] = password; return nil }
+		res, err := r.Run(context.Background())
+		require.NoError(t, err)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts, "%+v", loaded.Lines)
+		require.Len(t, got, 2)
+		assert.NotEqual(t, got["aquill"], got["btern"])
+		records, err := st.Journal(context.Background(), 0, 0)
+		require.NoError(t, err)
+		for _, rec := range records {
+			for _, p := range got {
+				assert.NotContains(t, string(rec.Body), p, "no password enters the journal")
+			}
+		}
+		now := s.entry(t, st.c, ada)
+		if s.dialect == directory.AD {
+			assert.Equal(t, "0", now.First("pwdLastSet"))
+		} else {
+			assert.Equal(t, "TRUE", now.First("pwdReset"))
+			assert.Equal(t, directory.PermanentLockValue, s.entry(t, st.c, bram).First("pwdAccountLockedTime"), "who was disabled stays so")
+		}
+		if s.dir == nil {
+			yard := s.yard
+			conn, err := source.Connect(context.Background(), source.Target{Yard: yard})
+			require.NoError(t, err)
+			defer conn.Close()
+			err = conn.Conn().Bind(ada, got["aquill"])
+			if s.dialect == directory.AD {
+				assert.ErrorContains(t, err, "773", "the password is right, and must be changed")
+			} else {
+				assert.NoError(t, err)
+				assert.Error(t, conn.Conn().Bind(bram, got["btern"]))
+			}
+		}
+		_, _, err = st.stageOrder(batch.Order{Actions: []string{batch.ResetPassword}, Until: time.Now().AddDate(0, 1, 0)}, nil, ada)
+		assert.ErrorContains(t, err, "no inverse")
+		st.verify()
+	})
+}
+
+func TestAPrivilegedGroupIsLeftAndGivenBackWithASignatureOnly(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+	const admins = "CN=Domain Admins,CN=Users,DC=larkmoor,DC=example"
+	s.dir.Edit(admins, func(e *directory.Entry) { e.Set("member", ada, bram) })
+	crew := s.group(t, st.c, "Crew", ada, bram)
+	_, refusals, err := st.stage("leave-groups", "", ada, bram)
+	require.ErrorIs(t, err, batch.ErrNothing)
+	assert.Contains(t, refusals[0].Why, "Domain Admins would have no enabled member left")
+
+	b := st.mustStage("disable,leave-groups", "", ada)
+	st.sign(b)
+	res, kept := st.apply(b)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+	assert.Equal(t, []string{bram}, s.entry(t, st.c, admins).Get("member"))
+
+	back, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
+	require.NoError(t, err)
+	left, err := carry.WithoutPrivileged(back)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Contains(t, left[0].Why, "Domain Admins again, which needs a signature")
+	require.NoError(t, back.Save(context.Background(), st.Store))
+	res, kept = st.apply(back)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+	assert.Equal(t, []string{bram}, s.entry(t, st.c, admins).Get("member"))
+	assert.ElementsMatch(t, []string{ada, bram}, s.entry(t, st.c, crew).Get("member"))
+	assert.Equal(t, "512", s.entry(t, st.c, ada).First("userAccountControl"))
+
+	// The rest, with a signature.
+	full, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
+	require.NoError(t, err)
+	require.NoError(t, full.Save(context.Background(), st.Store))
+	_, err = st.runner(full).Run(context.Background())
+	require.ErrorIs(t, err, batch.ErrNotSigned)
+}

@@ -1,0 +1,165 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
+	"yardbroom/internal/sheet"
+)
+
+// HandoverSheets are what became of a batch as tables: who did what with it,
+// each change that was made, and what was not done.
+func HandoverSheets(h *carry.Handover) []sheet.Sheet {
+	events := sheet.Sheet{Name: "history", Title: "Who did what", Columns: []sheet.Column{{Name: "at", Title: "When", Kind: sheet.Time}, {Name: "by", Title: "By", Kind: sheet.Text},
+		{Name: "what", Title: "What", Kind: sheet.Text}, {Name: "text", Title: "Details", Kind: sheet.Text, Wide: true}}}
+	for _, e := range h.Events {
+		events.Rows = append(events.Rows, []any{e.At.UTC(), e.By, e.What, e.Text})
+	}
+	changes := sheet.Sheet{Name: "changes", Title: "What was changed", Columns: []sheet.Column{{Name: "line", Title: "Line", Kind: sheet.Number}, {Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
+		{Name: "at", Title: "When", Kind: sheet.Time}, {Name: "what", Title: "What", Kind: sheet.Text}, {Name: "before", Title: "Before", Kind: sheet.Text, Wide: true},
+		{Name: "after", Title: "After", Kind: sheet.Text, Wide: true}}}
+	lines := sheet.Sheet{Name: "lines", Title: "Every line", Columns: []sheet.Column{{Name: "line", Title: "Line", Kind: sheet.Number}, {Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
+		{Name: "dn", Title: "Name", Kind: sheet.Text, Wide: true}, {Name: "state", Title: "State", Kind: sheet.Text}, {Name: "note", Title: "Note", Kind: sheet.Text, Wide: true},
+		{Name: "reason", Title: "Reason", Kind: sheet.Text, Wide: true}, {Name: "planned", Title: "Planned", Kind: sheet.Text, Wide: true}}}
+	not := sheet.Sheet{Name: "not-done", Title: "What was not done, and why", Columns: []sheet.Column{lines.Columns[0], lines.Columns[1],
+		{Name: "where", Title: "Where", Kind: sheet.Text}, lines.Columns[3], lines.Columns[4], lines.Columns[6]}}
+	for i := range h.Lines {
+		l := &h.Lines[i]
+		var at any
+		if !l.At.IsZero() {
+			at = l.At.UTC()
+		}
+		for _, c := range l.Changes {
+			changes.Rows = append(changes.Rows, []any{l.Line.N, l.Line.Account, at, c.What, c.Old, c.New})
+		}
+		row := []any{l.Line.N, l.Line.Account, l.Line.DN, string(l.Line.State), l.Line.Note, l.Line.Reason, LineChanges(l.Line)}
+		lines.Rows = append(lines.Rows, row)
+		if l.Line.State != batch.Applied {
+			not.Rows = append(not.Rows, []any{l.Line.N, l.Line.Account, Place(l.Line.DN), string(l.Line.State), l.Line.Note, LineChanges(l.Line)})
+		}
+	}
+	return []sheet.Sheet{not, changes, lines, events}
+}
+
+// HandoverRows is all of it in one table: a row for each change, and one for
+// each line that was not done.
+func HandoverRows(h *carry.Handover) *sheet.Sheet {
+	s := &sheet.Sheet{Name: "report"}
+	for _, c := range []struct {
+		name string
+		kind sheet.Kind
+	}{{"line", sheet.Number}, {"account", sheet.Text}, {"dn", sheet.Text}, {"state", sheet.Text}, {"note", sheet.Text}, {"at", sheet.Time}, {"what", sheet.Text},
+		{"before", sheet.Text}, {"after", sheet.Text}, {"reason", sheet.Text}} {
+		s.Columns = append(s.Columns, sheet.Column{Name: c.name, Kind: c.kind})
+	}
+	for i := range h.Lines {
+		l := &h.Lines[i]
+		var at any
+		if !l.At.IsZero() {
+			at = l.At.UTC()
+		}
+		row := func(what, before, after any) {
+			s.Rows = append(s.Rows, []any{l.Line.N, l.Line.Account, l.Line.DN, string(l.Line.State), l.Line.Note, at, what, before, after, l.Line.Reason})
+		}
+		for _, c := range l.Changes {
+			row(c.What, c.Old, c.New)
+		}
+		if len(l.Changes) == 0 {
+			row(nil, nil, nil)
+		}
+	}
+	return s
+}
+
+// HandoverShape is what became of a batch, in JSON.
+type HandoverShape struct {
+	Schema string              `json:"schema"` // yardbroom/batch-report/1
+	ID     int                 `json:"id"`
+	State  batch.State         `json:"state"`
+	Yard   string              `json:"yard"` // the directory's base
+	By     string              `json:"by"`   // who staged it
+	Staged time.Time           `json:"staged"`
+	Why    string              `json:"why,omitempty"`
+	Until  *time.Time          `json:"until,omitempty"`
+	UndoOf int                 `json:"undo_of,omitempty"`
+	Undone []int               `json:"undone_by,omitempty"`
+	Head   string              `json:"head"` // hash of the last journal record about it
+	Counts map[string]int      `json:"counts"`
+	Events []carry.Event       `json:"events"`
+	Lines  []HandoverLineShape `json:"lines"`
+}
+
+// HandoverLineShape is one line of it.
+type HandoverLineShape struct {
+	N       int            `json:"n"`
+	Account string         `json:"account"`
+	DN      string         `json:"dn"`
+	State   string         `json:"state"`
+	Note    string         `json:"note,omitempty"`
+	Reason  string         `json:"reason"`
+	At      *time.Time     `json:"at,omitempty"`
+	Changes []batch.Change `json:"changes"` // what was done, before and after
+}
+
+// HandoverJSON writes it as one object.
+func HandoverJSON(w io.Writer, h *carry.Handover) error {
+	b := h.Batch
+	out := HandoverShape{Schema: "yardbroom/batch-report/1", ID: b.ID, State: b.State, Yard: b.Identity.Base, By: b.By, Staged: b.Created, Why: b.Why, UndoOf: h.UndoOf,
+		Undone: h.Undone, Head: h.Head, Counts: map[string]int{}, Events: h.Events, Lines: []HandoverLineShape{}}
+	if !b.Until.IsZero() {
+		out.Until = &b.Until
+	}
+	for i := range h.Lines {
+		l := &h.Lines[i]
+		out.Counts[string(l.Line.State)]++
+		line := HandoverLineShape{N: l.Line.N, Account: l.Line.Account, DN: l.Line.DN, State: string(l.Line.State), Note: l.Line.Note, Reason: l.Line.Reason, Changes: l.Changes}
+		if line.Changes == nil {
+			line.Changes = []batch.Change{}
+		}
+		if !l.At.IsZero() {
+			line.At = &l.At
+		}
+		out.Lines = append(out.Lines, line)
+	}
+	return JSON(w, out)
+}
+
+// HandoverPage is what became of a batch, as a page.
+func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page {
+	b := h.Batch
+	p := &Page{Title: fmt.Sprintf("Batch %d: %s", b.ID, strings.Join(b.Actions, ", ")),
+		Subtitle: fmt.Sprintf("%s. Staged %s by %s.", b.Identity.Base, Moment(b.Created, zone), b.By), Zone: zone, Made: made}
+	if b.Why != "" {
+		p.Subtitle += " Why: " + b.Why + "."
+	}
+	counts := map[batch.LineState]int{}
+	for i := range h.Lines {
+		counts[h.Lines[i].Line.State]++
+	}
+	tones := map[batch.LineState]Tone{batch.Failed: ToneHigh, batch.Refused: ToneMedium, batch.Drifted: ToneMedium, batch.Unproved: ToneMedium}
+	for _, state := range []batch.LineState{batch.Applied, batch.Waiting, batch.Failed, batch.Drifted, batch.Refused, batch.Unproved, batch.Dropped} {
+		if n := counts[state]; n > 0 || state == batch.Applied {
+			p.Facts = append(p.Facts, Fact{Value: fmt.Sprint(n), Label: string(state), Tone: tones[state]})
+		}
+	}
+	for _, s := range HandoverSheets(h) {
+		if len(s.Rows) > 0 {
+			p.Sections = append(p.Sections, Section{ID: s.Name, Sheet: s, Open: s.Name != "lines"})
+		}
+	}
+	if h.UndoOf > 0 {
+		p.Notes = append(p.Notes, fmt.Sprintf("This batch takes back batch %d.", h.UndoOf))
+	}
+	for _, id := range h.Undone {
+		p.Notes = append(p.Notes, fmt.Sprintf("Batch %d took it back, or parts of it.", id))
+	}
+	if !b.Until.IsZero() {
+		p.Notes = append(p.Notes, "It is to be taken back "+Moment(b.Until, zone)+".")
+	}
+	p.Notes = append(p.Notes, "The last journal record about it has the hash "+h.Head+"; \"yardbroom journal --verify --head HASH\" proves that it is still there.")
+	return p
+}

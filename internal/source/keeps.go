@@ -1,0 +1,142 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// Retention is what a directory does with entries that are deleted.
+type Retention struct {
+	Keeps bool
+	Days  int // for how long
+	// Whole tells that all attributes are kept, not only what identifies the
+	// entry.
+	Whole bool
+}
+
+// Defaults of the `ad` schema where nothing is set (MS-ADTS 6.1.1.2.4.1.1).
+const defaultTombstoneDays = 60
+
+func (r Retention) String() string {
+	switch {
+	case !r.Keeps:
+		return "this directory keeps nothing of what is deleted: only the journal's image comes back"
+	case r.Whole:
+		return fmt.Sprintf("this directory keeps deleted entries whole for %d days; they can be brought back as themselves", r.Days)
+	}
+	return fmt.Sprintf("this directory keeps the identity of deleted entries for %d days; the rest comes back from the journal's image", r.Days)
+}
+
+// Retention reads for how long the directory keeps deleted entries. Servers
+// other than those of the `ad` schema keep nothing that a client can bring
+// back.
+func (s *Server) Retention(ctx context.Context) (Retention, error) {
+	if s.Dialect != directory.AD {
+		return Retention{}, nil
+	}
+	r := Retention{Keeps: true, Days: defaultTombstoneDays}
+	if s.Root.Config == "" {
+		return r, nil
+	}
+	deleted := 0
+	read := func(dn string, take func(e *directory.Entry), attributes ...string) error {
+		_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: attributes}, func(page []directory.Entry) error {
+			for i := range page {
+				take(&page[i])
+			}
+			return nil
+		})
+		if hidden(err) {
+			return nil
+		}
+		return err
+	}
+	number := func(into *int, text string) {
+		if n, err := strconv.Atoi(text); err == nil && n > 0 {
+			*into = n
+		}
+	}
+	err := read("CN=Directory Service,CN=Windows NT,CN=Services,"+s.Root.Config, func(e *directory.Entry) {
+		number(&r.Days, e.First("tombstoneLifetime"))
+		number(&deleted, e.First("msDS-DeletedObjectLifetime"))
+	}, "tombstoneLifetime", "msDS-DeletedObjectLifetime")
+	if err != nil {
+		return r, err
+	}
+	err = read("CN=Partitions,"+s.Root.Config, func(e *directory.Entry) {
+		for _, v := range e.Get("msDS-EnabledFeature") {
+			r.Whole = r.Whole || strings.EqualFold(directory.LeafValue(v), "Recycle Bin Feature")
+		}
+	}, "msDS-EnabledFeature")
+	if r.Whole && deleted > 0 {
+		r.Days = deleted
+	}
+	return r, err
+}
+
+// Knows tells whether the schema that the server publishes (RFC 4512, section
+// 4.2) has an attribute that clients may write. A server that publishes none
+// is taken to know it: it will refuse what it does not.
+func (s *Server) Knows(ctx context.Context, attr string) (bool, error) {
+	if s.schema == nil {
+		if err := s.readSchema(ctx); err != nil {
+			return false, err
+		}
+	}
+	writable, known := s.schema[strings.ToLower(attr)]
+	return len(s.schema) == 0 || known && writable, nil
+}
+
+// attributeNames finds the names in the definition of an attribute type (RFC
+// 4512, section 4.1.2).
+var attributeNames = regexp.MustCompile(`\bNAME\s+(?:'([^']+)'|\(([^)]*)\))`)
+
+func (s *Server) readSchema(ctx context.Context) error {
+	s.schema = map[string]bool{}
+	where := ""
+	_, err := s.Search(ctx, Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"subschemaSubentry"}}, func(page []directory.Entry) error {
+		for i := range page {
+			where = page[i].First("subschemaSubentry")
+		}
+		return nil
+	})
+	if err != nil || where == "" {
+		return err
+	}
+	_, err = s.Search(ctx, Query{Base: where, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"attributeTypes"}}, func(page []directory.Entry) error {
+		for i := range page {
+			for _, text := range page[i].Get("attributeTypes") {
+				names := attributeNames.FindStringSubmatch(text)
+				if names == nil {
+					continue
+				}
+				for name := range strings.FieldsSeq(names[1] + " " + strings.ReplaceAll(names[2], "'", " ")) {
+					s.schema[strings.ToLower(name)] = !strings.Contains(text, "NO-USER-MODIFICATION")
+				}
+			}
+		}
+		return nil
+	})
+	if hidden(err) {
+		return nil
+	}
+	return err
+}
+
+// hidden tells of an error that what was asked for does not exist, or is not
+// for the bound account to see.
+func hidden(err error) bool {
+	return errors.Is(err, ErrNotFound) || ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights)
+}
+
+// Guarded tells whether what is sent cannot be read on the way: the connection
+// is encrypted, or does not leave this machine.
+func (s *Server) Guarded() bool { return s.secured != nil || s.local }
