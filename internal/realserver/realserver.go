@@ -13,7 +13,9 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"fmt"
 	"math/big"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -105,11 +107,20 @@ func (s *Server) Stop() {
 	}
 }
 
+// freePort returns a port on which nothing listens. It lies below those that
+// systems give to outgoing connections, so that none of these takes it before
+// the server has it.
 func freePort(t testing.TB) int {
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer ln.Close()
-	return ln.Addr().(*net.TCPAddr).Port
+	t.Helper()
+	for range 100 {
+		port := 12000 + mathrand.IntN(20000)
+		if ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+			ln.Close()
+			return port
+		}
+	}
+	t.Fatal("no free port")
+	return 0
 }
 
 // Certificate makes an authority and a server certificate for a name and
