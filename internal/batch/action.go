@@ -23,6 +23,7 @@ const (
 	LeaveGroup    = "leave-group"
 	LeaveGroups   = "leave-groups"
 	ResetPassword = "reset-password"
+	SetHomeAside  = "set-home-aside"
 	Move          = "move"
 	Delete        = "delete"
 	Set           = "set"
@@ -30,20 +31,22 @@ const (
 	Clear         = "clear"
 	Fill          = "fill"
 	Rename        = "rename"
+	ArchiveHome   = "archive-home"
 )
 
 // Names of the actions that only undo and restore stage.
 const (
-	PutBack = "put-back"
-	Restore = "restore"
+	PutBack     = "put-back"
+	PutHomeBack = "put-home-back"
+	Restore     = "restore"
 )
 
 // ActionNames lists what can be staged several at once, in the order of the
 // manual. Those of Alone have arguments of their own and stand alone.
-var ActionNames = []string{Disable, Enable, Unlock, Describe, Expire, Hide, JoinGroup, LeaveGroup, LeaveGroups, ResetPassword, Move, Delete}
+var ActionNames = []string{Disable, Enable, Unlock, Describe, Expire, Hide, JoinGroup, LeaveGroup, LeaveGroups, ResetPassword, SetHomeAside, Move, Delete}
 
 // Alone are the actions that are staged by themselves.
-var Alone = []string{Set, Add, Clear, Fill, Rename}
+var Alone = []string{Set, Add, Clear, Fill, Rename, ArchiveHome}
 
 // ParseActions reads a list such as "disable,move".
 func ParseActions(list string) ([]string, error) {
@@ -61,7 +64,7 @@ func ParseActions(list string) ([]string, error) {
 	if i := slices.Index(all, Delete); i >= 0 && i != len(all)-1 {
 		return nil, errors.New("nothing can follow delete")
 	}
-	for _, pair := range [][2]string{{Disable, Enable}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Delete, ResetPassword}, {Disable, ResetPassword}} {
+	for _, pair := range [][2]string{{Disable, Enable}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Delete, ResetPassword}, {Disable, ResetPassword}, {Enable, SetHomeAside}, {SetHomeAside, ResetPassword}} {
 		if slices.Contains(all, pair[0]) && slices.Contains(all, pair[1]) {
 			return nil, fmt.Errorf("%s and %s do not go together in one batch", pair[0], pair[1])
 		}
@@ -70,7 +73,9 @@ func ParseActions(list string) ([]string, error) {
 }
 
 // HasInverse tells whether an action can be taken back.
-func HasInverse(name string) bool { return name != Unlock && name != ResetPassword }
+func HasInverse(name string) bool {
+	return name != Unlock && name != ResetPassword && name != ArchiveHome
+}
 
 // LockPolicy tells whether the password policy in force for an entry honours
 // the permanent lock. Known is false where that cannot be read.
@@ -267,6 +272,13 @@ func guards(d *directory.Dialect, actions []Action, rested []string, e *director
 		case ResetPassword:
 			for _, id := range d.Enabled {
 				equal(id) // nobody who was disabled meanwhile gets a password
+			}
+		case SetHomeAside:
+			for _, id := range d.Enabled {
+				equal(id) // nobody who was enabled meanwhile loses it
+			}
+			for _, name := range append([]string{d.Logon.String()}, homeAttributes...) {
+				add(Guard{Attr: name, Rule: Equal, Values: OctetsOf(e.Get(name))})
 			}
 		case JoinGroup:
 			add(groupsGuard(NotMember, a.Groups))

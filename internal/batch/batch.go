@@ -18,6 +18,7 @@ import (
 	"unicode/utf8"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/homes"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 )
@@ -102,6 +103,7 @@ type Action struct {
 	Groups []Membership `json:"groups,omitempty"` // what is joined or left
 	Unlock bool         `json:"unlock,omitempty"` // reset-password: lift a lock too
 	Image  *Image       `json:"image,omitempty"`  // restore: the entry as it was
+	Home   *homes.Place `json:"home,omitempty"`   // the folder that is set aside, put back or archived
 }
 
 // Membership is a group that an account is in, or is to be in.

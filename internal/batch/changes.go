@@ -77,6 +77,8 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string) (do, undo []LDI
 		return []LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "delete"}}}, remark("a deleted entry comes back by \"yardbroom restore\" only, if yardbroom deleted it"), nil
 	case ResetPassword:
 		return remark("a new password is made when \"yardbroom apply\" sets it, and is not in an export"), remark("a password that was reset cannot be taken back"), nil
+	case SetHomeAside, PutHomeBack, ArchiveHome:
+		return remark("%s is done to a folder, %s, by \"yardbroom apply\" only", a.Name, a.Home), nil, nil
 	case Restore:
 		return remark("a deleted entry is brought back by \"yardbroom apply\" only"), nil, nil
 	case JoinGroup, LeaveGroup, LeaveGroups:

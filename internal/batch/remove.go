@@ -257,9 +257,19 @@ func (s *Stager) resetPassword(a *directory.Account, o *Order, line *Line) error
 
 // disabled tells whether an account is switched off when it is staged.
 func (s *Stager) disabled(a *directory.Account, o *Order) bool {
-	survey := directory.NewSurvey(s.Dialect)
-	survey.DefaultPolicy = directory.FoldDN(s.DefaultPolicy)
-	return survey.Disabled(a, o.At).Yes
+	return switchedOffAt(s.Dialect, s.DefaultPolicy, a, o.At)
+}
+
+// Enabled tells whether an account is not known to be switched off.
+func Enabled(d *directory.Dialect, defaultPolicy string, e *directory.Entry, at time.Time) bool {
+	a := d.Account(e)
+	return !switchedOffAt(d, defaultPolicy, &a, at)
+}
+
+func switchedOffAt(d *directory.Dialect, defaultPolicy string, a *directory.Account, at time.Time) bool {
+	survey := directory.NewSurvey(d)
+	survey.DefaultPolicy = directory.FoldDN(defaultPolicy)
+	return survey.Disabled(a, at).Yes
 }
 
 // longDisabled tells why an account has not been disabled for long enough.

@@ -12,6 +12,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/homes"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
@@ -74,6 +75,8 @@ type Stager struct {
 	Accounts int
 	// DefaultPolicy is the password policy of entries that name none.
 	DefaultPolicy string
+	// Homes map the home folders that the directory names.
+	Homes []homes.Share
 
 	staging
 }
@@ -83,6 +86,7 @@ type staging struct {
 	alone    bool              // one action is all that is staged
 	given    map[string]string // unique values that lines give, and to whom
 	policies map[string]LockPolicy
+	owners   *homes.Owners           // of home folders, once one is to be set aside
 	children map[string][]string     // of the candidates, where delete is staged
 	parts    map[string]bool         // folded DNs of the child containers of policies
 	retained string                  // what a delete leaves behind, in words
@@ -164,10 +168,9 @@ func Share(lines, accounts int) int {
 
 // limits keep a slip of the hand from becoming a disaster.
 func (s *Stager) limits(o *Order, lines int) error {
-	most := cmp.Or(o.MaxLines, s.Settings.Batch.MaxLines)
 	share := cmp.Or(o.MaxShare, s.Settings.Batch.MaxShare)
-	if lines > most {
-		return fmt.Errorf("%d lines are more than a batch may have (%d): choose fewer, or raise the limit with --max-lines %d", lines, most, lines)
+	if err := s.Settings.Batch.Allows(lines, o.MaxLines); err != nil {
+		return err
 	}
 	if percent := Share(lines, s.Accounts); percent > share {
 		return fmt.Errorf("%d lines are %d %% of the yard's %d accounts, more than a batch may touch (%d %%): choose fewer, or raise the limit with --max-share %d", lines, percent, s.Accounts, share, percent)
@@ -285,6 +288,8 @@ func (s *Stager) action(ctx context.Context, o *Order, name string, c *Candidate
 		return s.inGroups(name, e, line)
 	case ResetPassword:
 		return s.resetPassword(a, o, line)
+	case SetHomeAside:
+		return s.setHomeAside(ctx, e, a, o, line)
 	case Rename:
 		return s.rename(ctx, e, a, o.Name, line)
 	case Move:

@@ -33,6 +33,12 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 			err = r.groups(ctx, l, a, e, past)
 		case batch.ResetPassword:
 			err = r.resetPassword(ctx, l, a, e, past)
+		case batch.SetHomeAside:
+			err = r.setHomeAside(ctx, l, a, e, past)
+		case batch.PutHomeBack:
+			err = r.putHomeBack(ctx, l, a, e, past)
+		case batch.ArchiveHome:
+			err = r.archiveHome(ctx, l, a, e, past)
 		default:
 			err = r.modify(ctx, l, a, e, past)
 		}
@@ -70,6 +76,13 @@ func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Ent
 		return nil // the guards say whether it can be done
 	case batch.ResetPassword:
 		return r.mayReset()
+	case batch.SetHomeAside:
+		return r.homeReady(ctx, a, e)
+	case batch.PutHomeBack:
+		return isSetAside(a.Home)
+	case batch.ArchiveHome:
+		_, err := r.archivable(a, e)
+		return err
 	}
 	_, err := r.mods(ctx, a, e)
 	return err

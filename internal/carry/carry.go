@@ -24,6 +24,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/homes"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -65,6 +66,8 @@ type Runner struct {
 	// Deliver hands a new password over before it is set. Nil where no batch
 	// may set any.
 	Deliver func(l *batch.Line, password string) error
+	// Homes map the home folders that the directory names.
+	Homes []homes.Share
 	// Progress is told of each line as it is settled.
 	Progress func(l *batch.Line)
 
@@ -337,7 +340,8 @@ func plainError(err error) string {
 }
 
 // find reads the line's entry by its identity. An entry that a restore is to
-// bring back, or that the line itself deleted, is nil.
+// bring back, or that the line itself deleted, or whose home is all that is
+// left of it, is nil.
 func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
 	if l.Actions[0].Name == batch.Restore && !past.done(batch.Restore) || past.done(batch.Delete) {
 		return nil, nil
@@ -349,7 +353,11 @@ func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*direc
 	if past.newID != "" {
 		id = past.newID
 	}
-	return r.Server.ByIdentity(ctx, id, false)
+	e, err := r.Server.ByIdentity(ctx, id, false)
+	if errors.Is(err, source.ErrNotFound) && l.Has(batch.ArchiveHome) {
+		return nil, nil // its home outlives it
+	}
+	return e, err
 }
 
 // refusal applies the protection again, to the entry as it is now.

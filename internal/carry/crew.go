@@ -10,6 +10,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/homes"
 	"yardbroom/internal/source"
 )
 
@@ -18,6 +19,9 @@ type common struct {
 	mu        sync.Mutex
 	privilege *batch.Privilege
 	writing   map[string]chan struct{} // entries that a step is writing, until it is over
+
+	reading sync.Mutex
+	owners  *homes.Owners // of home folders, once one is to be set aside
 }
 
 func (c *common) known() *batch.Privilege {

@@ -115,6 +115,14 @@ func (s *Step) describe() string {
 		return "add " + s.DN
 	case OpReanimate:
 		return "bring back " + s.target()
+	case OpSetAside:
+		return fmt.Sprintf("rename the home folder %s to %s", s.Home, s.Home.HeldAt())
+	case OpPutHomeBack:
+		return fmt.Sprintf("rename the home folder %s to %s", s.Home.HeldAt(), s.Home)
+	case OpArchiveHome:
+		return fmt.Sprintf("archive %s into %s", s.Home.HeldAt(), s.Archive)
+	case OpRemoveHome:
+		return fmt.Sprintf("remove %s, of which %s (SHA-256 %s) is the archive", s.Home.HeldAt(), s.Archive, s.Sum)
 	}
 	return string(s.Op)
 }

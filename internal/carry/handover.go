@@ -113,6 +113,12 @@ func (s *Step) changes() (all []batch.Change) {
 		}
 	case OpPassword:
 		all = append(all, batch.Change{What: "password", Old: "(kept secret)", New: "(a new one, delivered)"})
+	case OpSetAside:
+		all = append(all, batch.Change{What: "home folder", Old: s.Home.String(), New: s.Home.HeldAt()})
+	case OpPutHomeBack:
+		all = append(all, batch.Change{What: "home folder", Old: s.Home.HeldAt(), New: s.Home.String()})
+	case OpRemoveHome:
+		all = append(all, batch.Change{What: "home folder", Old: s.Home.HeldAt(), New: s.Archive})
 	case OpRename:
 		all = append(all, batch.Change{What: "place", Old: s.DN, New: s.target()})
 	case OpDelete:

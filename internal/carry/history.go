@@ -33,6 +33,7 @@ func historyOf(records []store.Sealed, d *directory.Dialect) (*history, error) {
 				return nil, err
 			}
 			h.conclude(o)
+			h.steps[len(h.steps)-1].at = rec.At
 			if o.Done && h.last().Op == OpAdd && o.After != nil {
 				e := o.After.Entry()
 				h.newID = e.First(d.Identity.String())

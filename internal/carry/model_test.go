@@ -24,6 +24,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/homes"
 	"yardbroom/internal/practice"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -69,6 +70,7 @@ const base = "DC=larkmoor,DC=example"
 // person is what the model knows of an account.
 type person struct {
 	flags, description, department, expires, place string
+	home                                           string // where its folder is
 	groups                                         map[string]bool
 	gone                                           bool
 }
@@ -88,6 +90,7 @@ type world struct {
 	yard   settings.Yard
 	set    *settings.Settings
 	state  string
+	homes  []homes.Share
 	st     *store.Store
 	conn   *source.Server
 
@@ -113,7 +116,7 @@ func newWorld(t *testing.T, seed uint64) *world {
 	for i := range 2 + w.r.IntN(6) {
 		name := fmt.Sprintf("p%d", i)
 		w.names = append(w.names, name)
-		attrs := map[string][]string{"objectClass": {"user"}, "sAMAccountName": {name}, "department": {"Archive"}, "userAccountControl": {[]string{"512", "512", "514"}[w.r.IntN(3)]}}
+		attrs := map[string][]string{"objectClass": {"user"}, "sAMAccountName": {name}, "department": {"Archive"}, "homeDirectory": {"/home/" + name}, "userAccountControl": {[]string{"512", "512", "514"}[w.r.IntN(3)]}}
 		if w.r.IntN(2) == 0 {
 			attrs["description"] = []string{"of old"}
 		}
@@ -145,6 +148,10 @@ func newWorld(t *testing.T, seed uint64) *world {
 	w.set.Batch.DeleteMinDisabled, w.set.Batch.MaxShare = calendar.Span{}, 100
 	w.set.Signing.Needed = map[string]int{batch.Delete: 0}
 	w.state = stateFolder(t)
+	w.homes = []homes.Share{{Path: "/home", Folder: filepath.Join(w.state, "homes")}}
+	for _, name := range w.names {
+		require.NoError(t, os.MkdirAll(filepath.Join(w.homes[0].Folder, name, "work"), 0o700))
+	}
 	w.open()
 	for _, name := range w.names {
 		w.before[name] = w.see(name)
@@ -192,19 +199,25 @@ func (w *world) close() {
 
 // see reads what the model knows of an account from the directory.
 func (w *world) see(name string) *person {
+	home := "lost"
+	if _, err := os.Stat(filepath.Join(w.homes[0].Folder, name, "work")); err == nil {
+		home = "in place"
+	} else if held, _ := filepath.Glob(filepath.Join(w.homes[0].Folder, ".set-aside", "*-"+name, "work")); len(held) == 1 {
+		home = "set aside"
+	}
 	for _, ou := range []string{"Staff", "Parked", "Elsewhere"} {
 		e := w.dir.Entry("CN=" + name + ",OU=" + ou + "," + base)
 		if e == nil {
 			continue
 		}
 		p := &person{flags: e.First("userAccountControl"), description: e.First("description"), department: e.First("department"),
-			expires: e.First("accountExpires"), place: ou, groups: map[string]bool{}}
+			expires: e.First("accountExpires"), place: ou, home: home, groups: map[string]bool{}}
 		for _, g := range e.Get("memberOf") {
 			p.groups[directory.LeafValue(g)] = true
 		}
 		return p
 	}
-	return &person{gone: true}
+	return &person{gone: true, home: home}
 }
 
 // colleague changes one aspect of one account, and remembers it.
@@ -257,6 +270,10 @@ func (w *world) colleague() {
 	}
 	if w.touched[name] == nil {
 		w.touched[name] = map[string]string{}
+	}
+	if _, twice := w.touched[name][aspect]; twice && strings.HasPrefix(aspect, "group ") && !w.faults.Load() {
+		delete(w.touched[name], aspect) // it is as it was staged
+		return
 	}
 	w.touched[name][aspect] = value
 }
@@ -330,7 +347,7 @@ func (w *world) carryOut(id int) *batch.Batch {
 			return w.finish(id)
 		}
 		r := &carry.Runner{Store: w.st, Batch: b, Server: w.conn, Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}},
-			Settings: w.set, DayLines: 1000, DayShare: 100, By: "tester", Now: w.now, Connections: 1 + w.r.IntN(4)}
+			Settings: w.set, DayLines: 1000, DayShare: 100, By: "tester", Now: w.now, Homes: w.homes, Connections: 1 + w.r.IntN(4)}
 		res, err := r.Run(ctx)
 		if testing.Verbose() {
 			w.t.Logf("run %d: %v, %v", run, res, err)
@@ -428,10 +445,10 @@ func (w *world) stage() *batch.Batch {
 	case 1:
 		o.Actions = []string{batch.Delete}
 		if w.r.IntN(2) == 0 {
-			o.Actions = []string{batch.LeaveGroups, batch.Delete}
+			o.Actions = []string{batch.LeaveGroups, batch.SetHomeAside, batch.Delete}[w.r.IntN(2):]
 		}
 	default:
-		pool := []string{batch.Disable, batch.Describe, batch.Expire, batch.LeaveGroups, batch.Move}
+		pool := []string{batch.Disable, batch.Describe, batch.Expire, batch.LeaveGroups, batch.SetHomeAside, batch.Move}
 		w.r.Shuffle(len(pool), func(i, j int) { pool[i], pool[j] = pool[j], pool[i] })
 		o.Actions = pool[:1+w.r.IntN(len(pool))]
 		if w.r.IntN(4) == 0 && !slices.Contains(o.Actions, batch.LeaveGroups) {
@@ -455,7 +472,7 @@ func (w *world) stage() *batch.Batch {
 	privilege, err := batch.ReadPrivilege(ctx, w.conn, directory.AD, nil, time.Now())
 	require.NoError(w.t, err)
 	s := &batch.Stager{From: w.conn, Identity: id, Dialect: directory.AD, Settings: w.set, Privilege: privilege, Catalog: audit.Checks,
-		Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}}}
+		Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}}, Homes: w.homes}
 	b, _, err := s.Stage(ctx, o, candidates)
 	if errors.Is(err, batch.ErrNothing) {
 		return nil
@@ -495,7 +512,9 @@ func effects(l *batch.Line, p *person) []*person {
 				step(func(p *person) { p.groups[directory.LeafValue(g.DN)] = true })
 			}
 		case batch.Delete:
-			step(func(p *person) { *p = person{gone: true} })
+			step(func(p *person) { *p = person{gone: true, home: p.home} })
+		case batch.SetHomeAside:
+			step(func(p *person) { p.home = "set aside" })
 		}
 	}
 	return states
@@ -555,7 +574,7 @@ func (w *world) same(want, now *person, touched map[string]string) bool {
 			delete(now.groups, g)
 		}
 	}
-	return want.gone == now.gone && want.flags == now.flags && want.description == now.description && want.department == now.department &&
+	return want.gone == now.gone && want.home == now.home && want.flags == now.flags && want.description == now.description && want.department == now.department &&
 		want.expires == now.expires && want.place == now.place && maps.Equal(want.groups, now.groups)
 }
 

@@ -8,11 +8,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/homes"
 	"yardbroom/internal/source"
 )
 
@@ -29,6 +31,9 @@ type Step struct {
 	RDN      string            `json:"rdn,omitempty"`
 	Superior string            `json:"superior,omitempty"`
 	Attrs    []batch.ImageAttr `json:"attrs,omitempty"`
+	Home     *homes.Place      `json:"home,omitempty"`
+	Archive  string            `json:"archive,omitempty"` // the file that a home folder goes into
+	Sum      string            `json:"sum,omitempty"`     // its SHA-256
 
 	secret string // the password of OpPassword, which is never written down
 }
@@ -37,7 +42,8 @@ type Step struct {
 type Op string
 
 // The kinds of steps. Values changes single values in another entry's list,
-// where a whole list would trample on somebody else's change.
+// where a whole list would trample on somebody else's change. The last four
+// are done to a home folder.
 const (
 	OpModify    Op = "modify"
 	OpValues    Op = "values"
@@ -46,6 +52,11 @@ const (
 	OpAdd       Op = "add"
 	OpReanimate Op = "reanimate"
 	OpPassword  Op = "password"
+
+	OpSetAside    Op = "set-home-aside"
+	OpPutHomeBack Op = "put-home-back"
+	OpArchiveHome Op = "archive-home"
+	OpRemoveHome  Op = "remove-home"
 )
 
 // ValueMod takes one value out of an attribute, puts one in, or both.
@@ -110,7 +121,10 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 		return false, journalError{err}
 	}
 	past.intend(s, before)
-	writeErr := source.Answered(r.write(&s, assertion))
+	writeErr := r.write(&s, assertion)
+	if !s.Op.onFolder() {
+		writeErr = source.Answered(writeErr)
+	}
 	if !source.Lost(writeErr) {
 		return false, r.conclude(ctx, l, past, writeErr, false)
 	}
@@ -144,6 +158,9 @@ func (r *Runner) settleStep(ctx context.Context, l *batch.Line, past *history, w
 // conclude reads the entry back and writes the outcome of the last intent.
 func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, writeErr error, settled bool) error {
 	s := past.last()
+	if s.Op.onFolder() {
+		return r.concludeFolder(ctx, l, past, writeErr, settled)
+	}
 	if writeErr != nil && !settled {
 		return r.finish(ctx, l, past, outcome{N: s.N, Error: plainError(writeErr)}, writeErr)
 	}
@@ -159,22 +176,11 @@ func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, wri
 // error says why it was not done.
 func (r *Runner) outcomeOf(past *history, e *directory.Entry, writeErr error, settled bool) (outcome, error) {
 	s := past.last()
-	o := outcome{N: s.N, Settled: settled}
 	effect := effectOf(s, e)
 	if s.Op == OpPassword && writeErr == nil && !settled {
 		effect = effectDone // what it changes for certain cannot be read
 	}
-	switch effect {
-	case effectDone:
-		o.Done = true
-	case effectNone:
-		o.Error, o.Untouched = "it was not done", true
-		if writeErr == nil && !settled {
-			o.Error = "the server took it and did not do it"
-		}
-	default:
-		o.Error = "the entry is neither as it was nor as it should be"
-	}
+	o, err := judged(s, effect, writeErr, settled)
 	if e != nil && !e.Has("isDeleted") {
 		im := batch.ImageOf(e)
 		o.After = &im
@@ -182,8 +188,30 @@ func (r *Runner) outcomeOf(past *history, e *directory.Entry, writeErr error, se
 			past.newID = e.First(r.Server.Dialect.Identity.String())
 		}
 	}
-	if o.Done {
+	return o, err
+}
+
+// judged is the outcome of a step that was found to have some effect. The
+// error says why it was not done.
+func judged(s *Step, e effect, writeErr error, settled bool) (outcome, error) {
+	o := outcome{N: s.N, Settled: settled}
+	switch e {
+	case effectDone:
+		o.Done = true
 		return o, nil
+	case effectNone:
+		o.Error, o.Untouched = "it was not done", true
+		switch {
+		case s.Op.onFolder() && writeErr != nil:
+			o.Error = writeErr.Error()
+		case writeErr == nil && !settled:
+			o.Error = "the server took it and did not do it"
+		}
+	default:
+		o.Error = "the entry is neither as it was nor as it should be"
+		if s.Op.onFolder() {
+			o.Error = "the folder is neither as it was nor as it should be"
+		}
 	}
 	return o, cmp.Or(writeErr, errors.New(o.Error))
 }
@@ -206,6 +234,9 @@ func (r *Runner) write(s *Step, assertion string) error {
 			return err
 		}
 		controls = append(controls, ldap.NewControlString(source.AssertionOID, true, string(packet.Bytes())))
+	}
+	if s.Op.onFolder() {
+		return r.writeFolder(s)
 	}
 	switch s.Op {
 	case OpModify:
@@ -397,6 +428,7 @@ type pastStep struct {
 	Step
 	before  *batch.Image
 	outcome *outcome
+	at      time.Time // of the outcome, where it was read from the journal
 }
 
 // past reads what was done of a line already. An intent that has no outcome
@@ -447,6 +479,7 @@ var mainOps = map[string][]Op{
 	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.PutBack: {OpModify},
 	batch.Set: {OpModify}, batch.Fill: {OpModify}, batch.Add: {OpModify}, batch.Clear: {OpModify}, batch.Describe: {OpModify}, batch.Expire: {OpModify}, batch.Hide: {OpModify},
 	batch.ResetPassword: {OpPassword}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
+	batch.SetHomeAside: {OpSetAside}, batch.PutHomeBack: {OpPutHomeBack}, batch.ArchiveHome: {OpRemoveHome},
 }
 
 // done tells whether an action's main step was carried out.

@@ -167,6 +167,10 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 			bringBack(out, d, step.DN, step.before)
 		case name == batch.Move, name == batch.Rename:
 			moveBack(out, step, deleted)
+		case name == batch.SetHomeAside:
+			homeBack(out, step)
+		case name == batch.PutHomeBack:
+			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: "a home folder that was put back stays; stage " + batch.SetHomeAside + " if it must go again"})
 		case deleted:
 			out.Warnings = append(out.Warnings, "it comes back disabled; enable it when it has a password")
 		default:

@@ -314,7 +314,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	}
 	r := &carry.Runner{Store: s, Batch: b, Server: server, Protection: protection, Settings: a.set,
 		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: a.now, DryRun: dry, AcceptUnproved: cmd.Bool("accept-unproved"),
-		Other: a.otherServer(p.yard)}
+		Other: a.otherServer(p.yard), Homes: p.yard.Homes}
 	if err := pace(cmd, r); err != nil {
 		return err
 	}

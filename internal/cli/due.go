@@ -39,6 +39,9 @@ func (a *app) dueCommand() *cli.Command {
 			if cmd.Bool("apply") {
 				return a.takeBackDue(ctx, cmd, s, all)
 			}
+			if err := a.tellHeld(ctx, s); err != nil {
+				return err
+			}
 			if len(all) == 0 {
 				a.note("no batch is to be taken back; \"yardbroom stage … --until DATE\" makes one that is")
 				return nil

@@ -163,7 +163,7 @@ func (a *app) play(ctx context.Context, p *place, s *stageSet, b *batch.Batch) (
 	}
 	played.ID = 1
 	r := &carry.Runner{Store: st, Batch: &played, Server: server, Protection: protection, Settings: a.set,
-		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: time.Now, Rehearsal: true, AcceptUnproved: true, Connections: 4,
+		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: time.Now, Rehearsal: true, AcceptUnproved: true, Connections: 4, Homes: p.yard.Homes,
 		Deliver: func(*batch.Line, string) error { return nil }}
 	res, err := r.Run(ctx)
 	played.ID = b.ID

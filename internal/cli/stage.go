@@ -26,7 +26,7 @@ import (
 func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
-		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ",\nseveral with commas between them, in their order. Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nExamples:\n  stage disable,describe,leave-groups,move --check leaver-enabled --text '{reason}, {date}; was: {old}' --to OU=Parked,…\n  stage disable,leave-groups --until 2027-02-15 ACCOUNT   taken back on that date, by \"yardbroom due\"\n  stage delete --check group-empty                         groups, units and policies too\n\nMore actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage add ATTRIBUTE=VALUE ACCOUNT…        gives it one more\n  stage clear ATTRIBUTE[=VALUE] ACCOUNT…    takes all its values away, or one\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it",
+		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ",\nseveral with commas between them, in their order. Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nExamples:\n  stage disable,describe,leave-groups,move --check leaver-enabled --text '{reason}, {date}; was: {old}' --to OU=Parked,…\n  stage disable,leave-groups --until 2027-02-15 ACCOUNT   taken back on that date, by \"yardbroom due\"\n  stage delete --check group-empty                         groups, units and policies too\n\nMore actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage add ATTRIBUTE=VALUE ACCOUNT…        gives it one more\n  stage clear ATTRIBUTE[=VALUE] ACCOUNT…    takes all its values away, or one\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it\n  stage archive-home [ACCOUNT…]             archives and removes home folders that set-home-aside took away, when they were held long enough",
 		Flags: append(slices.Concat(fromFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
@@ -63,6 +63,9 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	}
 	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
 		return usage("--on-collision: %q is not append-account", c)
+	}
+	if what.is(batch.ArchiveHome) {
+		return a.stageArchives(ctx, cmd, what.names)
 	}
 	if !what.byRoster() && len(what.names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
 		return usage("say which accounts: by name, --check, --file or --match")
@@ -200,7 +203,7 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 		return nil, nil, err
 	}
 	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, Catalog: a.catalog, DefaultPolicy: p.yard.DefaultPolicy,
-		Protection: protection}
+		Protection: protection, Homes: p.yard.Homes}
 	o := &batch.Order{To: cmd.String("to"), AppendAccount: cmd.String("on-collision") != "", IncludeLikely: cmd.Bool("include-likely"),
 		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: now, Source: p.Where()}
 	if _, ok := a.set.Yards[p.name]; ok {

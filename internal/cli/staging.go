@@ -93,6 +93,13 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 		s.names = args
 		return s, nil
 	}
+	if s.is(batch.ArchiveHome) {
+		if len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
+			return nil, usage("archive-home takes accounts by name, or all whose homes were held long enough")
+		}
+		s.names = args
+		return s, nil
+	}
 	actions, err := batch.ParseActions(cmd.Args().First())
 	if err != nil {
 		return nil, usage("%w; \"%s --help\" shows how", err, cmd.FullName())

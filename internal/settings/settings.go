@@ -3,6 +3,7 @@
 package settings
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +19,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
+	"yardbroom/internal/homes"
 )
 
 // Settings is the whole file.
@@ -49,6 +51,9 @@ type Yard struct {
 	PageSize      int      `yaml:"page_size"`
 	Timeout       Wait     `yaml:"timeout"`
 	DefaultPolicy string   `yaml:"default_policy"`
+	// Homes say which folders of this machine the home folders of the accounts
+	// are.
+	Homes []homes.Share `yaml:"homes"`
 }
 
 // Bind is how to sign in. At most one source of a password is given; with
@@ -196,9 +201,21 @@ type Batch struct {
 	MaxLines          int           `yaml:"max_lines"`
 	MaxShare          int           `yaml:"max_share"` // per cent of the yard's accounts
 	DeleteMinDisabled calendar.Span `yaml:"delete_min_disabled"`
+	// HomeHold is how long a home folder that was set aside is held before it
+	// may be archived and removed.
+	HomeHold calendar.Span `yaml:"home_hold"`
 	// DayLines and DayShare limit what is done in any 24 hours.
 	DayLines int `yaml:"day_lines"`
 	DayShare int `yaml:"day_share"` // per cent of the yard's accounts
+}
+
+// Allows refuses more lines than a batch may have, or than most where that is
+// given.
+func (b *Batch) Allows(lines, most int) error {
+	if most = cmp.Or(most, b.MaxLines); lines > most {
+		return fmt.Errorf("%d lines are more than a batch may have (%d): choose fewer, or raise the limit with --max-lines %d", lines, most, lines)
+	}
+	return nil
 }
 
 // Signing says who has to agree to a batch.
@@ -213,13 +230,13 @@ type Signing struct {
 	Needed map[string]int `yaml:"needed"`
 }
 
-// For returns how many signatures an action needs: one for delete, where
-// nothing is set.
+// For returns how many signatures an action needs: one for what cannot be
+// taken back whole (delete, archive-home), where nothing is set.
 func (s *Signing) For(action string) int {
 	if n, set := s.Needed[action]; set {
 		return n
 	}
-	if action == "delete" {
+	if action == "delete" || action == "archive-home" {
 		return 1
 	}
 	return 0
@@ -233,7 +250,7 @@ func Defaults() *Settings {
 			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
 			Compare:             []string{"l", "st", "co", "company", "department", "title", "physicalDeliveryOfficeName"},
 			Required:            []string{"givenName", "sn", "displayName"}},
-		Batch:   Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30), DayLines: 1000, DayShare: 20},
+		Batch:   Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30), HomeHold: calendar.Days(30), DayLines: 1000, DayShare: 20},
 		Signing: Signing{Over: 100},
 	}
 }
@@ -334,6 +351,9 @@ func (y *Yard) Check() error {
 		if _, err := directory.ParseDN(dn); err != nil {
 			return err
 		}
+	}
+	if err := homes.CheckAll(y.Homes); err != nil {
+		return fmt.Errorf("homes: %w", err)
 	}
 	if _, err := y.Location(); err != nil {
 		return fmt.Errorf("time_zone: %w", err)
