@@ -26,10 +26,16 @@ func (r *Runner) withinDay(ctx context.Context) error {
 	if r.Only > 0 {
 		lines = min(lines, r.Only)
 	}
-	done, err := doneSince(ctx, r.Store, b.Identity, r.Now().Add(-day))
+	touched, err := touchedSince(ctx, r.Store, b.Identity, r.Now().Add(-day))
 	if err != nil {
 		return err
 	}
+	for i := range b.Lines {
+		if !b.Lines[i].State.Settled() {
+			delete(touched, lineOf{b.ID, b.Lines[i].N}) // begun once, it is among those to come
+		}
+	}
+	done := len(touched)
 	limits := &r.Settings.Batch
 	if most := cmp.Or(r.DayLines, limits.DayLines); done+lines > most {
 		return fmt.Errorf("in the last 24 hours %d lines were carried out in this directory, and with these %d it would be more than a day may see (%d): wait, or raise the limit with --day-lines %d",
@@ -42,18 +48,21 @@ func (r *Runner) withinDay(ctx context.Context) error {
 	return nil
 }
 
-// doneSince counts the lines that were carried out in a directory since a
-// time, those of undo left out.
-func doneSince(ctx context.Context, s *store.Store, id source.Identity, since time.Time) (int, error) {
+// lineOf names a line of a batch.
+type lineOf struct{ batch, line int }
+
+// touchedSince returns the lines that were carried out in a directory, or
+// begun, since a time, those of undo left out.
+func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since time.Time) (map[lineOf]bool, error) {
 	heads, err := batch.Heads(ctx, s)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	counted := map[int]bool{}
 	for _, b := range heads {
 		counted[b.ID] = b.UndoOf == 0 && b.Identity.Same(id)
 	}
-	n := 0
+	touched := map[lineOf]bool{}
 	err = s.Since(ctx, since, func(r *store.Sealed) error {
 		if r.Event != eventLine || !counted[r.Batch] {
 			return nil
@@ -63,9 +72,9 @@ func doneSince(ctx context.Context, s *store.Store, id source.Identity, since ti
 			return err
 		}
 		if l.State == batch.Applied || l.State == batch.Failed {
-			n++
+			touched[lineOf{r.Batch, r.Line}] = true
 		}
 		return nil
 	})
-	return n, err
+	return touched, err
 }

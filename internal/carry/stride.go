@@ -219,8 +219,8 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 		return r.settle(l, batch.Applied, strings.Join(past.notes, "; "))
 	case errors.As(err, &journal):
 		return err
-	case past.open():
-		return unsettledError{err}
+	case past.open(), source.Lost(err):
+		return unsettledError{err} // it goes on when the server is back
 	}
 	state := batch.Refused
 	if past.begun() || !errors.As(err, &refused) && !past.untouched() {

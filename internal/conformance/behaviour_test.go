@@ -57,6 +57,30 @@ func TestAModifyWithAWrongOldValueChangesNothing(t *testing.T) {
 	})
 }
 
+// A server of the ad schema may take a swap of the flags from a wrong value, if
+// they are already what they are to become. Whoever does the same at the same
+// moment then believes that it was theirs; the directory is right all the same.
+func TestFlagsSwappedToWhatTheyAreAlready(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect != directory.AD {
+			t.Skip("there any other attribute does")
+		}
+		c := s.connect(t)
+		dn := s.person(t, c, "Ada Quill", "aquill")
+		swap := func(from, to string) uint16 {
+			return modify(c, dn, func(r *ldap.ModifyRequest) {
+				r.Delete("userAccountControl", []string{from})
+				r.Add("userAccountControl", []string{to})
+			})
+		}
+		require.Zero(t, swap("512", "514"))
+		assert.NotZero(t, swap("66048", "66050"))
+		got := swap("512", "514")
+		assert.Equal(t, s.real != nil, got == 0, "%d", got)
+		assert.Equal(t, []string{"514"}, s.entry(t, c, dn).Get("userAccountControl"))
+	})
+}
+
 func TestFlagsCanBeRewrittenToThemselves(t *testing.T) {
 	each(t, func(t *testing.T, s *subject) {
 		if s.dialect != directory.AD {

@@ -377,3 +377,33 @@ func TestEntriesProtectedAgainstDeletionAreRefused(t *testing.T) {
 	assert.Contains(t, kept.Lines[0].Note, "protected against accidental deletion")
 	assert.NotNil(t, s.entry(t, st.c, ada))
 }
+
+// TestAServerThatIsGoneLeavesEveryLineToGoOnWith has the server fall silent for
+// good at each request. No line is given up for that.
+func TestAServerThatIsGoneLeavesEveryLineToGoOnWith(t *testing.T) {
+	s := practiceSubject(t)
+	for n := 9; ; n += 4 {
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, fmt.Sprintf("Ada %d", n), fmt.Sprintf("ada%d", n)), s.person(t, st.c, fmt.Sprintf("Bram %d", n), fmt.Sprintf("bram%d", n))
+		s.group(t, st.c, fmt.Sprintf("Crew %d", n), ada, bram)
+		b := st.mustStage("move,leave-groups", s.container("Parked"), ada, bram)
+		var count atomic.Int32
+		s.server.SetFault(func(practice.Operation) practice.Fault {
+			return practice.Fault{DropBefore: int(count.Add(1)) >= n}
+		})
+		kept, err := batch.Load(context.Background(), st.Store, b.ID)
+		require.NoError(t, err)
+		res, err := st.runner(kept).Run(context.Background())
+		s.server.SetFault(nil)
+		if err == nil && res.NotDone() == 0 {
+			require.Greater(t, n, 20)
+			return
+		}
+		require.Zero(t, res.Counts[batch.Refused]+res.Counts[batch.Drifted]+res.Counts[batch.Unproved], "silent from request %d on: %v %s", n, res.Counts, res.Halted)
+
+		st.c = s.connect(t)
+		res, kept = st.apply(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts, "silent from request %d on: %+v", n, kept.Lines)
+		st.verify()
+	}
+}

@@ -16,6 +16,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/cli"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/practice"
 	"yardbroom/internal/realserver"
@@ -31,6 +32,7 @@ type subject struct {
 	base    string
 	dialect *directory.Dialect
 	samba   *realserver.Server
+	real    *realserver.Server // nil for the practice directory
 	dir     *practice.Directory
 	server  *practice.Server
 }
@@ -93,7 +95,13 @@ func sambaServer(t *testing.T) *realserver.Server {
 	return samba.get(t, func(t testing.TB, dir string) *realserver.Server { return realserver.Samba(t.(*testing.T), dir) })
 }
 
+// asProgram makes the test binary the tool itself, so that tests can kill it.
+const asProgram = "YARDBROOM_TEST_AS_PROGRAM"
+
 func TestMain(m *testing.M) {
+	if os.Getenv(asProgram) != "" {
+		os.Exit(cli.Main(context.Background(), os.Args, os.Stdin, os.Stdout, os.Stderr))
+	}
 	code := m.Run()
 	samba.stop()
 	ns389.stop()
@@ -107,21 +115,21 @@ func each(t *testing.T, test func(t *testing.T, s *subject)) {
 	t.Run("practice", func(t *testing.T) { test(t, practiceSubject(t)) })
 	t.Run("samba", func(t *testing.T) {
 		server := sambaServer(t)
-		s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server}
+		s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server, real: server}
 		s.fresh(t)
 		t.Cleanup(func() { s.sweep(t) })
 		test(t, s)
 	})
 	t.Run("389ds", func(t *testing.T) {
 		server := ns389.get(t, realserver.NS389)
-		s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389}
+		s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}
 		s.fresh(t)
 		t.Cleanup(func() { s.sweep(t) })
 		test(t, s)
 	})
 	t.Run("slapd", func(t *testing.T) {
 		server := realserver.OpenLDAP(t)
-		s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP}
+		s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
 		s.fresh(t)
 		test(t, s)
 	})

@@ -63,9 +63,13 @@ group = root
 	text, err := os.ReadFile(config)
 	require.NoError(t, err, "%s", out)
 	require.NoError(t, os.WriteFile(config, []byte(ns389Config(string(text), s.Password)), 0o600))
-	s.run(t, exec.Command(program, "-D", "/etc/dirsrv/slapd-"+name, "-i", filepath.Join(dir, "pid"), "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+	s.start = func(t testing.TB) {
+		s.run(t, exec.Command(program, "-D", "/etc/dirsrv/slapd-"+name, "-i", filepath.Join(dir, "pid"), "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+		s.bindNS389(t).Close()
+	}
 	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base,
 		Bind: settings.Bind{DN: "cn=Directory Manager", PasswordFile: s.passwordFile(t)}}
+	s.Start(t)
 	s.fillNS389(t)
 	return s
 }
@@ -92,18 +96,29 @@ func ns389Config(text, password string) string {
 	return strings.Join(out, "\n")
 }
 
-func (s *Server) fillNS389(t testing.TB) {
+// bindNS389 waits for the server, which listens before it is ready.
+func (s *Server) bindNS389(t testing.TB) *ldap.Conn {
 	t.Helper()
-	conn, err := ldap.DialURL(s.Yard.Servers[0])
-	require.NoError(t, err)
-	defer conn.Close()
-	for range 100 { // it listens before it is ready
-		if err = conn.Bind(s.Yard.Bind.DN, s.Password); err == nil {
-			break
+	var last error
+	for range 100 {
+		conn, err := ldap.DialURL(s.Yard.Servers[0])
+		if err == nil {
+			if err = conn.Bind(s.Yard.Bind.DN, s.Password); err == nil {
+				return conn
+			}
+			conn.Close()
 		}
+		last = err
 		time.Sleep(100 * time.Millisecond)
 	}
-	require.NoError(t, err)
+	require.NoError(t, last)
+	return nil
+}
+
+func (s *Server) fillNS389(t testing.TB) {
+	t.Helper()
+	conn := s.bindNS389(t)
+	defer conn.Close()
 	for _, e := range ns389Backend {
 		req := ldap.NewAddRequest(e.dn, nil)
 		for attr, values := range e.attrs {

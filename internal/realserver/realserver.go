@@ -39,6 +39,7 @@ type Server struct {
 	TLSURL, SocketURL string
 	Dir               string   // of its data
 	folders           []string // that the server made elsewhere
+	start             func(testing.TB)
 	process           *exec.Cmd
 	log               *bytes.Buffer
 }
@@ -93,13 +94,22 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 	t.Fatalf("%s did not answer at %s:\n%s", s.Name, addr, s.log)
 }
 
-// Stop ends the server at once.
+// Stop ends the server at once, for good.
 func (s *Server) Stop() {
-	defer func() {
-		for _, folder := range s.folders {
-			_ = os.RemoveAll(folder)
-		}
-	}()
+	s.Kill()
+	for _, folder := range s.folders {
+		_ = os.RemoveAll(folder)
+	}
+}
+
+// Start starts the server again, after Kill.
+func (s *Server) Start(t testing.TB) {
+	t.Helper()
+	s.start(t)
+}
+
+// Kill ends the server at once, without a chance to put anything in order.
+func (s *Server) Kill() {
 	if s.process != nil {
 		killAll(s.process)
 		_ = s.process.Wait()

@@ -38,18 +38,16 @@ func Samba(t testing.TB, dir string) *Server {
 		"\n\tldap server require strong auth = allow_sasl_over_tls\n"
 	require.NoError(t, os.WriteFile(conf, []byte(strings.Replace(string(text), "[global]\n", extra, 1)), 0o600))
 	Certificate(t, filepath.Join(dir, "private", "tls"), "dc1.larkmoor.example")
+	s.start = func(t testing.TB) {
+		t.Helper()
+		cmd := exec.Command(Program(t, "samba", "samba-ad-dc"), "-s", conf, "-i", "-M", "single")
+		s.run(t, cmd, "127.0.0.1:636")
+		time.Sleep(500 * time.Millisecond) // it listens a little before it answers
+	}
 	s.Start(t)
 	s.Yard = settings.Yard{Servers: []string{"ldaps://127.0.0.1"}, Base: s.Base, CAFile: filepath.Join(dir, "private", "tls", "ca.pem"),
 		Bind: settings.Bind{DN: "administrator@larkmoor.example", PasswordFile: s.passwordFile(t)}}
 	return s
-}
-
-// Start starts a provisioned Samba again, after Stop.
-func (s *Server) Start(t testing.TB) {
-	t.Helper()
-	cmd := exec.Command(Program(t, "samba", "samba-ad-dc"), "-s", filepath.Join(s.Dir, "etc", "smb.conf"), "-i", "-M", "single")
-	s.run(t, cmd, "127.0.0.1:636")
-	time.Sleep(500 * time.Millisecond) // it listens a little before it answers
 }
 
 // Tool runs samba-tool on the server's own database.

@@ -108,7 +108,10 @@ func OpenLDAP(t testing.TB) *Server {
 	port, tlsPort := freePort(t), freePort(t)
 	socket := filepath.Join(s.Dir, "ldapi")
 	urls := fmt.Sprintf("ldap://127.0.0.1:%d ldaps://127.0.0.1:%d ldapi://%s", port, tlsPort, escapeSocket(socket))
-	s.run(t, exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+	s.start = func(t testing.TB) {
+		s.run(t, exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+	}
+	s.Start(t)
 	t.Cleanup(s.Stop)
 	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base, CAFile: filepath.Join(s.Dir, "tls", "ca.pem"),
 		DefaultPolicy: "cn=default,ou=policies," + s.Base, Bind: settings.Bind{DN: "cn=admin," + s.Base, PasswordFile: s.passwordFile(t)}}

@@ -198,7 +198,7 @@ func (s *Server) retry(ctx context.Context, read func() error) error {
 			return err
 		}
 	}
-	return fmt.Errorf("the connection was lost %d times: %w", attempts, err)
+	return lostError{fmt.Errorf("the connection was lost %d times: %w", attempts, err)}
 }
 
 // Survey reads the whole base for judging, and from the other servers of the
