@@ -2,6 +2,7 @@ package conformance
 
 import (
 	"context"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -211,13 +212,14 @@ func keysOf(m map[string]map[string][]string) map[string]bool {
 
 func TestANewPasswordWorksAndLocksNobodyIn(t *testing.T) {
 	each(t, func(t *testing.T, s *subject) {
-		st := newStory(t, s)
 		if s.dialect == directory.NS389 {
-			t.Skip("389 Directory Server takes the operation of RFC 3062 over TLS only, which its test instance has not")
+			// It takes the operation of RFC 3062 over TLS or within the machine only.
+			s.yard.Servers = []string{s.real.SocketURL}
 		}
+		st := newStory(t, s)
 		ada := s.person(t, st.c, "Ada Quill", "aquill")
 		bram := s.person(t, st.c, "Bram Tern", "btern")
-		if s.dialect == directory.OpenLDAP {
+		if s.dialect != directory.AD {
 			b := st.mustStage(batch.Disable, "", bram)
 			st.apply(b)
 		}
@@ -242,9 +244,12 @@ func TestANewPasswordWorksAndLocksNobodyIn(t *testing.T) {
 			}
 		}
 		now := s.entry(t, st.c, ada)
-		if s.dialect == directory.AD {
+		switch s.dialect {
+		case directory.AD:
 			assert.Equal(t, "0", now.First("pwdLastSet"))
-		} else {
+		case directory.NS389:
+			assert.Equal(t, "true", s.entry(t, st.c, bram).First("nsAccountLock"), "who was disabled stays so")
+		default:
 			assert.Equal(t, "TRUE", now.First("pwdReset"))
 			assert.Equal(t, directory.PermanentLockValue, s.entry(t, st.c, bram).First("pwdAccountLockedTime"), "who was disabled stays so")
 		}
@@ -263,6 +268,42 @@ func TestANewPasswordWorksAndLocksNobodyIn(t *testing.T) {
 		}
 		_, _, err = st.stageOrder(batch.Order{Actions: []string{batch.ResetPassword}, Until: time.Now().AddDate(0, 1, 0)}, nil, ada)
 		assert.ErrorContains(t, err, "no inverse")
+		st.verify()
+	})
+}
+
+func TestAnEndIsSetAndTakenBack(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada := s.person(t, st.c, "Ada Quill", "aquill")
+		end := time.Now().AddDate(0, 2, 0).UTC().Truncate(24 * time.Hour)
+		order := batch.Order{Actions: []string{batch.Expire}, Expires: end}
+		through := func(attr, want string) {
+			t.Helper()
+			before := normal(st.picture())
+			b, refusals, err := st.stageOrder(order, nil, ada)
+			require.NoError(t, err, "%v", refusals)
+			res, kept := st.apply(b)
+			require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+			assert.Equal(t, want, s.entry(t, st.c, ada).First(attr))
+			st.undo(b)
+			assert.Equal(t, before, normal(st.picture()))
+		}
+		switch s.dialect {
+		case directory.AD:
+			through("accountExpires", directory.FormatFileTime(end))
+			return
+		case directory.OpenLDAP:
+			through("pwdEndTime", end.Format("20060102150405Z"))
+		default:
+			_, refusals, err := st.stageOrder(order, nil, ada)
+			require.ErrorIs(t, err, batch.ErrNothing)
+			assert.Contains(t, refusals[0].Why, "it is no shadowAccount")
+		}
+		require.Zero(t, modify(st.c, ada, func(r *ldap.ModifyRequest) { r.Add("objectClass", []string{"shadowAccount"}) }))
+		through("shadowExpire", strconv.FormatInt(end.Unix()/86400, 10))
+		require.Zero(t, modify(st.c, ada, func(r *ldap.ModifyRequest) { r.Replace("shadowExpire", []string{"30000"}) }))
+		through("shadowExpire", strconv.FormatInt(end.Unix()/86400, 10))
 		st.verify()
 	})
 }

@@ -40,6 +40,7 @@ func NS389(t testing.TB, dir string) *Server {
 	for _, folder := range []string{"/etc/dirsrv/slapd-", "/var/lib/dirsrv/slapd-", "/var/log/dirsrv/slapd-", "/var/lock/dirsrv/slapd-", "/run/slapd-"} {
 		s.folders = append(s.folders, folder+name, folder+name+".socket")
 	}
+	s.folders = append(s.folders, "/run/dirsrv/slapd-"+name+".stats")
 	inf := filepath.Join(dir, "instance.inf")
 	require.NoError(t, os.WriteFile(inf, fmt.Appendf(nil, `[general]
 config_version = 2
@@ -69,6 +70,7 @@ group = root
 	}
 	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base,
 		Bind: settings.Bind{DN: "cn=Directory Manager", PasswordFile: s.passwordFile(t)}}
+	s.SocketURL = "ldapi://" + escapeSocket("/run/slapd-"+name+".socket")
 	s.Start(t)
 	s.fillNS389(t)
 	return s

@@ -35,7 +35,8 @@ type Server struct {
 	Base string
 	// Password of the administrator, also in Yard.Bind.PasswordFile.
 	Password string
-	// TLSURL and SocketURL are the other ways to a slapd.
+	// TLSURL and SocketURL are the other ways to a slapd, the second also to a
+	// 389 Directory Server.
 	TLSURL, SocketURL string
 	Dir               string   // of its data
 	folders           []string // that the server made elsewhere
