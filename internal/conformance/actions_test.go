@@ -202,6 +202,65 @@ func TestEmptyGroupsAndUnitsAreDeletedAndRestored(t *testing.T) {
 	})
 }
 
+// TestAnUnlinkedPolicyGoesWithItsPartsAndComesBack deletes a group policy that
+// nothing links to: its child containers are lines of their own, before it.
+func TestAnUnlinkedPolicyGoesWithItsPartsAndComesBack(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect != directory.AD {
+			t.Skip("policies of this kind are of the ad schema")
+		}
+		st := newStory(t, s)
+		_, domain := directory.SplitDN(s.base)
+		policies := "CN=Policies,CN=System," + domain
+		if s.samba == nil {
+			for _, dn := range []string{"CN=System," + domain, policies} {
+				s.add(t, st.c, dn, map[string][]string{"objectClass": {"container"}})
+			}
+		}
+		policy := func(guid string) string {
+			dn := "CN={" + guid + "}," + policies
+			s.add(t, st.c, dn, map[string][]string{"objectClass": {"groupPolicyContainer"}, "displayName": {"Dome heating " + guid[:4]},
+				"gPCFileSysPath": {`\\larkmoor.example\sysvol\larkmoor.example\Policies\{` + guid + "}"}})
+			for _, part := range []string{"Machine", "User"} {
+				s.add(t, st.c, "CN="+part+","+dn, map[string][]string{"objectClass": {"container"}})
+			}
+			return dn
+		}
+		unused, used := policy("7D2B8A10-0000-4000-8000-000000000001"), policy("9E3C9B21-0000-4000-8000-000000000002")
+		t.Cleanup(func() {
+			for _, dn := range []string{unused, used} {
+				for _, part := range []string{"CN=Machine,", "CN=User,", ""} {
+					_ = st.c.Conn().Del(ldap.NewDelRequest(part+dn, nil))
+				}
+			}
+		})
+		require.Zero(t, modify(st.c, s.container("Staff"), func(r *ldap.ModifyRequest) { r.Replace("gPLink", []string{"[LDAP://" + used + ";0]"}) }))
+
+		b, refusals, err := st.stage(batch.Delete, "", unused, used)
+		require.NoError(t, err, "%v", refusals)
+		require.Len(t, b.Lines, 3)
+		assert.Equal(t, unused, b.Lines[2].DN, "its parts go before it")
+		assert.Contains(t, strings.Join(b.Lines[2].Warnings, "\n"), `sysvol\larkmoor.example\Policies`)
+		require.Len(t, refusals, 3)
+		for _, r := range refusals {
+			assert.Regexp(t, "it is linked to|the policy above it stays", r.Why)
+		}
+		res, kept := st.apply(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", kept.Lines)
+		assert.Nil(t, s.entry(t, st.c, unused))
+		assert.NotNil(t, s.entry(t, st.c, "CN=User,"+used))
+
+		res, back := st.undo(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", back.Lines)
+		now := s.entry(t, st.c, unused)
+		require.NotNil(t, now)
+		assert.Equal(t, "Dome heating 7D2B", now.First("displayName"))
+		assert.NotNil(t, s.entry(t, st.c, "CN=Machine,"+unused))
+		assert.NotNil(t, s.entry(t, st.c, "CN=User,"+unused))
+		st.verify()
+	})
+}
+
 func keysOf(m map[string]map[string][]string) map[string]bool {
 	out := map[string]bool{}
 	for k := range m {
