@@ -74,7 +74,7 @@ func ParseActions(list string) ([]string, error) {
 
 // HasInverse tells whether an action can be taken back.
 func HasInverse(name string) bool {
-	return name != Unlock && name != ResetPassword && name != ArchiveHome
+	return !slices.Contains([]string{Unlock, ResetPassword, ArchiveHome, Restore, PutHomeBack}, name)
 }
 
 // LockPolicy tells whether the password policy in force for an entry honours

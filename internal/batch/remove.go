@@ -52,7 +52,7 @@ func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *di
 			line.Warnings = append(line.Warnings, "the folder of the policy stays behind on the file share: "+text(share))
 		}
 	case a.Kind.IsAccount():
-		line.Warnings = append(line.Warnings, NotComingBack(s.Dialect)...)
+		line.Warnings = append(line.Warnings, "a restore does not bring back "+NotComingBack(s.Dialect))
 	}
 	return nil
 }
@@ -294,9 +294,9 @@ func (s *Stager) longDisabled(a *directory.Account, o *Order) string {
 }
 
 // NotComingBack says what a restore of a deleted entry cannot give back.
-func NotComingBack(d *directory.Dialect) []string {
+func NotComingBack(d *directory.Dialect) string {
 	if d == directory.AD {
-		return []string{"after a restore the password is gone, and so are keys and other secrets"}
+		return "the password, keys and other secrets"
 	}
-	return []string{"after a restore the password, the identity and the operational times are gone; the entry is a new one with the old values"}
+	return "the password, the identity and the operational times: it is a new entry with the old values"
 }

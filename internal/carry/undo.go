@@ -161,6 +161,8 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 		switch name := l.Actions[i].Name; {
 		case name == batch.Restore:
 			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: "what was restored is not deleted again by an undo; stage a delete if it must go"})
+		case name == batch.PutHomeBack:
+			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: "a home folder that was put back stays; stage " + batch.SetHomeAside + " if it must go again"})
 		case !batch.HasInverse(name):
 			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: name + " has no inverse"})
 		case name == batch.Delete:
@@ -169,8 +171,6 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 			moveBack(out, step, deleted)
 		case name == batch.SetHomeAside:
 			homeBack(out, step)
-		case name == batch.PutHomeBack:
-			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: "a home folder that was put back stays; stage " + batch.SetHomeAside + " if it must go again"})
 		case deleted:
 			out.Warnings = append(out.Warnings, "it comes back disabled; enable it when it has a password")
 		default:
@@ -251,7 +251,7 @@ func bringBack(l *batch.Line, d *directory.Dialect, dn string, im *batch.Image) 
 	rdn, parent := directory.SplitDN(dn)
 	l.Actions = append(l.Actions, batch.Action{Name: batch.Restore, RDN: rdn, To: parent, Image: im})
 	l.Changes = append(l.Changes, batch.Change{What: "entry", Old: "(deleted)", New: dn})
-	l.Warnings = append(l.Warnings, batch.NotComingBack(d)...)
+	l.Warnings = append(l.Warnings, "what does not come back: "+batch.NotComingBack(d))
 }
 
 // moveBack stages the return to the old place. After a delete in the same
@@ -309,14 +309,16 @@ func putBack(l *batch.Line, s *pastStep) {
 type Deleted struct {
 	Batch, Line int
 	Account, DN string
-	At          time.Time
+	At          time.Time       // of the deletion
+	Directory   source.Identity // that it was deleted from
+	dialect     *directory.Dialect
 	line        batch.Line
 	step        pastStep
 }
 
 // ComesBack says what a restore from the journal's image would bring back, and
 // what it would not.
-func (d *Deleted) ComesBack(dialect *directory.Dialect) (back, not []string) {
+func (d *Deleted) ComesBack() (back, not []string) {
 	im := d.step.before
 	if im == nil {
 		return nil, []string{"everything: the journal has no image of it"}
@@ -348,8 +350,11 @@ func (d *Deleted) ComesBack(dialect *directory.Dialect) (back, not []string) {
 	if len(im.Incomplete) > 0 {
 		not = append(not, strings.Join(im.Incomplete, ", ")+", which could not be read whole")
 	}
-	return back, append(not, batch.NotComingBack(dialect)...)
+	return back, append(not, batch.NotComingBack(d.dialect))
 }
+
+// ID is the identity that the entry had, in its readable form.
+func (d *Deleted) ID() string { return d.line.ID }
 
 // FindDeleted returns the deletions of an account, by logon name or DN, or of
 // all where that is "", the latest first.
@@ -381,7 +386,7 @@ func FindDeleted(ctx context.Context, s *store.Store, account string) ([]Deleted
 				return nil, err
 			}
 			if step := h.main(batch.Delete); step != nil {
-				found = append(found, Deleted{Batch: b.ID, Line: l.N, Account: l.Account, DN: step.DN, At: b.Created, line: *l, step: *step})
+				found = append(found, Deleted{Batch: b.ID, Line: l.N, Account: l.Account, DN: step.DN, At: step.at, Directory: b.Identity, dialect: d, line: *l, step: *step})
 			}
 		}
 	}

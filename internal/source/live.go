@@ -779,12 +779,17 @@ func (s *Server) Identity(ctx context.Context) (Identity, error) {
 }
 
 // Deleted returns what the directory keeps of deleted accounts with a logon
-// name, or whose DN was this one.
+// name, or of all that had one where name is "". What was recycled, and can
+// not come back, is not among them (MS-ADTS 3.1.1.5.5).
 func (s *Server) Deleted(ctx context.Context, name string) ([]directory.Entry, error) {
 	if s.Dialect != directory.AD {
 		return nil, nil
 	}
+	logon := "*"
+	if name != "" {
+		logon = ldap.EscapeFilter(name)
+	}
 	found, err := s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, ShowDeleted: true,
-		Filter: "(&(isDeleted=TRUE)(sAMAccountName=" + ldap.EscapeFilter(name) + "))"})
+		Filter: "(&(isDeleted=TRUE)(sAMAccountName=" + logon + ")(!(isRecycled=TRUE)))"})
 	return found, err
 }
