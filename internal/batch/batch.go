@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -191,6 +192,23 @@ func (im *Image) Entry() directory.Entry {
 		e.Set(a.Name, Plain(a.Values)...)
 	}
 	return e
+}
+
+// Anew returns what an entry made anew of the image has: an account disabled,
+// without what is the server's to write and without secrets.
+func (im *Image) Anew(d *directory.Dialect) []ImageAttr {
+	old := im.Entry()
+	all := []ImageAttr{{Name: "objectClass", Values: OctetsOf(old.Get("objectClass"))}}
+	for _, attr := range im.Attrs {
+		// An operational attribute is taken in a modify, not in an add.
+		if !directory.IsServerOwned(attr.Name) && !strings.EqualFold(attr.Name, "pwdPolicySubentry") {
+			all = append(all, attr)
+		}
+	}
+	if flags, err := directory.ParseFlags(old.First("userAccountControl")); d == directory.AD && err == nil {
+		all = append(all, ImageAttr{Name: "userAccountControl", Values: []Octets{Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))}})
+	}
+	return all
 }
 
 // ImageOf makes an image of an entry, without references.

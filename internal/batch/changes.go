@@ -1,6 +1,7 @@
 package batch
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -16,11 +17,47 @@ type LDIFChange struct {
 	Remark string
 }
 
+// Doomed are the entries that a batch deletes, and the groups that list them,
+// by their folded names.
+type Doomed struct {
+	Entries map[string]directory.Entry
+	Groups  map[string][]Membership
+}
+
+// ReadDoomed reads the entries that a batch deletes, as they are now.
+func (b *Batch) ReadDoomed(ctx context.Context, from Reader) (Doomed, error) {
+	doomed := Doomed{Entries: map[string]directory.Entry{}}
+	d, err := directory.DialectNamed(b.Identity.Dialect)
+	if err != nil {
+		return doomed, err
+	}
+	var dns []string
+	for i := range b.Lines {
+		if l := &b.Lines[i]; l.State != Dropped && l.Has(Delete) {
+			dns = append(dns, l.DN)
+		}
+	}
+	if len(dns) == 0 {
+		return doomed, nil
+	}
+	entries, err := from.Get(ctx, dns)
+	if err != nil {
+		return doomed, err
+	}
+	members := make([]*directory.Entry, len(entries))
+	for i := range entries {
+		members[i] = &entries[i]
+		doomed.Entries[directory.FoldDN(entries[i].DN)] = entries[i]
+	}
+	doomed.Groups, err = ReadMemberships(ctx, from, d, members, nil)
+	return doomed, err
+}
+
 // LDIFChanges are what the lines of a batch that were not dropped would do, as
 // change records in their order, and what takes that back, in the opposite
 // order. They carry no guards: whoever carries them out with other tools has
 // to make sure by themselves that nothing has changed since.
-func (b *Batch) LDIFChanges() (do, undo []LDIFChange, err error) {
+func (b *Batch) LDIFChanges(doomed Doomed) (do, undo []LDIFChange, err error) {
 	d, err := directory.DialectNamed(b.Identity.Dialect)
 	if err != nil {
 		return nil, nil, err
@@ -33,7 +70,7 @@ func (b *Batch) LDIFChanges() (do, undo []LDIFChange, err error) {
 		}
 		dn := l.DN
 		for j := range l.Actions {
-			forth, back, err := l.ldif(d, &l.Actions[j], &dn)
+			forth, back, err := l.ldif(d, &l.Actions[j], &dn, doomed)
 			if err != nil {
 				return nil, nil, fmt.Errorf("line %d, %s: %w", l.N, l.Account, err)
 			}
@@ -49,20 +86,7 @@ func (b *Batch) LDIFChanges() (do, undo []LDIFChange, err error) {
 
 // ldif writes one action as change records. The name of the entry follows
 // moves.
-func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string) (do, undo []LDIFChange, err error) {
-	modify := func(of string, mods []Mod) LDIFChange {
-		c := &ldif.Change{Type: "modify"}
-		for _, m := range mods {
-			// The old value is deleted by name, so that a changed one is not lost.
-			if len(m.Old) > 0 {
-				c.Mods = append(c.Mods, ldif.Mod{Op: "delete", Name: m.Attr, Values: Plain(m.Old)})
-			}
-			if len(m.New) > 0 {
-				c.Mods = append(c.Mods, ldif.Mod{Op: "add", Name: m.Attr, Values: Plain(m.New)})
-			}
-		}
-		return LDIFChange{DN: of, Change: c}
-	}
+func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) (do, undo []LDIFChange, err error) {
 	remark := func(format string, args ...any) []LDIFChange {
 		return []LDIFChange{{DN: *dn, Remark: fmt.Sprintf(format, args...)}}
 	}
@@ -74,7 +98,22 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string) (do, undo []LDI
 		return []LDIFChange{{DN: old, Change: &ldif.Change{Type: "modrdn", NewRDN: a.RDN, DeleteOldRDN: true, NewSuperior: a.To, HasSuperior: true}}},
 			[]LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "modrdn", NewRDN: rdn, DeleteOldRDN: true, NewSuperior: parent, HasSuperior: true}}}, nil
 	case Delete:
-		return []LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "delete"}}}, remark("a deleted entry comes back by \"yardbroom restore\" only, if yardbroom deleted it"), nil
+		gone := []LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "delete"}}}
+		old, known := doomed.Entries[directory.FoldDN(l.DN)]
+		if !known {
+			return gone, remark("the entry could not be read, so no record adds it again"), nil
+		}
+		left, back := l.ldifGroups(&Action{Name: LeaveGroups, Groups: doomed.Groups[directory.FoldDN(l.DN)]}, *dn, &old)
+		im := ImageOf(&old)
+		add := &ldif.Change{Type: "add"}
+		for _, attr := range im.Anew(d) {
+			add.Mods = append(add.Mods, ldif.Mod{Op: "add", Name: attr.Name, Values: Plain(attr.Values)})
+		}
+		undo = append(remark("what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups"), LDIFChange{DN: *dn, Change: add})
+		if d.KeepsLinks {
+			left = nil // the server takes it out of them
+		}
+		return append(left, gone...), append(undo, back...), nil
 	case ResetPassword:
 		return remark("a new password is made when \"yardbroom apply\" sets it, and is not in an export"), remark("a password that was reset cannot be taken back"), nil
 	case SetHomeAside, PutHomeBack, ArchiveHome:
@@ -83,16 +122,7 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string) (do, undo []LDI
 		return remark("a deleted entry is brought back by \"yardbroom apply\" only"), nil, nil
 	case JoinGroup, LeaveGroup, LeaveGroups:
 		e := l.staged()
-		e.DN = *dn
-		for _, m := range a.Groups {
-			change := Mod{Attr: m.Attr, New: []Octets{Octets(MemberValue(m.Attr, &e))}}
-			if a.Name != JoinGroup {
-				change = change.Inverse()
-			}
-			do = append(do, modify(m.DN, []Mod{change}))
-			undo = append(undo, modify(m.DN, []Mod{change.Inverse()}))
-		}
-		slices.Reverse(undo)
+		do, undo = l.ldifGroups(a, *dn, &e)
 		return do, undo, nil
 	}
 	mods := a.Put
@@ -106,11 +136,41 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string) (do, undo []LDI
 	for i, m := range mods {
 		back[i] = m.Inverse()
 	}
-	undo = []LDIFChange{modify(*dn, back)}
+	undo = []LDIFChange{ldifModify(*dn, back)}
 	if !HasInverse(a.Name) {
 		undo = remark("%s has no inverse", a.Name)
 	}
-	return []LDIFChange{modify(*dn, mods)}, undo, nil
+	return []LDIFChange{ldifModify(*dn, mods)}, undo, nil
+}
+
+// ldifModify writes changes of attributes.
+func ldifModify(dn string, mods []Mod) LDIFChange {
+	c := &ldif.Change{Type: "modify"}
+	for _, m := range mods {
+		// The old value is deleted by name, so that a changed one is not lost.
+		if len(m.Old) > 0 {
+			c.Mods = append(c.Mods, ldif.Mod{Op: "delete", Name: m.Attr, Values: Plain(m.Old)})
+		}
+		if len(m.New) > 0 {
+			c.Mods = append(c.Mods, ldif.Mod{Op: "add", Name: m.Attr, Values: Plain(m.New)})
+		}
+	}
+	return LDIFChange{DN: dn, Change: c}
+}
+
+// ldifGroups writes that an entry of some name joins or leaves groups.
+func (l *Line) ldifGroups(a *Action, dn string, e *directory.Entry) (do, undo []LDIFChange) {
+	named := directory.Entry{DN: dn, Attrs: e.Attrs}
+	for _, m := range a.Groups {
+		change := Mod{Attr: m.Attr, New: []Octets{Octets(MemberValue(m.Attr, &named))}}
+		if a.Name != JoinGroup {
+			change = change.Inverse()
+		}
+		do = append(do, ldifModify(m.DN, []Mod{change}))
+		undo = append(undo, ldifModify(m.DN, []Mod{change.Inverse()}))
+	}
+	slices.Reverse(undo)
+	return do, undo
 }
 
 // staged is what the guards know of the entry as it was staged.

@@ -16,29 +16,6 @@ import (
 	"yardbroom/internal/source"
 )
 
-// serverOwned are attributes that only a server writes, in lower case; an
-// image's values of them are not put back.
-var serverOwned = map[string]bool{}
-
-func init() {
-	for _, name := range []string{"objectGUID", "objectSid", "distinguishedName", "name", "whenCreated", "whenChanged", "uSNCreated", "uSNChanged",
-		"uSNLastObjRem", "instanceType", "objectCategory", "sAMAccountType", "memberOf", "directReports", "managedObjects", "lastLogon",
-		"lastLogonTimestamp", "lastLogoff", "logonCount", "badPwdCount", "badPasswordTime", "pwdLastSet", "lockoutTime", "isDeleted",
-		"lastKnownParent", "isRecycled", "dSCorePropagationData", "replPropertyMetaData", "nTSecurityDescriptor", "primaryGroupID",
-		"userAccountControl", "msDS-User-Account-Control-Computed", "msDS-ResultantPSO", "adminCount", "isCriticalSystemObject", "objectClass",
-		"msDS-ParentDistName", "msDS-UserPasswordExpiryTimeComputed", "creationTime", "modifiedCount",
-		// OpenLDAP
-		"structuralObjectClass", "entryUUID", "entryCSN", "creatorsName", "createTimestamp", "modifiersName", "modifyTimestamp", "entryDN",
-		"subschemaSubentry", "hasSubordinates", "contextCSN", "pwdChangedTime", "pwdFailureTime", "pwdLastSuccess", "authTimestamp",
-		"pwdAccountLockedTime", "pwdReset", "pwdGraceUseTime", "pwdHistory",
-		// 389 Directory Server
-		"nsUniqueId", "parentid", "entryid", "dsEntryDN", "entryUSN", "nsAccountLock", "lastLoginTime", "accountUnlockTime", "passwordRetryCount",
-		"retryCountResetTime", "pwdUpdateTime", "passwordExpirationTime", "passwordExpWarned", "numSubordinates", "nsRole", "passwordAllowChangeTime",
-		"tombstoneNumSubordinates", "nscpEntryDN", "nsTombstoneCSN"} {
-		serverOwned[strings.ToLower(name)] = true
-	}
-}
-
 // restore brings a deleted entry back: as its own deleted object where the
 // server keeps one, else as a new entry with the old values. It ends
 // disabled.
@@ -147,18 +124,8 @@ func keptFlags(im *batch.Image, grave *directory.Entry) int64 {
 
 // addAnew makes a new entry of the image's values.
 func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
-	old := a.Image.Entry()
-	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To}
-	s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "objectClass", Values: batch.OctetsOf(old.Get("objectClass"))})
-	for _, attr := range a.Image.Attrs {
-		// An operational attribute is taken in a modify, not in an add.
-		if !serverOwned[strings.ToLower(attr.Name)] && !strings.EqualFold(attr.Name, "pwdPolicySubentry") {
-			s.Attrs = append(s.Attrs, attr)
-		}
-	}
+	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To, Attrs: a.Image.Anew(r.Server.Dialect)}
 	if r.Server.Dialect == directory.AD {
-		flags := keptFlags(a.Image, &old) | directory.UACDisabled
-		s.Attrs = append(s.Attrs, batch.ImageAttr{Name: "userAccountControl", Values: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}})
 		past.notes = append(past.notes, "it is a new entry: its SID and GUID are new, so rights given to the old ones are lost")
 	} else {
 		past.notes = append(past.notes, "it is a new entry: its identity and operational times are new")
@@ -192,7 +159,7 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 		raised = after.Entry()
 	}
 	for _, attr := range im.Attrs {
-		if serverOwned[strings.ToLower(attr.Name)] || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
+		if directory.IsServerOwned(attr.Name) || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
 			slices.ContainsFunc(linkAttributes[:2], func(n string) bool { return strings.EqualFold(n, attr.Name) }) {
 			continue
 		}

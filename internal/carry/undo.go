@@ -325,7 +325,7 @@ func (d *Deleted) ComesBack() (back, not []string) {
 	}
 	attrs, groups, named := 0, []string{}, map[string]int{}
 	for _, a := range im.Attrs {
-		if !serverOwned[strings.ToLower(a.Name)] && !slices.Contains(im.Incomplete, a.Name) {
+		if !directory.IsServerOwned(a.Name) && !slices.Contains(im.Incomplete, a.Name) {
 			attrs++
 		}
 	}

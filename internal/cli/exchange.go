@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,7 +30,8 @@ func (a *app) exportCommand() *cli.Command {
 	return &cli.Command{
 		Name: "export", Usage: "write a batch to be read, thinned out or carried out elsewhere", ArgsUsage: "BATCH",
 		Description: "As csv or xlsx, rows may be taken out, or \"drop\" put into the last column, and the file given to \"yardbroom batch import\".\nAs json it is what \"yardbroom batch sign --file\" signs. As ldif it is change records (RFC 2849) for other tools, and with\n--undo, or into a file, what takes them back; neither carries the batch's guards.",
-		Flags:       append(outputFlags(formats), &cli.BoolFlag{Name: "undo", Usage: "with ldif: what takes the batch back"}),
+		Flags: slices.Concat(outputFlags(formats), []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "with ldif: what takes the batch back"},
+			&cli.StringFlag{Name: "on", Usage: "with ldif: `WHERE` to read the entries that are deleted, so that they can be added again: a yard, a URL or a file (default: where the batch was staged for)"}}, serverFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.String("format") == "" && len(cmd.StringSlice("output")) == 0 {
 				return usage("say with --format or --output how to write it: %s", strings.Join(formats, ", "))
@@ -37,18 +40,22 @@ func (a *app) exportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.withBatch(ctx, cmd, func(_ *store.Store, b *batch.Batch) error { return a.export(cmd, targets, b) })
+			return a.withBatch(ctx, cmd, func(_ *store.Store, b *batch.Batch) error { return a.export(ctx, cmd, targets, b) })
 		},
 	}
 }
 
-func (a *app) export(cmd *cli.Command, targets []target, b *batch.Batch) error {
+func (a *app) export(ctx context.Context, cmd *cli.Command, targets []target, b *batch.Batch) error {
+	var doomed batch.Doomed
+	if slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF }) {
+		doomed = a.doomed(ctx, cmd, b)
+	}
 	parts := func() []sheet.Sheet { return []sheet.Sheet{render.LineSheet(b)} }
 	err := a.deliver(targets, &result{parts: parts, write: map[string]func(io.Writer) error{
 		formatCSV:  func(w io.Writer) error { return render.SheetCSV(w, &parts()[0]) },
 		formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },
 		formatJSON: func(w io.Writer) error { return render.BatchJSON(w, b) },
-		formatLDIF: func(w io.Writer) error { return writeChanges(w, b, cmd.Bool("undo")) },
+		formatLDIF: func(w io.Writer) error { return writeChanges(w, b, doomed, cmd.Bool("undo")) },
 	}})
 	for _, t := range targets {
 		if err != nil || t.format != formatLDIF || t.path == "" {
@@ -56,16 +63,39 @@ func (a *app) export(cmd *cli.Command, targets []target, b *batch.Batch) error {
 		}
 		ending := filepath.Ext(t.path)
 		path := strings.TrimSuffix(t.path, ending) + ".undo" + ending
-		if err = a.result(path, func(w io.Writer) error { return writeChanges(w, b, !cmd.Bool("undo")) }); err == nil {
+		if err = a.result(path, func(w io.Writer) error { return writeChanges(w, b, doomed, !cmd.Bool("undo")) }); err == nil {
 			a.note("written: %s, which takes it back", path)
 		}
 	}
 	return err
 }
 
+// doomed reads the entries that a batch deletes, so that what takes it back
+// can add them again. Where they cannot be read that is noted.
+func (a *app) doomed(ctx context.Context, cmd *cli.Command, b *batch.Batch) batch.Doomed {
+	if !slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Delete) }) {
+		return batch.Doomed{}
+	}
+	p, err := a.openNamed(ctx, cmd, cmp.Or(cmd.String("on"), b.Yard, a.set.Default, b.Source))
+	if err != nil {
+		a.note("nothing takes the deletions back: %v", err)
+		return batch.Doomed{}
+	}
+	defer p.Close()
+	if id, err := p.Identity(ctx); err != nil || !id.Same(b.Identity) {
+		a.note("nothing takes the deletions back: %s is not the directory of the batch", p.Where())
+		return batch.Doomed{}
+	}
+	doomed, err := b.ReadDoomed(ctx, p.Source)
+	if err != nil {
+		a.note("nothing takes the deletions back: %v", err)
+	}
+	return doomed
+}
+
 // writeChanges writes a batch as change records, or what takes it back.
-func writeChanges(w io.Writer, b *batch.Batch, back bool) error {
-	changes, undo, err := b.LDIFChanges()
+func writeChanges(w io.Writer, b *batch.Batch, doomed batch.Doomed, back bool) error {
+	changes, undo, err := b.LDIFChanges(doomed)
 	if err != nil {
 		return err
 	}
