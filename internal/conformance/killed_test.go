@@ -68,14 +68,17 @@ func (d *desk) must(t *testing.T, args ...string) string {
 }
 
 // killed starts the tool and ends it with SIGKILL after some time. It tells
-// whether the tool had come to a good end before.
-func (d *desk) killed(t *testing.T, after time.Duration, args ...string) bool {
+// what the tool said, and whether it had come to a good end before.
+func (d *desk) killed(t *testing.T, after time.Duration, args ...string) (said string, done bool) {
 	t.Helper()
 	cmd := d.command(t, args...)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
 	require.NoError(t, cmd.Start())
 	timer := time.AfterFunc(after, func() { _ = cmd.Process.Kill() })
 	defer timer.Stop()
-	return cmd.Wait() == nil
+	err := cmd.Wait()
+	return fmt.Sprintf("%s(%v)", &out, err), err == nil
 }
 
 // crew makes people in Staff and three groups of them, each with somebody in
@@ -193,11 +196,12 @@ func TestTheToolIsKilledAgainAndAgain(t *testing.T) {
 				if try == 25 {
 					after = time.Minute
 				}
-				if d.killed(t, after, args()...) {
+				said, done := d.killed(t, after, args()...)
+				if done {
 					return
 				}
 				kills++
-				require.Less(t, try, 25, "it never comes to an end")
+				require.Less(t, try, 25, "it never comes to an end: %s", said)
 			}
 		}
 		again(func() []string { return []string{"apply", "1", "--yes", "--connections", "3"} })
