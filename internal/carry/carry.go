@@ -66,6 +66,8 @@ type Runner struct {
 	// Deliver hands a new password over before it is set. Nil where no batch
 	// may set any.
 	Deliver func(l *batch.Line, password string) error
+	// Barred says of lines, by their numbers, why they must not be begun.
+	Barred map[int]string
 	// Homes map the home folders that the directory names.
 	Homes []homes.Share
 	// Progress is told of each line as it is settled.
@@ -139,21 +141,33 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 		res.Head = sealed.Hash
 	}
 	err := r.lines(ctx, &res)
+	return res, errors.Join(err, r.end(ctx, &res))
+}
+
+// Close ends a batch whose lines were all settled by a process that was
+// stopped before it could say so. It needs no server.
+func (r *Runner) Close(ctx context.Context) (Result, error) {
+	res := Result{Counts: map[batch.LineState]int{}}
+	return res, r.end(ctx, &res)
+}
+
+// end counts what became of the lines and writes it into the journal.
+func (r *Runner) end(ctx context.Context, res *Result) error {
 	for i := range r.Batch.Lines {
 		res.Counts[r.Batch.Lines[i].State]++
 	}
 	if r.DryRun {
-		return res, err
+		return nil
 	}
 	state := batch.Done
 	if r.Batch.Open() > 0 {
 		state = batch.Begun
 	}
-	sealed, endErr := r.Store.SetBatchState(context.WithoutCancel(ctx), r.Batch.ID, string(state), r.record(eventEnd, 0, res))
-	if endErr == nil {
+	sealed, err := r.Store.SetBatchState(context.WithoutCancel(ctx), r.Batch.ID, string(state), r.record(eventEnd, 0, *res))
+	if err == nil {
 		res.Head = sealed.Hash
 	}
-	return res, errors.Join(err, endErr)
+	return err
 }
 
 func (r *Runner) signedBy() (names []string) {
@@ -362,6 +376,9 @@ func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*direc
 
 // refusal applies the protection again, to the entry as it is now.
 func (r *Runner) refusal(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) string {
+	if why := r.Barred[l.N]; why != "" {
+		return why
+	}
 	if e == nil {
 		return ""
 	}

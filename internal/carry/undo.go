@@ -38,6 +38,18 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 	if err != nil {
 		return nil, nil, err
 	}
+	begun, err := Unfinished(ctx, s, func(head *batch.Batch) bool { return head.UndoOf == b.ID })
+	if err != nil {
+		return nil, nil, err
+	}
+	stopped := map[string]int{} // the batch that is to go on with a line, by its identity
+	for _, other := range begun {
+		for i := range other.Lines {
+			if l := &other.Lines[i]; !l.State.Settled() {
+				stopped[l.ID] = other.ID
+			}
+		}
+	}
 	var refusals []batch.Refusal
 	for i := len(b.Lines) - 1; i >= 0; i-- {
 		if len(accounts) > 0 && !slices.ContainsFunc(accounts, b.Lines[i].Is) {
@@ -52,6 +64,11 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 		}
 		if earlier, done := before[b.Lines[i].ID]; done {
 			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account, Why: fmt.Sprintf("batch %d has taken that back already", earlier)})
+			continue
+		}
+		if n, ok := stopped[b.Lines[i].ID]; ok {
+			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account,
+				Why: fmt.Sprintf("batch %d has begun to take that back and was stopped; \"yardbroom apply %d\" goes on with it", n, n)})
 			continue
 		}
 		line, refused := inverseLine(d, b.ID, &b.Lines[i], h)
@@ -71,6 +88,29 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 		return nil, refusals, fmt.Errorf("batch %d: %w", b.ID, ErrNothingToUndo)
 	}
 	return out, refusals, nil
+}
+
+// Unfinished returns the batches that were stopped half-way and have lines
+// left, of those that are wanted by their heads.
+func Unfinished(ctx context.Context, s *store.Store, wanted func(head *batch.Batch) bool) ([]*batch.Batch, error) {
+	heads, err := batch.Heads(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	var found []*batch.Batch
+	for _, head := range heads {
+		if head.State != batch.Begun || !wanted(head) {
+			continue
+		}
+		b, err := batch.Load(ctx, s, head.ID)
+		if err != nil {
+			return nil, err
+		}
+		if b.Open() > 0 {
+			found = append(found, b)
+		}
+	}
+	return found, nil
 }
 
 // takenBack returns which lines of a batch others have taken back whole, by

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -71,8 +72,30 @@ func (a *app) undoCommand() *cli.Command {
 	}
 }
 
-// undo takes a batch back, or only the lines of some accounts.
+// undo takes a batch back, or only the lines of some accounts. An undo of all
+// of it that was stopped half-way goes on first.
 func (a *app) undo(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch, accounts []string) error {
+	if len(accounts) > 0 || cmd.Bool("stage") || cmd.Bool("dry-run") {
+		return a.undoRest(ctx, cmd, s, b, accounts)
+	}
+	begun, err := carry.Unfinished(ctx, s, func(head *batch.Batch) bool { return head.UndoOf == b.ID })
+	if err != nil {
+		return err
+	}
+	for _, back := range begun {
+		a.note("batch %d has begun to take batch %d back and was stopped; it goes on", back.ID, b.ID)
+		if err := a.carryOut(ctx, cmd, s, back); err != nil {
+			return err
+		}
+	}
+	if err = a.undoRest(ctx, cmd, s, b, nil); len(begun) > 0 && errors.Is(err, carry.ErrNothingToUndo) {
+		return nil
+	}
+	return err
+}
+
+// undoRest takes back what no other batch has taken back, or is about to.
+func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch, accounts []string) error {
 	back, refusals, err := carry.Inverse(ctx, s, b, accounts, actor(), a.now().UTC())
 	if err == nil {
 		var more []batch.Refusal
@@ -100,35 +123,16 @@ func (a *app) undo(ctx context.Context, cmd *cli.Command, s *store.Store, b *bat
 // withoutLeavers takes the lines out of an undo that would enable an account
 // whose person has left by the last roster.
 func (a *app) withoutLeavers(ctx context.Context, b *batch.Batch) (refusals []batch.Refusal, err error) {
-	d, err := directory.DialectNamed(b.Identity.Dialect)
-	if err != nil {
-		return nil, err
-	}
-	raw := func(l *batch.Line) string {
-		id, _ := source.ReadIdentity(d, l.ID) // one that is none is nobody's
-		return id
-	}
-	var enabled []string
-	for i := range b.Lines {
-		if b.Lines[i].SwitchesOn() {
-			enabled = append(enabled, raw(&b.Lines[i]))
-		}
-	}
-	if len(enabled) == 0 {
-		return nil, nil
-	}
-	left, err := a.leavers(ctx, b.Identity, b.Yard, enabled)
+	left, err := a.leaversAmong(ctx, b)
 	if err != nil {
 		return nil, err
 	}
 	b.Lines = slices.DeleteFunc(b.Lines, func(l batch.Line) bool {
-		who := left[raw(&l)]
-		if who == nil || !l.SwitchesOn() {
-			return false
+		why, is := left[l.N]
+		if is {
+			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: why})
 		}
-		refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account,
-			Why: audit.PersonName(who) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"})
-		return true
+		return is
 	})
 	for i := range b.Lines {
 		b.Lines[i].N = i + 1
@@ -137,6 +141,31 @@ func (a *app) withoutLeavers(ctx context.Context, b *batch.Batch) (refusals []ba
 		return refusals, carry.ErrNothingToUndo
 	}
 	return refusals, nil
+}
+
+// leaversAmong returns the lines of an undo that would enable an account whose
+// person has left by the last roster, by their numbers, and says who.
+func (a *app) leaversAmong(ctx context.Context, b *batch.Batch) (map[int]string, error) {
+	d, err := directory.DialectNamed(b.Identity.Dialect)
+	if err != nil || b.UndoOf == 0 {
+		return nil, err
+	}
+	lines := map[string]int{} // by raw identity
+	for i := range b.Lines {
+		if l := &b.Lines[i]; l.SwitchesOn() {
+			id, _ := source.ReadIdentity(d, l.ID) // one that is none is nobody's
+			lines[id] = l.N
+		}
+	}
+	if len(lines) == 0 {
+		return nil, nil
+	}
+	left, err := a.leavers(ctx, b.Identity, b.Yard, slices.Collect(maps.Keys(lines)))
+	why := map[int]string{}
+	for id, who := range left {
+		why[lines[id]] = audit.PersonName(who) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"
+	}
+	return why, err
 }
 
 // saveAndCarry keeps a batch that undo or restore made, and carries it out.
@@ -186,13 +215,15 @@ func (a *app) target(ctx context.Context, cmd *cli.Command, b *batch.Batch) (*pl
 }
 
 func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch) error {
-	if b.Open() == 0 {
-		return fmt.Errorf("batch %d has no line left to carry out", b.ID)
-	}
 	dry := cmd.Bool("dry-run")
+	if b.Open() == 0 && (dry || b.State != batch.Begun) {
+		return nothingLeft(b)
+	}
 	if !dry {
-		if err := a.agree(ctx, cmd, s, b); err != nil {
-			return err
+		if b.Open() > 0 {
+			if err := a.agree(ctx, cmd, s, b); err != nil {
+				return err
+			}
 		}
 		unlock, err := s.Lock()
 		if err != nil {
@@ -204,7 +235,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			return err
 		}
 		if b.Open() == 0 {
-			return fmt.Errorf("batch %d has no line left to carry out", b.ID)
+			return a.conclude(ctx, s, b)
 		}
 	}
 	p, err := a.target(ctx, cmd, b)
@@ -223,6 +254,10 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	if err := pace(cmd, r); err != nil {
 		return err
 	}
+	// What was made long ago is judged by the roster of today.
+	if r.Barred, err = a.leaversAmong(ctx, b); err != nil {
+		return err
+	}
 	r.Progress = func(l *batch.Line) {
 		if l.State != batch.Applied || dry || len(b.Lines) <= 50 {
 			fmt.Fprintln(a.out, render.Visible(progressLine(l)))
@@ -233,6 +268,24 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		return err
 	}
 	return a.tellResult(b, res, dry)
+}
+
+func nothingLeft(b *batch.Batch) error {
+	return fmt.Errorf("batch %d has no line left to carry out: it is %s", b.ID, b.State)
+}
+
+// conclude ends a batch without open lines that was stopped after the last of
+// them, before it could say so.
+func (a *app) conclude(ctx context.Context, s *store.Store, b *batch.Batch) error {
+	if b.State != batch.Begun {
+		return nothingLeft(b)
+	}
+	r := &carry.Runner{Store: s, Batch: b, By: actor(), Now: a.now}
+	res, err := r.Close(ctx)
+	if err != nil {
+		return err
+	}
+	return a.tellResult(b, res, false)
 }
 
 func progressLine(l *batch.Line) string {

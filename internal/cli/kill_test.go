@@ -17,6 +17,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/practice"
+	"yardbroom/internal/store"
 )
 
 // smallYard is a practice directory with two people in a group, served until
@@ -197,7 +198,35 @@ func killAt(t *testing.T, n int, fault func(func()) practice.Fault, stage []stri
 	before := y.picture()
 	y.mustRun(t, stage...)
 
-	cmd := program(t, y.env, "apply", "1", "--yes")
+	if !y.killedAt(t, n, fault, "apply", "1", "--yes") {
+		return false
+	}
+	if out, status := y.run(t, "apply", "1", "--yes"); status != 0 {
+		// Killed behind its very end, it finds nothing left to do.
+		require.Contains(t, out, "no line left to carry out: it is done", "killed at request %d", n)
+	}
+	check(t, y)
+	for step, times := range y.steps(t) {
+		if !strings.HasSuffix(step, "again") {
+			assert.Equal(t, 1, times, "killed at request %d: %s", n, step)
+		}
+	}
+	y.mustRun(t, "journal", "--verify")
+	if strings.Contains(stage[1], "delete") {
+		y.mustRun(t, "restore", "adaquill", "--yes")
+		assert.Equal(t, "514", y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase).First("userAccountControl"))
+		return true
+	}
+	y.mustRun(t, "undo", "1", "--yes")
+	require.Equal(t, before, y.picture(), "killed at request %d", n)
+	return true
+}
+
+// killedAt runs the tool and kills it at its n-th request. It returns false if
+// it ended before that.
+func (y *smallYard) killedAt(t *testing.T, n int, fault func(func()) practice.Fault, args ...string) bool {
+	t.Helper()
+	cmd := program(t, y.env, args...)
 	var seen atomic.Int32
 	var killed atomic.Bool
 	ended := make(chan struct{})
@@ -219,26 +248,68 @@ func killAt(t *testing.T, n int, fault func(func()) practice.Fault, stage []stri
 	_ = cmd.Wait()
 	close(ended)
 	y.server.SetFault(nil)
-	if !killed.Load() {
-		return false
+	return killed.Load()
+}
+
+// TestUndoAndRestoreGoOnWhenTheyAreAskedForAgain kills them at each request:
+// whoever then types the same command again, as people do, has all of it done.
+func TestUndoAndRestoreGoOnWhenTheyAreAskedForAgain(t *testing.T) {
+	for name, story := range map[string]struct {
+		stage, back []string
+		check       func(t *testing.T, y *smallYard, before map[string]string, n int)
+	}{
+		"undo": {[]string{"stage", "disable,describe,leave-groups,move", "--text", "{reason}", "--why", "away", "--to", "OU=Parked," + smallBase, "adaquill"}, []string{"undo", "1", "--yes"},
+			func(t *testing.T, y *smallYard, before map[string]string, n int) {
+				require.Equal(t, before, y.picture(), "killed at request %d", n)
+			}},
+		"restore": {[]string{"stage", "disable,delete", "adaquill"}, []string{"restore", "adaquill", "--yes"},
+			func(t *testing.T, y *smallYard, _ map[string]string, n int) {
+				e := y.dir.Entry("CN=Ada Quill,OU=Staff," + smallBase)
+				require.NotNil(t, e, "killed at request %d", n)
+				require.Equal(t, []string{"514", "Ada Quill"}, []string{e.First("userAccountControl"), e.First("displayName")}, "killed at request %d", n)
+				require.NotEmpty(t, e.Get("memberOf"), "killed at request %d", n)
+			}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			for n := 1; ; n++ {
+				y := newSmallYard(t)
+				before := y.picture()
+				y.mustRun(t, story.stage...)
+				y.mustRun(t, "apply", "1", "--yes")
+				killed := y.killedAt(t, n, killers["after"], story.back...)
+				if out, status := y.run(t, story.back...); killed && status != 0 {
+					// Killed behind its last write, it finds that all is done.
+					require.Regexp(t, "taken that back already|it exists", out, "killed at request %d", n)
+				}
+				story.check(t, y, before, n)
+				y.mustRun(t, "journal", "--verify")
+				if !killed {
+					require.Greater(t, n, 10, "it sends more requests than that")
+					return
+				}
+			}
+		})
 	}
-	if out, status := y.run(t, "apply", "1", "--yes"); status != 0 {
-		// Killed behind its last write, it may find nothing left to do.
-		require.Contains(t, out, "done already", "killed at request %d", n)
-	}
-	check(t, y)
-	for step, times := range y.steps(t) {
-		if !strings.HasSuffix(step, "again") {
-			assert.Equal(t, 1, times, "killed at request %d: %s", n, step)
-		}
-	}
+}
+
+// TestABatchThatWasStoppedBehindItsLastLineIsEnded kills nothing: it puts the
+// state folder as a process leaves it that dies between its last line and the
+// end of its batch.
+func TestABatchThatWasStoppedBehindItsLastLineIsEnded(t *testing.T) {
+	y := newSmallYard(t)
+	y.mustRun(t, "stage", "disable", "adaquill")
+	y.mustRun(t, "apply", "1", "--yes")
+	s, err := store.Open(t.Context(), y.state)
+	require.NoError(t, err)
+	_, err = s.SetBatchState(t.Context(), 1, "begun", &store.Record{At: time.Now().UTC(), By: "test", Event: "apply", Batch: 1, Body: json.RawMessage("{}")})
+	require.NoError(t, err)
+	require.NoError(t, s.Close())
+
+	assert.Contains(t, y.mustRun(t, "batch", "list"), "begun")
+	assert.Contains(t, y.mustRun(t, "apply", "1", "--yes"), "Batch 1: 1 done")
+	out, status := y.run(t, "apply", "1", "--yes")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "batch 1 has no line left to carry out: it is done")
 	y.mustRun(t, "journal", "--verify")
-	if strings.Contains(stage[1], "delete") {
-		y.mustRun(t, "restore", "adaquill", "--yes")
-		assert.Equal(t, "514", y.dir.Entry("CN=Ada Quill,OU=Staff,"+smallBase).First("userAccountControl"))
-		return true
-	}
-	y.mustRun(t, "undo", "1", "--yes")
-	require.Equal(t, before, y.picture(), "killed at request %d", n)
-	return true
 }

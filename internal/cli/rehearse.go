@@ -26,7 +26,7 @@ import (
 // shows what an audit would say afterwards that it does not say now.
 func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) error {
 	if b.Open() == 0 {
-		return fmt.Errorf("batch %d has no line left to carry out", b.ID)
+		return nothingLeft(b)
 	}
 	where := cmp.Or(cmd.String("on"), b.Yard, a.set.Default)
 	if where == "" {

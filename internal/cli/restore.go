@@ -31,25 +31,44 @@ func (a *app) restoreCommand() *cli.Command {
 				return err
 			}
 			defer s.Close()
-			deleted, err := carry.FindDeleted(ctx, s, name)
-			if err != nil {
-				return err
-			}
 			if name == "" {
-				return a.listDeleted(ctx, cmd, deleted)
+				return a.listDeleted(ctx, cmd, s)
 			}
-			var b *batch.Batch
-			if len(deleted) > 0 {
-				b, err = a.restoreFromJournal(ctx, s, &deleted[0])
-			} else {
-				b, err = a.restoreFromGrave(ctx, cmd, name)
-			}
-			if err != nil {
-				return err
-			}
-			return a.saveAndCarry(ctx, cmd, s, b)
+			return a.restore(ctx, cmd, s, name)
 		},
 	}
+}
+
+// restore brings an entry back, or goes on with what has begun to.
+func (a *app) restore(ctx context.Context, cmd *cli.Command, s *store.Store, name string) error {
+	begun, err := carry.Unfinished(ctx, s, func(head *batch.Batch) bool { return slices.Contains(head.Actions, batch.Restore) })
+	if err != nil {
+		return err
+	}
+	for _, b := range begun {
+		if !slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return !l.State.Settled() && l.Is(name) }) {
+			continue
+		}
+		if b.UndoOf != 0 {
+			return fmt.Errorf("batch %d, which takes batch %d back, has begun to bring it back and was stopped: \"yardbroom apply %d\" goes on with it", b.ID, b.UndoOf, b.ID)
+		}
+		a.note("batch %d has begun to bring it back and was stopped; it goes on", b.ID)
+		return a.carryOut(ctx, cmd, s, b)
+	}
+	deleted, err := carry.FindDeleted(ctx, s, name)
+	if err != nil {
+		return err
+	}
+	var b *batch.Batch
+	if len(deleted) > 0 {
+		b, err = a.restoreFromJournal(ctx, s, &deleted[0])
+	} else {
+		b, err = a.restoreFromGrave(ctx, cmd, name)
+	}
+	if err != nil {
+		return err
+	}
+	return a.saveAndCarry(ctx, cmd, s, b)
 }
 
 func (a *app) restoreFromJournal(ctx context.Context, s *store.Store, d *carry.Deleted) (*batch.Batch, error) {
@@ -120,7 +139,11 @@ func graveTime(grave *directory.Entry) time.Time {
 
 // listDeleted lists what this journal has deleted, and what the directory
 // itself keeps of deleted entries, where it can be asked.
-func (a *app) listDeleted(ctx context.Context, cmd *cli.Command, deleted []carry.Deleted) error {
+func (a *app) listDeleted(ctx context.Context, cmd *cli.Command, s *store.Store) error {
+	deleted, err := carry.FindDeleted(ctx, s, "")
+	if err != nil {
+		return err
+	}
 	var rows [][]string
 	graves, err := a.graves(ctx, cmd, deleted)
 	if err != nil {

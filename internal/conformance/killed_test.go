@@ -197,8 +197,8 @@ func TestTheToolIsKilledAgainAndAgain(t *testing.T) {
 					after = time.Minute
 				}
 				said, done := d.killed(t, after, args()...)
-				if done {
-					return
+				if done || strings.Contains(said, "no line left to carry out: it is done") {
+					return // it may have been killed behind its very end
 				}
 				kills++
 				require.Less(t, try, 25, "it never comes to an end: %s", said)
@@ -301,7 +301,7 @@ func TestTwoPeopleApplyAtTheSameMoment(t *testing.T) {
 		said, good := both(apply(one, "1"), apply(one, "1"))
 		require.Equal(t, 1, good, "%s", said)
 		told := strings.Join(said, "")
-		assert.Regexp(t, "another yardbroom is carrying out|no line left|done already", told)
+		assert.Regexp(t, "another yardbroom is carrying out|no line left", told)
 		one.allParked(t, st, people)
 		one.sound(t)
 		one.must(t, "undo", "1", "--yes")
