@@ -17,6 +17,14 @@ import (
 // MemberAttributes are the attributes by which groups list their members.
 var MemberAttributes = []string{"member", "uniqueMember", "memberUid"}
 
+// MemberAttributesOf are those of a dialect.
+func MemberAttributesOf(d *directory.Dialect) []string {
+	if d == directory.AD {
+		return MemberAttributes[:1]
+	}
+	return MemberAttributes
+}
+
 // manyAtOnce is how many entries one search for their groups asks for.
 const manyAtOnce = 50
 
@@ -32,7 +40,7 @@ func MemberValue(attr string, e *directory.Entry) string {
 // name, under their folded DNs. Primary groups are not among them.
 func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, entries []*directory.Entry, p *Privilege) (map[string][]Membership, error) {
 	all := map[string][]Membership{}
-	for chunk := range slices.Chunk(entries, manyAtOnce) {
+	for chunk := range slices.Chunk(entries, source.AtOnce(from, manyAtOnce, len(entries))) {
 		byDN, byUID := map[string]string{}, map[string][]string{}
 		var b strings.Builder
 		b.WriteString("(|")

@@ -6,7 +6,9 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -15,11 +17,13 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
 	"yardbroom/internal/practice"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/whole"
 )
 
 // rehearse carries a batch out on a copy of the directory in memory, and
@@ -42,7 +46,7 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 		return err
 	}
 	defer stage.close()
-	before, err := a.judgeCopy(ctx, cmd, stage)
+	before, err := a.judgeCopy(ctx, stage)
 	if err != nil {
 		return err
 	}
@@ -50,7 +54,7 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 	if err != nil {
 		return err
 	}
-	after, err := a.judgeCopy(ctx, cmd, stage)
+	after, err := a.judgeCopy(ctx, stage)
 	if err != nil {
 		return err
 	}
@@ -65,10 +69,11 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 // stageSet is a copy of a directory, served on this machine only while it is
 // rehearsed on.
 type stageSet struct {
-	server *practice.Server
-	place  *place // a connection to the copy, with what the settings say of the original
-	stop   context.CancelFunc
-	dir    string // state of its own, so that the journal knows nothing of it
+	server  *practice.Server
+	dialect *directory.Dialect
+	place   *place // a connection to the copy, with what the settings say of the original
+	stop    context.CancelFunc
+	dir     string // state of its own, so that the journal knows nothing of it
 }
 
 func (s *stageSet) close() {
@@ -98,7 +103,7 @@ func (a *app) setStage(ctx context.Context, p *place, b *batch.Batch) (*stageSet
 	if err != nil {
 		return nil, err
 	}
-	s := &stageSet{}
+	s := &stageSet{dialect: d}
 	if s.dir, err = os.MkdirTemp("", "yardbroom-rehearsal-"); err != nil {
 		return nil, err
 	}
@@ -125,13 +130,29 @@ func (a *app) setStage(ctx context.Context, p *place, b *batch.Batch) (*stageSet
 	return s, nil
 }
 
-// judgeCopy audits the copy as it is now.
-func (a *app) judgeCopy(ctx context.Context, cmd *cli.Command, s *stageSet) (*audit.Report, error) {
-	survey, err := s.place.Survey(ctx)
+// judgeCopy audits the copy as it is now: a file of its entries, which is
+// read much faster than they are asked for.
+func (a *app) judgeCopy(ctx context.Context, s *stageSet) (*audit.Report, error) {
+	path := filepath.Join(s.dir, "copy.ldif")
+	err := whole.Write(path, func(w io.Writer) error {
+		out := ldif.NewWriter(w)
+		return errors.Join(s.server.Dir.Each(out.Write), out.Flush())
+	})
 	if err != nil {
 		return nil, err
 	}
-	return a.run(ctx, s.place, survey, nil, a.now().UTC(), nil, "")
+	file, err := source.OpenFile(path, nil)
+	if err != nil {
+		return nil, err
+	}
+	p := &place{Source: file, yard: s.place.yard, name: s.place.name}
+	defer p.Close()
+	file.Dialect, file.DefaultPolicy, file.Keep = s.dialect, p.yard.DefaultPolicy, a.keep
+	survey, err := p.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return a.run(ctx, p, survey, nil, a.now().UTC(), nil, "")
 }
 
 // play carries the batch out on the copy, with a journal of its own.

@@ -498,7 +498,7 @@ func (a *app) fromRoster(ctx context.Context, cmd *cli.Command, p *place, s *bat
 	}
 	var entries []directory.Entry
 	if len(what.names) > 0 {
-		entries, err = findAll(ctx, p, s.Dialect, what.names)
+		entries, err = findAll(ctx, p.Source, s.Dialect, what.names)
 	} else {
 		entries, err = p.Get(ctx, dns)
 	}

@@ -250,7 +250,7 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 		}
 		names = append(names, listed...)
 	}
-	named, err := findAll(ctx, p, s.Dialect, names)
+	named, err := findAll(ctx, p.Source, s.Dialect, names)
 	if err != nil {
 		return nil, err
 	}
@@ -433,7 +433,7 @@ func lookUp(ctx context.Context, src source.Source, d *directory.Dialect, names 
 		}
 		keep(found, func(e *directory.Entry) string { return directory.FoldDN(e.DN) })
 	}
-	for chunk := range slices.Chunk(logons, namesAtOnce) {
+	for chunk := range slices.Chunk(logons, source.AtOnce(src, namesAtOnce, len(logons))) {
 		filter := "(|"
 		for _, name := range chunk {
 			filter += "(" + logon + "=" + ldap.EscapeFilter(name) + ")"

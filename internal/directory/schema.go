@@ -49,7 +49,8 @@ type AttributeType struct {
 // dialect know without being told.
 type Schema struct {
 	types   map[string]*AttributeType // by name in lower case
-	classes map[string]string         // an object class and the one it derives from, in lower case
+	names   map[*AttributeType][]string
+	classes map[string]string // an object class and the one it derives from, in lower case
 	// categories are the names that objectCategory has for object classes.
 	categories map[string]string
 }
@@ -103,6 +104,7 @@ func readSchema(name string) *Schema {
 			}
 		}
 	}
+	s.learnNames()
 	return s
 }
 
@@ -128,17 +130,16 @@ func (s *Schema) Type(name string) *AttributeType {
 
 // Names returns all names that the values of an attribute, or of one derived
 // from it, may stand under, in lower case.
-func (s *Schema) Names(t *AttributeType) []string {
-	var names []string
-	for name, other := range s.types {
-		for up := other; up != nil; up = s.types[strings.ToLower(up.Super)] {
-			if up == t {
-				names = append(names, name)
-				break
-			}
+func (s *Schema) Names(t *AttributeType) []string { return s.names[t] }
+
+// learnNames finds out what Names returns.
+func (s *Schema) learnNames() {
+	s.names = map[*AttributeType][]string{}
+	for name, t := range s.types {
+		for up := t; up != nil; up = s.types[strings.ToLower(up.Super)] {
+			s.names[up] = append(s.names[up], name)
 		}
 	}
-	return names
 }
 
 // Category returns the leaf value of the name that stands in objectCategory

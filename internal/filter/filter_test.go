@@ -1,6 +1,7 @@
 package filter
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -250,4 +251,62 @@ func FuzzFilter(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestALongListOfAlternativesMeansTheSameAsEachOfThem holds the sets that long
+// lists become against asking one by one.
+func TestALongListOfAlternativesMeansTheSameAsEachOfThem(t *testing.T) {
+	asked := map[string][]string{
+		"sAMAccountName":     {"ada", "ADA  QUILL", " bram", "x", "y", "", "ümlaut"},
+		"uid":                {"ada", "bram", "x", "y", "z"},
+		"userAccountControl": {"512", "0512", "514", "word", "1", "2", "3"},
+		"member":             {"cn=Ada,dc=x", "CN=bram, DC=X", "no name", "cn=c", "cn=d"},
+		"objectClass":        {"user", "person", "group", "top", "nothing"},
+		"objectCategory":     {"person", "computer", "a", "b", "c"},
+		"noSuchThing":        {"1", "2", "3", "4", "5"},
+		"whenCreated":        {"20260101000000.0Z", "20260101000000Z", "never", "1", "2"},
+		"objectGUID":         {"a", "b", "c", "d", "e"},
+		"cn;lang-de":         {"Ada", "b", "c", "d", "e"},
+	}
+	for _, d := range []*directory.Dialect{directory.AD, directory.OpenLDAP, directory.NS389} {
+		for attr, values := range asked {
+			long, single := "(|(!(cn=*))(&(cn=nobody)(cn=*))", []string{"(!(cn=*))", "(&(cn=nobody)(cn=*))"}
+			for _, v := range values {
+				one := "(" + attr + "=" + escaped(v) + ")"
+				long, single = long+one, append(single, one)
+			}
+			m := ready(t, long+")", d)
+			var odd []string
+			for _, one := range single {
+				odd = append(odd, ready(t, one, d).Odd()...)
+			}
+			assert.ElementsMatch(t, odd, m.Odd(), long)
+			for _, have := range append(values, "another", "Ada Quill", "cn=Ada, dc=x") {
+				for _, cn := range []string{"here", ""} {
+					e := &directory.Entry{DN: "cn=a,dc=x"}
+					e.Set(attr, have)
+					if cn != "" {
+						e.Set("cn", cn)
+					}
+					want := False
+					for _, one := range single {
+						want = max(want, ready(t, one, d).Match(e))
+					}
+					assert.Equal(t, want, m.Match(e), "%s: %s on %s=%q", d.Name, long, attr, have)
+				}
+			}
+		}
+	}
+}
+
+func escaped(v string) string {
+	out := ""
+	for i := range len(v) {
+		if c := v[i]; c >= 0x80 || c == '(' || c == ')' || c == '*' || c == '\\' || c == 0 {
+			out += fmt.Sprintf(`\%02x`, c)
+		} else {
+			out += string(rune(c))
+		}
+	}
+	return out
 }

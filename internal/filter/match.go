@@ -66,12 +66,17 @@ func (m *Matcher) Chains() []*Chain { return m.chains }
 func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bool) (test, error) {
 	switch f.op {
 	case opAnd, opOr, opNot:
-		children := make([]test, len(f.children))
-		for i := range f.children {
-			var err error
-			if children[i], err = m.compile(&f.children[i], d, carried); err != nil {
+		rest := f.children
+		var children []test
+		if f.op == opOr {
+			children, rest = m.lists(f.children, d, carried)
+		}
+		for i := range rest {
+			child, err := m.compile(&rest[i], d, carried)
+			if err != nil {
 				return nil, err
 			}
+			children = append(children, child)
 		}
 		return combine(f.op, children), nil
 	}
@@ -81,21 +86,97 @@ func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bo
 	if d == directory.AD && strings.EqualFold(f.attr, "anr") && (f.op == opEqual || f.op == opSubstrings || f.op == opApprox) {
 		return m.compile(anyName(f), d, carried)
 	}
-	c := column{name: strings.ToLower(f.attr), schema: d.Schema(), loose: d == directory.AD}
-	c.name, c.options, _ = strings.Cut(c.name, ";")
-	if c.kind = c.schema.Type(c.name); c.kind == nil {
-		if !carried[c.name] {
-			if !slices.Contains(m.unknown, f.attr) {
-				m.unknown = append(m.unknown, f.attr)
-			}
-			return c.undefined(), nil
+	c := columnOf(f.attr, d, carried)
+	if c.kind == nil {
+		if !slices.Contains(m.unknown, f.attr) {
+			m.unknown = append(m.unknown, f.attr)
 		}
-		c.kind = &directory.AttributeType{Name: c.name, Syntax: directory.SyntaxText, Ordered: true, Substrings: true}
-	}
-	if c.names = []string{c.name}; c.schema.Type(c.name) != nil {
-		c.names = c.schema.Names(c.kind)
+		return c.undefined(), nil
 	}
 	return m.leaf(f, c, d)
+}
+
+// columnOf returns the attribute of a condition; without a kind where nothing
+// is known of it.
+func columnOf(attr string, d *directory.Dialect, carried map[string]bool) column {
+	c := column{name: strings.ToLower(attr), schema: d.Schema(), loose: d == directory.AD}
+	c.name, c.options, _ = strings.Cut(c.name, ";")
+	c.names = []string{c.name}
+	switch c.kind = c.schema.Type(c.name); {
+	case c.kind != nil:
+		c.names = c.schema.Names(c.kind)
+	case carried[c.name]:
+		c.kind = &directory.AttributeType{Name: c.name, Syntax: directory.SyntaxText, Ordered: true, Substrings: true}
+	}
+	return c
+}
+
+// longList is the number of alternatives from which on a set is quicker.
+const longList = 5
+
+// lists makes sets of alternatives that only name values of one attribute, as
+// those who look many entries up at once do, and returns the other ones.
+func (m *Matcher) lists(children []Filter, d *directory.Dialect, carried map[string]bool) (sets []test, rest []Filter) {
+	if len(children) < longList {
+		return nil, children
+	}
+	byAttr := map[string][]*Filter{}
+	var attrs []string
+	for i := range children {
+		f := &children[i]
+		if f.op != opEqual {
+			rest = append(rest, *f)
+			continue
+		}
+		key := strings.ToLower(f.attr)
+		if byAttr[key] == nil {
+			attrs = append(attrs, key)
+		}
+		byAttr[key] = append(byAttr[key], f)
+	}
+	for _, attr := range attrs {
+		c := columnOf(attr, d, carried)
+		if len(byAttr[attr]) < longList || c.kind == nil || c.kind.Syntax == directory.SyntaxClass || c.name == "objectcategory" || d == directory.AD && attr == "anr" {
+			for _, f := range byAttr[attr] {
+				rest = append(rest, *f)
+			}
+			continue
+		}
+		sets = append(sets, m.among(c, byAttr[attr]))
+	}
+	return sets, rest
+}
+
+// among is true where one of the values is one of those of some equalities.
+func (m *Matcher) among(c column, equalities []*Filter) test {
+	exact, wanted, atLeast := map[string]bool{}, map[string]bool{}, False
+	for _, f := range equalities {
+		m.note(f, c)
+		want, ok := canonical(c.kind.Syntax, f.value)
+		if !ok {
+			atLeast = max(atLeast, c.undefined()(nil))
+			continue
+		}
+		exact[f.value], wanted[want] = true, true
+	}
+	found := c.any(func(v string) Truth {
+		if exact[v] {
+			return True
+		}
+		have, ok := canonical(c.kind.Syntax, v)
+		if !ok {
+			return Undefined
+		}
+		return truth(wanted[have])
+	})
+	return func(e *directory.Entry) Truth { return max(atLeast, found(e)) }
+}
+
+// note takes note of a condition whose value the attribute can never have.
+func (m *Matcher) note(f *Filter, c column) {
+	if _, ok := canonical(c.kind.Syntax, f.value); !ok && c.kind.Syntax != directory.SyntaxNone && c.schema.Category(f.value) == "" {
+		m.odd = append(m.odd, f.String())
+	}
 }
 
 func constant(t Truth) test { return func(*directory.Entry) Truth { return t } }
@@ -209,8 +290,8 @@ func (c *column) undefined() test {
 
 // leaf makes a condition on one attribute ready.
 func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) {
-	if _, ok := canonical(c.kind.Syntax, f.value); !ok && c.kind.Syntax != directory.SyntaxNone && f.op != opPresent && f.op != opSubstrings && c.schema.Category(f.value) == "" {
-		m.odd = append(m.odd, f.String())
+	if f.op != opPresent && f.op != opSubstrings {
+		m.note(f, c)
 	}
 	switch f.op {
 	case opPresent:

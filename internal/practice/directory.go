@@ -10,10 +10,12 @@
 package practice
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +25,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 	"yardbroom/internal/ldif"
 )
 
@@ -41,9 +44,10 @@ type Directory struct {
 	serial  uint64 // makes GUIDs and update numbers
 	now     func() time.Time
 	entries map[string]*directory.Entry // by folded name
-	byGUID  map[string]string           // raw objectGUID → folded name
-	kids    map[string]map[string]bool  // folded parent → folded children
-	linked  map[string]map[link]bool    // folded target → who names it, and how
+	index   *index
+	byGUID  map[string]string          // raw objectGUID → folded name
+	kids    map[string]map[string]bool // folded parent → folded children
+	linked  map[string]map[link]bool   // folded target → who names it, and how
 }
 
 // link is an entry, by its folded name, and the attribute by which it names
@@ -114,18 +118,18 @@ type Identity struct {
 
 func empty(dialect *directory.Dialect, base string, now func() time.Time) *Directory {
 	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now,
-		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}}
+		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}, index: newIndex(dialect)}
 }
 
-// Copy returns a directory that holds copies of entries as they are, of any
-// dialect, for a rehearsal. On dialects whose servers do not keep links by
+// Copy returns a directory that holds entries as they are, of any dialect, for
+// a rehearsal. It takes them over. On dialects whose servers do not keep links by
 // themselves, this one does not either, and nothing is kept of what is
 // deleted.
 func Copy(id Identity, entries []directory.Entry, now func() time.Time) *Directory {
 	d := empty(id.Dialect, id.Base, now)
 	d.sid = id.SID
 	for i := range entries {
-		e := entries[i].Clone()
+		e := entries[i]
 		if d.dialect == directory.AD {
 			for _, back := range backlinks {
 				e.Set(back)
@@ -176,7 +180,7 @@ func (d *Directory) put(e *directory.Entry) {
 		d.kids[directory.FoldDN(parent)] = map[string]bool{}
 	}
 	d.kids[directory.FoldDN(parent)][key] = true
-	d.link(key, e, true)
+	defer func() { d.link(key, e, true) }()
 	if d.dialect != directory.AD {
 		if id := d.dialect.Identity.String(); !e.Has(id) {
 			e.Set(id, fmt.Sprintf("00000000-0000-4000-8000-%012d", d.serial))
@@ -210,8 +214,9 @@ func (d *Directory) forget(key string) {
 	}
 }
 
-// link keeps the index of who names whom.
+// link keeps the indexes: of who names whom, and of what is asked most.
 func (d *Directory) link(key string, e *directory.Entry, on bool) {
+	d.index.set(key, e, on)
 	for attr := range backlinks {
 		for _, target := range e.Get(attr) {
 			t := directory.FoldDN(target)
@@ -262,12 +267,14 @@ func (d *Directory) view(key string) *directory.Entry {
 	if d.dialect != directory.AD {
 		return &v
 	}
+	named := map[string][]string{}
 	for l := range d.linked[key] {
-		back := backlinks[l.attr]
-		v.Set(back, append(slices.Clip(v.Get(back)), d.entries[l.from].DN)...)
+		named[backlinks[l.attr]] = append(named[backlinks[l.attr]], d.entries[l.from].DN)
 	}
-	for _, back := range backlinks {
-		slices.Sort(v.Get(back))
+	for back, dns := range named {
+		dns = append(dns, v.Get(back)...)
+		slices.Sort(dns)
+		v.Set(back, dns...)
 	}
 	if e.HasClass("user") {
 		flags, _ := directory.ParseFlags(e.First("userAccountControl"))
@@ -321,6 +328,33 @@ func (d *Directory) Dump() []directory.Entry {
 	return all
 }
 
+// among returns those of some folded names that are in scope, parents before
+// children.
+func (d *Directory) among(keys []string, base string, scope int) []string {
+	return byDepth(slices.DeleteFunc(keys, func(k string) bool {
+		switch scope {
+		case ldap.ScopeBaseObject:
+			return k != base
+		case ldap.ScopeSingleLevel:
+			return !d.kids[base][k]
+		}
+		return !directory.Under(k, base)
+	}))
+}
+
+// Each hands every entry over as a reader sees it, sorted by name, until yield
+// fails. The entries must not be kept.
+func (d *Directory) Each(yield func(*directory.Entry) error) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, key := range d.sorted("", 2) {
+		if err := yield(d.view(key)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // sorted returns the folded names in scope, parents before children.
 func (d *Directory) sorted(base string, scope int) []string {
 	var keys []string
@@ -338,12 +372,11 @@ func (d *Directory) sorted(base string, scope int) []string {
 			}
 		}
 	}
-	slices.SortFunc(keys, func(a, b string) int {
-		if len(a) != len(b) {
-			return len(a) - len(b)
-		}
-		return strings.Compare(a, b)
-	})
+	return byDepth(keys)
+}
+
+func byDepth(keys []string) []string {
+	slices.SortFunc(keys, func(a, b string) int { return cmp.Or(len(a)-len(b), strings.Compare(a, b)) })
 	return keys
 }
 
@@ -424,8 +457,15 @@ func (d *Directory) unique(key, logon string) error {
 	if logon == "" {
 		return nil
 	}
-	for other, e := range d.entries {
-		if other != key && strings.EqualFold(e.First("sAMAccountName"), logon) && !e.Has("isDeleted") {
+	same, known := []string(nil), false
+	if name, form, ok := filter.Indexed(d.dialect, "sAMAccountName", logon); ok {
+		same, known = d.index.keys[d.index.at(name, form)], d.index.attrs[name]
+	}
+	if !known {
+		same = slices.Collect(maps.Keys(d.entries))
+	}
+	for _, other := range same {
+		if e := d.entries[other]; other != key && strings.EqualFold(e.First("sAMAccountName"), logon) && !e.Has("isDeleted") {
 			return refuse(ldap.LDAPResultEntryAlreadyExists, "sAMAccountName %s is taken", logon)
 		}
 	}
@@ -475,14 +515,34 @@ func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) e
 }
 
 func (d *Directory) replace(key string, next *directory.Entry) {
-	d.link(key, d.entries[key], false)
+	old := d.entries[key]
 	d.serial++
 	if d.dialect == directory.AD {
 		next.Set("whenChanged", d.stamp())
 		next.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
 	}
 	d.entries[key] = next
-	d.link(key, next, true)
+	// Of a long list of members only what has changed is looked at.
+	gone, came := differing(old, next)
+	d.link(key, gone, false)
+	d.link(key, came, true)
+}
+
+// differing returns what two states of an entry do not have in common.
+func differing(a, b *directory.Entry) (onlyA, onlyB *directory.Entry) {
+	onlyA, onlyB = &directory.Entry{DN: a.DN}, &directory.Entry{DN: b.DN}
+	for _, attr := range slices.Concat(a.Attrs, b.Attrs) {
+		x, y := a.Get(attr.Name), b.Get(attr.Name)
+		for len(x) > 0 && len(y) > 0 && x[0] == y[0] {
+			x, y = x[1:], y[1:]
+		}
+		for len(x) > 0 && len(y) > 0 && x[len(x)-1] == y[len(y)-1] {
+			x, y = x[:len(x)-1], y[:len(y)-1]
+		}
+		onlyA.Set(attr.Name, x...)
+		onlyB.Set(attr.Name, y...)
+	}
+	return onlyA, onlyB
 }
 
 func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
@@ -661,10 +721,31 @@ func (d *Directory) Delete(dn string) error {
 // unlink takes the entry out of everything that names it.
 func (d *Directory) unlink(key string) {
 	for l := range d.linked[key] {
-		e := d.entries[l.from]
-		e.Set(l.attr, slices.DeleteFunc(slices.Clone(e.Get(l.attr)), func(t string) bool { return directory.FoldDN(t) == key })...)
+		d.exchange(l, key, "")
 	}
 	delete(d.linked, key)
+}
+
+// exchange puts a name in the place of another in an entry that names it, or
+// takes that away.
+func (d *Directory) exchange(l link, key, name string) {
+	e := d.entries[l.from]
+	values := slices.Clone(e.Get(l.attr))
+	at := slices.Index(values, d.entries[key].DN)
+	if at < 0 {
+		at = slices.IndexFunc(values, func(t string) bool { return directory.FoldDN(t) == key })
+	}
+	if at < 0 {
+		return
+	}
+	d.index.put(l.from, l.attr, values[at], false)
+	if name == "" {
+		values = slices.Delete(values, at, at+1)
+	} else {
+		values[at] = name
+		d.index.put(l.from, l.attr, name, true)
+	}
+	e.Set(l.attr, values...)
 }
 
 // ModifyDN renames or moves an entry with all below it. Links follow.
@@ -694,7 +775,10 @@ func (d *Directory) ModifyDN(dn, newRDN string, newSuperior *string) error {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "%s cannot move below itself", dn)
 	}
 	d.rename(key, target)
-	d.entries[directory.FoldDN(target)].Set(levels[0][0].Type, levels[0][0].Value)
+	moved := d.entries[directory.FoldDN(target)]
+	next := moved.Clone()
+	next.Set(levels[0][0].Type, levels[0][0].Value)
+	d.replace(directory.FoldDN(target), &next)
 	return nil
 }
 
@@ -708,12 +792,7 @@ func (d *Directory) rename(key, target string) {
 		if !d.dialect.KeepsLinks {
 			break
 		}
-		values := d.entries[l.from].Get(l.attr)
-		for i, t := range values {
-			if directory.FoldDN(t) == key {
-				values[i] = target
-			}
-		}
+		d.exchange(l, key, target)
 	}
 	links := d.linked[key]
 	d.forget(key)

@@ -446,11 +446,7 @@ func (d *Directory) attributeNames() []string {
 	for _, name := range personAttributes {
 		names[name] = true
 	}
-	for _, e := range d.entries {
-		for _, a := range e.Attrs {
-			names[a.Name] = true
-		}
-	}
+	maps.Copy(names, d.index.names)
 	return slices.Sorted(maps.Keys(names))
 }
 
@@ -486,7 +482,13 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") || slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"}, func(b string) bool { return strings.EqualFold(name, b) })
 	})
 	var found []string
-	for _, key := range d.sorted(from, scope) {
+	keys, narrowed := d.index.narrow(&cond)
+	if narrowed {
+		keys = d.among(keys, from, scope)
+	} else {
+		keys = d.sorted(from, scope)
+	}
+	for _, key := range keys {
 		if d.entries[key].Has("isDeleted") && !showDeleted || d.apart(key, from) {
 			continue
 		}

@@ -95,5 +95,15 @@ func identityOf(d *directory.Dialect, top *directory.Entry) (Identity, error) {
 	return id, nil
 }
 
+// AtOnce returns how many of n names one question to a source should hold:
+// so many at a server, which limits what it takes; of a file, which is read
+// once for each question, all of them.
+func AtOnce(from any, server, n int) int {
+	if _, live := from.(*Server); live {
+		return server
+	}
+	return max(n, 1)
+}
+
 // ErrNotFound is the error for an entry that is not there.
 var ErrNotFound = errors.New("no such entry")

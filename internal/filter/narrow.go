@@ -1,0 +1,80 @@
+package filter
+
+import (
+	"slices"
+	"strings"
+
+	"yardbroom/internal/directory"
+)
+
+// Indexed is what an index holds a value under: the attribute's own name, in
+// lower case, and a form that is the same for equal values. ok is false for a
+// value that is equal to none, or whose equality is more than that.
+func Indexed(d *directory.Dialect, attr, value string) (name, form string, ok bool) {
+	attr, _, _ = strings.Cut(attr, ";")
+	c := columnOf(attr, d, nil)
+	if !c.plain() {
+		return "", "", false
+	}
+	form, ok = canonical(c.kind.Syntax, value)
+	return strings.ToLower(c.kind.Name), form, ok
+}
+
+// plain tells whether equality is a matter of the values alone.
+func (c *column) plain() bool {
+	return c.kind != nil && c.kind.Syntax != directory.SyntaxClass && c.kind.Syntax != directory.SyntaxNone && c.name != "objectcategory" && c.name != "anr"
+}
+
+// Narrow returns what can fulfil the filter at all, by an index: have returns
+// what has a value, as Indexed gives it, or false for an attribute that is not
+// indexed. What comes back may hold something twice, and something that does
+// not fulfil the filter. ok is false where the index cannot tell.
+func (f *Filter) Narrow(d *directory.Dialect, have func(name, form string) ([]string, bool)) (keys []string, ok bool) {
+	switch f.op {
+	case opAnd:
+		for i := range f.children {
+			if some, able := f.children[i].Narrow(d, have); able && (!ok || len(some) < len(keys)) {
+				keys, ok = some, true
+			}
+		}
+		return keys, ok
+	case opOr:
+		for i := range f.children {
+			some, able := f.children[i].Narrow(d, have)
+			if !able {
+				return nil, false
+			}
+			keys = append(slices.Clip(keys), some...)
+		}
+		return keys, true
+	case opEqual:
+		return narrowEqual(columnOf(f.attr, d, nil), f.value, have)
+	}
+	return nil, false
+}
+
+// narrowEqual asks for the values of an attribute and of those that derive
+// from it.
+func narrowEqual(c column, value string, have func(name, form string) ([]string, bool)) (keys []string, ok bool) {
+	if !c.plain() {
+		return nil, false
+	}
+	form, ok := canonical(c.kind.Syntax, value)
+	if !ok {
+		return nil, true // it is equal to nothing
+	}
+	asked := map[string]bool{}
+	for _, n := range c.names {
+		kind := c.schema.Type(n)
+		if kind == nil || asked[kind.Name] {
+			continue
+		}
+		asked[kind.Name] = true
+		some, able := have(strings.ToLower(kind.Name), form)
+		if !able {
+			return nil, false
+		}
+		keys = append(slices.Clip(keys), some...)
+	}
+	return keys, true
+}
