@@ -275,37 +275,52 @@ var linkAttributes = []string{"member", "uniqueMember", "manager", "secretary", 
 
 // references finds every entry that names this one.
 func (r *Runner) references(ctx context.Context, e *directory.Entry) ([]batch.Reference, error) {
-	var b strings.Builder
-	b.WriteString("(|")
+	var named []source.Value
 	for _, attr := range linkAttributes {
-		b.WriteString("(" + attr + "=" + ldap.EscapeFilter(e.DN) + ")")
+		named = append(named, source.Value{Attr: attr, Value: e.DN})
 	}
-	uid := ""
-	if r.Server.Dialect != directory.AD {
-		if uid = e.First("uid"); uid != "" {
-			b.WriteString("(memberUid=" + ldap.EscapeFilter(uid) + ")")
-		}
+	if uid := e.First("uid"); uid != "" && r.Server.Dialect != directory.AD {
+		named = append(named, source.Value{Attr: "memberUid", Value: uid})
 	}
-	b.WriteString(")")
-	naming, err := r.Server.Select(ctx, b.String(), append([]string{"memberUid"}, linkAttributes...))
+	naming, err := r.Server.Listing(ctx, named...)
 	if err != nil {
 		return nil, fmt.Errorf("finding what refers to it: %w", err)
 	}
 	var all []batch.Reference
 	for i := range naming {
 		other := &naming[i]
-		for _, attr := range linkAttributes {
-			for _, v := range other.Get(attr) {
-				if directory.FoldDN(v) == directory.FoldDN(e.DN) {
-					all = append(all, batch.Reference{DN: other.DN, Attr: attr, Value: batch.Octets(v), Privileged: r.isPrivilegedGroup(other.DN)})
+		for _, n := range named {
+			for _, v := range other.Get(n.Attr) {
+				if hasValue([]string{v}, n.Value) {
+					all = append(all, batch.Reference{DN: other.DN, Attr: n.Attr, Value: batch.Octets(v), Privileged: r.isPrivilegedGroup(other.DN)})
 				}
 			}
 		}
-		if uid != "" && hasValue(other.Get("memberUid"), uid) {
-			all = append(all, batch.Reference{DN: other.DN, Attr: "memberUid", Value: batch.Octets(uid)})
-		}
 	}
 	return all, nil
+}
+
+// naming reads of an entry what is to be known of a reference in it: of a list
+// of members, which of some values it has. Nil means that it is gone.
+func (r *Runner) naming(ctx context.Context, dn, attr string, values ...string) (*directory.Entry, error) {
+	if !slices.Contains(batch.MemberAttributes, attr) {
+		found, err := r.Server.Get(ctx, []string{dn})
+		if err != nil || len(found) == 0 {
+			return nil, err
+		}
+		return &found[0], nil
+	}
+	var asked []source.Value
+	for _, v := range values {
+		if v != "" {
+			asked = append(asked, source.Value{Attr: attr, Value: v})
+		}
+	}
+	e, err := r.Server.ListsAt(ctx, dn, asked...)
+	if errors.Is(err, source.ErrNotFound) {
+		return nil, nil
+	}
+	return e, err
 }
 
 func (r *Runner) isPrivilegedGroup(dn string) bool {
@@ -347,18 +362,18 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 				continue
 			}
 		}
-		found, err := r.Server.Get(ctx, []string{ref.DN})
+		other, err := r.naming(ctx, ref.DN, ref.Attr, string(ref.Value), newValue)
 		if err != nil {
 			return err
 		}
-		if len(found) == 0 || !hasValue(found[0].Get(ref.Attr), string(ref.Value)) {
+		if other == nil || !hasValue(other.Get(ref.Attr), string(ref.Value)) {
 			continue // the server followed
 		}
 		fix := ValueMod{Attr: ref.Attr, Remove: ref.Value}
-		if newValue != "" && !hasValue(found[0].Get(ref.Attr), newValue) {
+		if newValue != "" && !hasValue(other.Get(ref.Attr), newValue) {
 			fix.Add = batch.Octets(newValue)
 		}
-		err = r.do(ctx, l, past, r.step(action, OpValues, &found[0], func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+		err = r.do(ctx, l, past, r.step(action, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
 		var refused *ldap.Error
 		if errors.As(err, &refused) && !source.Lost(err) {
 			past.notes = append(past.notes, fmt.Sprintf("%s of %s still names it: %s", ref.Attr, ref.DN, plainError(err)))

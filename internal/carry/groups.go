@@ -15,13 +15,19 @@ import (
 
 // groupDrift tests the guards on which groups list the entry.
 func (r *Runner) groupDrift(ctx context.Context, guards []batch.Guard, e *directory.Entry, past *history) (string, error) {
-	found, err := batch.ReadMemberships(ctx, r.Server, r.Server.Dialect, []*directory.Entry{e}, nil)
+	var values []source.Value
+	for _, attr := range batch.MemberAttributesOf(r.Server.Dialect) {
+		if v := batch.MemberValue(attr, e); v != "" {
+			values = append(values, source.Value{Attr: attr, Value: v})
+		}
+	}
+	found, err := r.Server.Listing(ctx, values...)
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("reading its groups: %w", err)
 	}
 	var now, joined, left []string
-	for _, m := range found[directory.FoldDN(e.DN)] {
-		now = append(now, m.DN)
+	for i := range found {
+		now = append(now, found[i].DN)
 	}
 	for _, s := range past.steps {
 		if s.outcome == nil || !s.outcome.Done || s.Op != OpValues {
@@ -69,7 +75,16 @@ func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m ba
 	if err != nil {
 		return err
 	}
-	group, err := r.Server.ByIdentity(ctx, id, false)
+	value := batch.MemberValue(m.Attr, e)
+	if value == "" {
+		return fmt.Errorf("%s lists members by uid, and it has none", m.DN)
+	}
+	asked := []source.Value{{Attr: m.Attr, Value: value}}
+	done := past.ofGroup(a.Name, id, m.Attr)
+	if done != nil && done.Values[0].Add != "" {
+		asked = append(asked, source.Value{Attr: m.Attr, Value: string(done.Values[0].Add)})
+	}
+	group, err := r.Server.Lists(ctx, id, asked...)
 	if errors.Is(err, source.ErrNotFound) {
 		past.note(fmt.Sprintf("the group %s is gone", m.DN))
 		return nil
@@ -77,11 +92,6 @@ func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m ba
 	if err != nil {
 		return err
 	}
-	value := batch.MemberValue(m.Attr, e)
-	if value == "" {
-		return fmt.Errorf("%s lists members by uid, and it has none", group.DN)
-	}
-	done := past.ofGroup(a.Name, id, m.Attr)
 	if in := hasValue(group.Get(m.Attr), value); in == (a.Name == batch.JoinGroup) {
 		if done == nil {
 			past.note(fmt.Sprintf("%s was so already", directory.LeafValue(group.DN)))
@@ -95,7 +105,10 @@ func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m ba
 			fix.Remove = done.Values[0].Add // under the name that it had then
 		}
 	} else {
-		if done != nil {
+		// Found done by reading may mean no more than that somebody had moved it,
+		// and the group with it, to another name.
+		moved := done != nil && done.outcome.Settled && !hasValue([]string{string(done.Values[0].Remove)}, value)
+		if done != nil && !moved {
 			return nil // somebody has put it back: that is theirs to do
 		}
 		fix.Remove = batch.Octets(spelt(group.Get(m.Attr), value))

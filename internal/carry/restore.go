@@ -154,10 +154,7 @@ func (r *Runner) lockRestored(ctx context.Context, l *batch.Line, e *directory.E
 func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
-	raised := directory.Entry{}
-	if after := past.main(batch.Restore).outcome.After; after != nil {
-		raised = after.Entry()
-	}
+	raised := raisedWith(past.main(batch.Restore))
 	for _, attr := range im.Attrs {
 		if directory.IsServerOwned(attr.Name) || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
 			slices.ContainsFunc(linkAttributes[:2], func(n string) bool { return strings.EqualFold(n, attr.Name) }) {
@@ -181,6 +178,33 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 	return nil
 }
 
+// setOnReturn are the attributes, of those that are not a server's alone, that
+// servers of the `ad` schema set anew when an object comes back.
+var setOnReturn = []string{"accountExpires", "countryCode", "codePage"}
+
+// raisedWith is what the entry had when it came back: what it was added with,
+// or what the directory had kept of it. What was read right after may hold a
+// colleague's change already, and tells only what the server itself sets.
+func raisedWith(s *pastStep) directory.Entry {
+	e := directory.Entry{}
+	if s.Op == OpAdd {
+		for _, attr := range s.Attrs {
+			e.Set(attr.Name, batch.Plain(attr.Values)...)
+		}
+		return e
+	}
+	if s.before != nil {
+		e = s.before.Entry()
+	}
+	if after := s.outcome.After; after != nil {
+		now := after.Entry()
+		for _, name := range setOnReturn {
+			e.Set(name, now.Get(name)...)
+		}
+	}
+	return e
+}
+
 // noteRefusal lets a restore go on where the server refuses one of its parts.
 func (r *Runner) noteRefusal(past *history, err error, what string) error {
 	var refused *ldap.Error
@@ -198,25 +222,25 @@ func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Ima
 			past.notes = append(past.notes, fmt.Sprintf("it was not put back into the privileged group %s", ref.DN))
 			continue
 		}
-		found, err := r.Server.Get(ctx, []string{ref.DN})
-		if err != nil {
-			return err
-		}
 		value := e.DN
 		if ref.Attr == "memberUid" {
 			value = string(ref.Value)
 		}
+		other, err := r.naming(ctx, ref.DN, ref.Attr, value)
+		if err != nil {
+			return err
+		}
 		switch {
-		case len(found) == 0:
+		case other == nil:
 			past.notes = append(past.notes, fmt.Sprintf("%s, which named it as %s, is gone", ref.DN, ref.Attr))
 			continue
-		case hasValue(found[0].Get(ref.Attr), value):
+		case hasValue(other.Get(ref.Attr), value):
 			continue
-		case singleLink[strings.ToLower(ref.Attr)] && found[0].Has(ref.Attr):
+		case singleLink[strings.ToLower(ref.Attr)] && other.Has(ref.Attr):
 			past.notes = append(past.notes, fmt.Sprintf("%s of %s names somebody else now", ref.Attr, ref.DN))
 			continue
 		}
-		err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, &found[0], func(s *Step) {
+		err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, other, func(s *Step) {
 			s.Values = []ValueMod{{Attr: ref.Attr, Add: batch.Octets(value)}}
 		}), nil, "")
 		if err := r.noteRefusal(past, err, fmt.Sprintf("%s of %s", ref.Attr, ref.DN)); err != nil {

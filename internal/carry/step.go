@@ -307,7 +307,9 @@ func compareAndSwap(req *ldap.ModifyRequest, m batch.Mod) {
 func (r *Runner) readBack(ctx context.Context, s *Step) (*directory.Entry, error) {
 	var e *directory.Entry
 	var err error
-	if s.Op == OpAdd || s.ID == "" {
+	if s.Op == OpValues {
+		e, err = r.Server.Lists(ctx, string(s.ID), s.looked()...)
+	} else if s.Op == OpAdd || s.ID == "" {
 		var found []directory.Entry
 		found, err = r.Server.Get(ctx, []string{s.DN})
 		if len(found) == 1 {
@@ -321,6 +323,18 @@ func (r *Runner) readBack(ctx context.Context, s *Step) (*directory.Entry, error
 		return nil, nil
 	}
 	return e, err
+}
+
+// looked are the values by which a step on lists is known to be done.
+func (s *Step) looked() (values []source.Value) {
+	for _, v := range s.Values {
+		for _, value := range []batch.Octets{v.Remove, v.Add} {
+			if value != "" {
+				values = append(values, source.Value{Attr: v.Attr, Value: string(value)})
+			}
+		}
+	}
+	return values
 }
 
 type effect int

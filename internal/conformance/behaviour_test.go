@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/go-ldap/ldap/v3"
@@ -315,5 +316,48 @@ func TestLockoutsAppearAndCanBeTakenOff(t *testing.T) {
 		assert.Zero(t, got)
 		e = s.entry(t, c, dn)
 		assert.Equal(t, by(s, "0", ""), e.First(attr))
+	})
+}
+
+// TestListsTellsAMemberWithoutReadingTheOthers holds on servers with and
+// without the matched values control.
+func TestListsTellsAMemberWithoutReadingTheOthers(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		ada, bram, cleo := s.person(t, c, "Ada (Quill)", "aquill"), s.person(t, c, "Bram Tern", "btern"), s.person(t, c, "Cleo Ray", "cray")
+		crew, tower := s.group(t, c, "Crew", ada, bram), s.group(t, c, "Tower", bram)
+		id := s.entry(t, c, crew).First(s.dialect.Identity.String())
+		member := func(dns ...string) (values []source.Value) {
+			for _, dn := range dns {
+				values = append(values, source.Value{Attr: "member", Value: dn})
+			}
+			return values
+		}
+		e, err := c.Lists(t.Context(), id, member(strings.ToUpper(ada), cleo)...)
+		require.NoError(t, err)
+		require.Len(t, e.Get("member"), 1)
+		assert.True(t, strings.EqualFold(ada, e.First("member")))
+		if s.dialect != directory.AD {
+			assert.Equal(t, ada, e.First("member"), "as it is spelt there")
+		}
+		assert.Equal(t, []string{crew, id}, []string{e.DN, e.First(s.dialect.Identity.String())})
+
+		e, err = c.ListsAt(t.Context(), crew, member(cleo)...)
+		require.NoError(t, err)
+		assert.Empty(t, e.Get("member"))
+		found, err := c.Listing(t.Context(), append(member(ada), source.Value{Attr: "manager", Value: ada})...)
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		assert.Len(t, found[0].Get("member"), 1)
+		found, err = c.Listing(t.Context(), member(bram)...)
+		require.NoError(t, err)
+		assert.ElementsMatch(t, []string{crew, tower}, []string{found[0].DN, found[1].DN})
+
+		_, err = c.ListsAt(t.Context(), s.DN("Nobody", "Staff"), member(ada)...)
+		require.ErrorIs(t, err, source.ErrNotFound)
+		id = s.entry(t, c, tower).First(s.dialect.Identity.String())
+		require.NoError(t, c.Conn().Del(ldap.NewDelRequest(tower, nil)))
+		_, err = c.Lists(t.Context(), id, member(ada)...)
+		require.ErrorIs(t, err, source.ErrNotFound)
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -263,8 +264,21 @@ func TestTheServerIsKilledInTheMiddle(t *testing.T) {
 		t.Logf("interrupted %d times", interrupted)
 		st.c = s.connect(t)
 		d.sound(t)
-		assert.Equal(t, before, normal(st.picture()))
+		after := normal(st.picture())
+		if s.dialect == directory.OpenLDAP {
+			// Its overlay writes memberOf behind the group, and not in the same
+			// transaction: a kill between them loses that.
+			withoutMemberOf(before)
+			withoutMemberOf(after)
+		}
+		assert.Equal(t, before, after)
 	})
+}
+
+func withoutMemberOf(picture map[string]map[string][]string) {
+	for _, attrs := range picture {
+		maps.DeleteFunc(attrs, func(name string, _ []string) bool { return strings.HasPrefix(name, "memberOf") })
+	}
 }
 
 // TestTwoPeopleApplyAtTheSameMoment has two processes carry the same batch out

@@ -52,6 +52,9 @@ type Query struct {
 	NamesOnly   bool
 	ShowDeleted bool
 	FirstPage   bool // no more than one page
+	// Only are the values that are returned, besides the identity, where the
+	// server offers the control for that.
+	Only []Value
 }
 
 // Search runs a query in pages and hands each page over as it comes. It
@@ -69,6 +72,13 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 	}
 	if q.ShowDeleted {
 		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))
+	}
+	if len(q.Only) > 0 {
+		control, err := matchedValues(q.Only, s.Dialect.Identity.String())
+		if err != nil {
+			return 0, err
+		}
+		controls = append(controls, control)
 	}
 	if q.Filter == "" {
 		q.Filter = "(objectClass=*)"
@@ -557,18 +567,23 @@ func (s *Server) Find(ctx context.Context, filter string) (found []directory.Ent
 	return found, err
 }
 
-// Select returns the named attributes of the entries that a filter selects,
-// in the whole directory: groups and references may stand outside the base.
-func (s *Server) Select(ctx context.Context, filter string, attributes []string) (found []directory.Entry, err error) {
+// all returns what a query finds.
+func (s *Server) all(ctx context.Context, q Query) (found []directory.Entry, err error) {
 	err = s.retry(ctx, func() error {
 		found = nil
-		_, err := s.Search(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes}, func(page []directory.Entry) error {
+		_, err := s.Search(ctx, q, func(page []directory.Entry) error {
 			found = append(found, page...)
 			return nil
 		})
 		return err
 	})
 	return found, err
+}
+
+// Select returns the named attributes of the entries that a filter selects,
+// in the whole directory: groups and references may stand outside the base.
+func (s *Server) Select(ctx context.Context, filter string, attributes []string) (found []directory.Entry, err error) {
+	return s.all(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes})
 }
 
 // Each lets the server evaluate the selection.
@@ -689,18 +704,16 @@ func (s *Server) ByIdentities(ctx context.Context, ids []string, names map[strin
 	filter.WriteString(")")
 	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter.String()}
 	var found []directory.Entry
-	err := s.retry(ctx, func() (err error) {
-		if names == nil {
+	var err error
+	if names == nil {
+		err = s.retry(ctx, func() error {
 			found, err = s.whole(ctx, q)
 			return err
-		}
-		q.Attributes, found = slices.Sorted(maps.Keys(names)), nil
-		_, err = s.Search(ctx, q, func(page []directory.Entry) error {
-			found = append(found, page...)
-			return nil
 		})
-		return err
-	})
+	} else {
+		q.Attributes = slices.Sorted(maps.Keys(names))
+		found, err = s.all(ctx, q)
+	}
 	if err != nil {
 		return nil, err
 	}
