@@ -63,8 +63,8 @@ func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since
 		counted[b.ID] = b.UndoOf == 0 && b.Identity.Same(id)
 	}
 	touched := map[lineOf]bool{}
-	err = s.Since(ctx, since, func(r *store.Sealed) error {
-		if r.Event != eventLine || !counted[r.Batch] {
+	err = s.Since(ctx, eventLine, since, func(r *store.Sealed) error {
+		if !counted[r.Batch] {
 			return nil
 		}
 		var l lineRecord

@@ -51,7 +51,7 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Append(ctx, &Record{At: time.Unix(1, 0).UTC(), By: "tester", Event: "staged"})
 	require.NoError(t, err)
-	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE reconciliations", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
+	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE reconciliations", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
 		_, err = s.db.ExecContext(ctx, step)
 		require.NoError(t, err)
 	}
@@ -68,6 +68,11 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	journal, err := s.Journal(ctx, 0, 0)
 	require.NoError(t, err)
 	assert.Len(t, journal, 1)
+	_, err = s.Verify(ctx, "")
+	require.NoError(t, err)
+	found := 0
+	require.NoError(t, s.Since(ctx, "staged", time.Unix(0, 0), func(*Sealed) error { found++; return nil }))
+	assert.Equal(t, 1, found)
 }
 
 func TestReconciliationsAreFoundByTheirTime(t *testing.T) {

@@ -63,13 +63,13 @@ func (tx *transaction) appendRecord(ctx context.Context, r *Record) (Sealed, err
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return Sealed{}, err
 		}
-		if tx.insert, err = tx.PrepareContext(ctx, "INSERT INTO journal (seq, batch, line, record, hash) VALUES (?, ?, ?, ?, ?)"); err != nil {
+		if tx.insert, err = tx.PrepareContext(ctx, "INSERT INTO journal (seq, batch, line, event, record, hash) VALUES (?, ?, ?, ?, ?, ?)"); err != nil {
 			return Sealed{}, err
 		}
 	}
 	tx.seq++
 	tx.head = chain(tx.head, tx.seq, text)
-	_, err = tx.insert.ExecContext(ctx, tx.seq, r.Batch, r.Line, string(text), tx.head)
+	_, err = tx.insert.ExecContext(ctx, tx.seq, r.Batch, r.Line, r.Event, string(text), tx.head)
 	return Sealed{Seq: tx.seq, Hash: tx.head, Record: *r}, err
 }
 
@@ -114,9 +114,9 @@ func scanRecord(rows *sql.Rows) (r Sealed, err error) {
 	return r, nil
 }
 
-// Since hands over the records from a time on, the latest first.
-func (s *Store) Since(ctx context.Context, t time.Time, take func(*Sealed) error) error {
-	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal ORDER BY seq DESC")
+// Since hands over the records of an event from a time on, the latest first.
+func (s *Store) Since(ctx context.Context, event string, t time.Time, take func(*Sealed) error) error {
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal WHERE event = ? ORDER BY seq DESC", event)
 	if err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ type Proof struct {
 // that moment is gone: it fails if no record has that hash.
 func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 	p := Proof{Head: start}
-	rows, err := s.db.QueryContext(ctx, "SELECT seq, batch, line, record, hash FROM journal ORDER BY seq")
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, batch, line, event, record, hash FROM journal ORDER BY seq")
 	if err != nil {
 		return p, err
 	}
@@ -161,8 +161,8 @@ func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 	found := head == ""
 	for rows.Next() {
 		var seq, batch, line int
-		var text, hash string
-		if err := rows.Scan(&seq, &batch, &line, &text, &hash); err != nil {
+		var event, text, hash string
+		if err := rows.Scan(&seq, &batch, &line, &event, &text, &hash); err != nil {
 			return p, err
 		}
 		p.Records++
@@ -172,8 +172,8 @@ func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 			return p, fmt.Errorf("journal record %d is missing: the next one there is %d", p.Records, seq)
 		case chain(p.Head, seq, []byte(text)) != hash:
 			return p, fmt.Errorf("journal record %d was changed after it was written", seq)
-		case json.Unmarshal([]byte(text), &r) != nil || r.Batch != batch || r.Line != line:
-			return p, fmt.Errorf("journal record %d was filed under another batch or line", seq)
+		case json.Unmarshal([]byte(text), &r) != nil || r.Batch != batch || r.Line != line || r.Event != event:
+			return p, fmt.Errorf("journal record %d was filed under another batch, line or event", seq)
 		}
 		p.Head = hash
 		found = found || len(head) >= 8 && strings.HasPrefix(hash, strings.ToLower(head))

@@ -62,9 +62,10 @@ func TestVerifyFindsEveryKindOfTampering(t *testing.T) {
 		"changed with a new hash":  `UPDATE journal SET record = replace(record, 'ada', 'bob'), hash = 'x' WHERE seq = 3`,
 		"removed":                  `DELETE FROM journal WHERE seq = 3`,
 		"removed and renumbered":   `DELETE FROM journal WHERE seq = 3; UPDATE journal SET seq = seq - 1 WHERE seq > 3`,
-		"put in between":           `UPDATE journal SET seq = -seq - 1 WHERE seq > 2; UPDATE journal SET seq = -seq WHERE seq < 0; INSERT INTO journal SELECT 3, batch, line, record, hash FROM journal WHERE seq = 2`,
+		"put in between":           `UPDATE journal SET seq = -seq - 1 WHERE seq > 2; UPDATE journal SET seq = -seq WHERE seq < 0; INSERT INTO journal SELECT 3, batch, line, record, hash, event FROM journal WHERE seq = 2`,
 		"cut off the end":          `DELETE FROM journal WHERE seq > 3`,
 		"filed under another line": `UPDATE journal SET line = 9 WHERE seq = 3`,
+		"filed as another event":   `UPDATE journal SET event = 'nothing' WHERE seq = 3`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t, t.TempDir())
