@@ -9,7 +9,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/time/rate"
@@ -357,7 +356,7 @@ func (a *app) agree(ctx context.Context, cmd *cli.Command, s *store.Store, b *ba
 	if !ok {
 		return usage("there is no terminal to ask on: add --yes to carry batch %d out", b.ID)
 	}
-	render.Batch(a.out, b, agreed, a.style(time.Local))
+	render.Batch(a.out, b, agreed, a.glance())
 	fmt.Fprintf(a.err, "\nCarry out %s on %s? Type yes: ", render.Count(b.Open(), "line"), render.Visible(b.Identity.Base))
 	answer, err := bufio.NewReader(terminal).ReadString('\n')
 	if err != nil || strings.TrimSpace(strings.ToLower(answer)) != "yes" {

@@ -19,6 +19,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ldif"
 	"yardbroom/internal/practice"
+	"yardbroom/internal/reconcile"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -46,7 +47,8 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 		return err
 	}
 	defer stage.close()
-	before, err := a.judgeCopy(ctx, stage)
+	at := a.now().UTC() // one moment for both, or something might get old in between
+	before, err := a.judgeCopy(ctx, stage, at)
 	if err != nil {
 		return err
 	}
@@ -54,7 +56,7 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 	if err != nil {
 		return err
 	}
-	after, err := a.judgeCopy(ctx, stage)
+	after, err := a.judgeCopy(ctx, stage, at)
 	if err != nil {
 		return err
 	}
@@ -130,9 +132,9 @@ func (a *app) setStage(ctx context.Context, p *place, b *batch.Batch) (*stageSet
 	return s, nil
 }
 
-// judgeCopy audits the copy as it is now: a file of its entries, which is
-// read much faster than they are asked for.
-func (a *app) judgeCopy(ctx context.Context, s *stageSet) (*audit.Report, error) {
+// judgeCopy audits the copy as it is now, by the last roster too: a file of its
+// entries, which is read much faster than they are asked for.
+func (a *app) judgeCopy(ctx context.Context, s *stageSet, at time.Time) (*audit.Report, error) {
 	path := filepath.Join(s.dir, "copy.ldif")
 	err := whole.Write(path, func(w io.Writer) error {
 		out := ldif.NewWriter(w)
@@ -152,7 +154,17 @@ func (a *app) judgeCopy(ctx context.Context, s *stageSet) (*audit.Report, error)
 	if err != nil {
 		return nil, err
 	}
-	return a.run(ctx, p, survey, nil, a.now().UTC(), nil, "")
+	list, err := a.keptRoster(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	var people *reconcile.Result
+	if list != nil {
+		if people, err = a.match(ctx, p, survey, at, list, false); err != nil {
+			return nil, err
+		}
+	}
+	return a.run(ctx, p, survey, people, at, nil, "")
 }
 
 // play carries the batch out on the copy, with a journal of its own.

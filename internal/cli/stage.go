@@ -19,8 +19,10 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/whole"
 )
 
 func (a *app) stageCommand() *cli.Command {
@@ -49,6 +51,7 @@ func (a *app) stageCommand() *cli.Command {
 			&cli.StringFlag{Name: "on-collision", Usage: "append-account: where a name is taken at the target, put the logon name into it"},
 			&cli.BoolFlag{Name: "include-likely", Usage: "also stage findings that are likely, not sure"},
 			&cli.BoolFlag{Name: "whole-roster", Usage: "the roster is whole, though by it more than a tenth of the directory would have to go"},
+			&cli.StringFlag{Name: "refused", Usage: "write what cannot be staged, and why, as CSV into a `FILE`"},
 			&cli.IntFlag{Name: "max-lines", Usage: "allow this many lines in the batch"},
 			&cli.IntFlag{Name: "max-share", Usage: "allow this share of the yard's accounts, in per cent"},
 		),
@@ -92,6 +95,14 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	}
 	b, refusals, err := stager.Stage(ctx, *order, candidates)
 	a.tellRefusals("staged", refusals)
+	switch file := cmd.String("refused"); {
+	case file != "":
+		if err := writeRefusals(file, refusals); err != nil {
+			return err
+		}
+	case len(refusals) > fewRefusals:
+		a.note("--refused FILE writes all of them, with the reasons, as CSV")
+	}
 	if err != nil {
 		return err
 	}
@@ -106,13 +117,20 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	return a.tellStaged(ctx, s, b)
 }
 
+// glance is the style for a batch that is shown on the way to something else.
+func (a *app) glance() render.Style {
+	st := a.style(time.Local)
+	st.Limit = 40
+	return st
+}
+
 // tellStaged shows a batch that was just made, and how to go on with it.
 func (a *app) tellStaged(ctx context.Context, s *store.Store, b *batch.Batch) error {
 	agreed, err := b.Agreement(ctx, s, a.set, a.now().UTC())
 	if err != nil {
 		return err
 	}
-	render.Batch(a.out, b, agreed, a.style(time.Local))
+	render.Batch(a.out, b, agreed, a.glance())
 	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out: yardbroom batch pick %d, or batch drop %d ACCOUNT…\n", b.ID, b.ID)
 	if !agreed.Enough() {
 		fmt.Fprintf(a.out, "Another person signs it: yardbroom batch sign %d\n", b.ID)
@@ -536,9 +554,46 @@ func nameColumn(header []string, want string) (at int, isHeader bool) {
 	return -1, false
 }
 
-// tellRefusals says of which accounts something is not done.
+// fewRefusals is how many refusals are told one by one.
+const fewRefusals = 20
+
+// tellRefusals says of which accounts something is not done: one by one where
+// they are few, else by reason.
 func (a *app) tellRefusals(what string, refusals []batch.Refusal) {
-	for _, r := range refusals {
-		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not %s: %s (%s): %s", what, r.Account, render.Place(r.DN), r.Why)))
+	if len(refusals) <= fewRefusals {
+		for _, r := range refusals {
+			fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not %s: %s (%s): %s", what, r.Account, render.Place(r.DN), r.Why)))
+		}
+		return
 	}
+	var reasons []string
+	names := map[string][]string{}
+	for _, r := range refusals {
+		if names[r.Why] == nil {
+			reasons = append(reasons, r.Why)
+		}
+		names[r.Why] = append(names[r.Why], r.Account)
+	}
+	slices.SortStableFunc(reasons, func(x, y string) int { return len(names[y]) - len(names[x]) })
+	for i, why := range reasons {
+		if i == fewRefusals {
+			a.note("not %s, for other reasons: %d more", what, len(reasons)-i)
+			break
+		}
+		some := names[why]
+		text := fmt.Sprintf("not %s, %s: %s: %s", what, render.Count(len(some), "line"), why, strings.Join(some[:min(3, len(some))], ", "))
+		if len(some) > 3 {
+			text += ", …"
+		}
+		fmt.Fprintln(a.err, render.Visible(text))
+	}
+}
+
+// writeRefusals keeps what could not be staged, and why, as CSV.
+func writeRefusals(path string, refusals []batch.Refusal) error {
+	out := sheet.Sheet{Name: "refused", Columns: []sheet.Column{{Name: "account", Kind: sheet.Text}, {Name: "dn", Kind: sheet.Text}, {Name: "why", Kind: sheet.Text}}}
+	for _, r := range refusals {
+		out.Rows = append(out.Rows, []any{r.Account, r.DN, r.Why})
+	}
+	return whole.Write(path, func(w io.Writer) error { return render.SheetCSV(w, &out) })
 }

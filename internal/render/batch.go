@@ -13,7 +13,8 @@ import (
 )
 
 // Batch writes a batch for people: what, why, and each line with what it
-// would change.
+// would change. With a limit only so many lines are shown, and those of
+// privileged accounts besides.
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold), strings.Join(b.Actions, ", "), Count(len(b.Lines), "line"), b.State)
 	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()), Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
@@ -38,16 +39,21 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	warned := map[string]bool{}
 	var warnings []string
 	states := false // whether any line has more to say than that it waits
+	hidden := 0
 	for i := range b.Lines {
 		l := &b.Lines[i]
-		states = states || l.State != batch.Waiting || l.Note != ""
-		rows = append(rows, []string{fmt.Sprint(l.N), Visible(l.Account), Place(l.DN), Visible(LineReason(l)), Visible(LineChanges(l)), Visible(state(l))})
 		for _, text := range l.Warnings {
 			if !warned[text] {
 				warned[text] = true
 				warnings = append(warnings, text)
 			}
 		}
+		if st.Limit > 0 && len(rows) >= st.Limit && (len(l.Privileged) == 0 || len(rows) >= 2*st.Limit) {
+			hidden++
+			continue
+		}
+		states = states || l.State != batch.Waiting || l.Note != ""
+		rows = append(rows, []string{fmt.Sprint(l.N), Visible(l.Account), Place(l.DN), Visible(LineReason(l)), Visible(LineChanges(l)), Visible(state(l))})
 	}
 	header := []string{"", "Account", "Where", "Reason", "Would change", "State"}
 	if !states {
@@ -57,6 +63,9 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 		}
 	}
 	Table(w, st, header, rows, 4, 3, 2, len(header)-1)
+	if hidden > 0 {
+		fmt.Fprintf(w, "… and %s more: \"yardbroom batch show %d\" shows all\n", Count(hidden, "line"), b.ID)
+	}
 	inFull(w, b, st)
 	for _, text := range warnings {
 		fmt.Fprintf(w, "Note: %s\n", Visible(text))
