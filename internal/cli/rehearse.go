@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"time"
@@ -24,7 +23,6 @@ import (
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
-	"yardbroom/internal/whole"
 )
 
 // rehearse carries a batch out on a copy of the directory in memory, and
@@ -136,11 +134,7 @@ func (a *app) setStage(ctx context.Context, p *place, b *batch.Batch) (*stageSet
 // entries, which is read much faster than they are asked for.
 func (a *app) judgeCopy(ctx context.Context, s *stageSet, at time.Time) (*audit.Report, error) {
 	path := filepath.Join(s.dir, "copy.ldif")
-	err := whole.Write(path, func(w io.Writer) error {
-		out := ldif.NewWriter(w)
-		return errors.Join(s.server.Dir.Each(out.Write), out.Flush())
-	})
-	if err != nil {
+	if err := s.write(path); err != nil {
 		return nil, err
 	}
 	file, err := source.OpenFile(path, nil)
@@ -165,6 +159,16 @@ func (a *app) judgeCopy(ctx context.Context, s *stageSet, at time.Time) (*audit.
 		}
 	}
 	return a.run(ctx, p, survey, people, at, nil, "")
+}
+
+// write writes the copy into a file that nobody needs for long.
+func (s *stageSet) write(path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	out := ldif.NewWriter(file)
+	return errors.Join(s.server.Dir.Each(out.Write), out.Flush(), file.Close())
 }
 
 // play carries the batch out on the copy, with a journal of its own.

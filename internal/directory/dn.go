@@ -124,12 +124,20 @@ func EscapeDN(value string) string {
 // inner ones single, escapes written one way. A text that is no name folds
 // to itself in lower case.
 func FoldDN(dn string) string {
+	if folded, ok := FoldValidDN(dn); ok {
+		return folded
+	}
+	return strings.ToLower(dn)
+}
+
+// FoldValidDN is FoldDN that tells whether the text is a name at all.
+func FoldValidDN(dn string) (folded string, ok bool) {
 	if plainDN(dn) {
-		return foldPlain(dn)
+		return foldPlain(dn), true
 	}
 	levels, err := ParseDN(dn)
 	if err != nil {
-		return strings.ToLower(dn)
+		return "", false
 	}
 	var b strings.Builder
 	for i, level := range levels {
@@ -138,7 +146,7 @@ func FoldDN(dn string) string {
 		}
 		b.WriteString(level.fold())
 	}
-	return b.String()
+	return b.String(), true
 }
 
 // FoldAll folds each of the names.

@@ -7,18 +7,27 @@ import (
 	"yardbroom/internal/directory"
 )
 
-// Indexed is what an index holds a value under: the attribute's own name, in
-// lower case, and a form that is the same for equal values. ok is false for a
-// value that is equal to none, or whose equality is more than that.
-func Indexed(d *directory.Dialect, attr, value string) (name, form string, ok bool) {
+// Equality is how the values of an attribute are compared, for an index of
+// them.
+type Equality struct {
+	Name   string // of the attribute, in lower case, whatever it was called
+	syntax directory.Syntax
+}
+
+// EqualityOf returns how an attribute's values are compared; ok is false where
+// equality is more than a matter of the values.
+func EqualityOf(d *directory.Dialect, attr string) (eq Equality, ok bool) {
 	attr, _, _ = strings.Cut(attr, ";")
 	c := columnOf(attr, d, nil)
 	if !c.plain() {
-		return "", "", false
+		return eq, false
 	}
-	form, ok = canonical(c.kind.Syntax, value)
-	return strings.ToLower(c.kind.Name), form, ok
+	return Equality{Name: strings.ToLower(c.kind.Name), syntax: c.kind.Syntax}, true
 }
+
+// Form is the same for values that are equal; ok is false for a value that is
+// equal to none.
+func (eq *Equality) Form(value string) (form string, ok bool) { return canonical(eq.syntax, value) }
 
 // plain tells whether equality is a matter of the values alone.
 func (c *column) plain() bool {
@@ -26,7 +35,7 @@ func (c *column) plain() bool {
 }
 
 // Narrow returns what can fulfil the filter at all, by an index: have returns
-// what has a value, as Indexed gives it, or false for an attribute that is not
+// what has a value, by its Equality, or false for an attribute that is not
 // indexed. What comes back may hold something twice, and something that does
 // not fulfil the filter. ok is false where the index cannot tell.
 func (f *Filter) Narrow(d *directory.Dialect, have func(name, form string) ([]string, bool)) (keys []string, ok bool) {

@@ -34,8 +34,7 @@ func canonical(s directory.Syntax, v string) (text string, ok bool) {
 		t, err := directory.ParseGeneralizedTime(v)
 		return t.Format(time.RFC3339Nano), err == nil
 	case directory.SyntaxDN:
-		_, err := directory.ParseDN(v)
-		return directory.FoldDN(v), err == nil
+		return directory.FoldValidDN(v)
 	case directory.SyntaxBoolean:
 		return v, v == "TRUE" || v == "FALSE"
 	case directory.SyntaxUUID:

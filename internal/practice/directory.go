@@ -457,19 +457,23 @@ func (d *Directory) unique(key, logon string) error {
 	if logon == "" {
 		return nil
 	}
-	same, known := []string(nil), false
-	if name, form, ok := filter.Indexed(d.dialect, "sAMAccountName", logon); ok {
-		same, known = d.index.keys[d.index.at(name, form)], d.index.attrs[name]
-	}
-	if !known {
-		same = slices.Collect(maps.Keys(d.entries))
-	}
-	for _, other := range same {
+	for _, other := range d.named(logon) {
 		if e := d.entries[other]; other != key && strings.EqualFold(e.First("sAMAccountName"), logon) && !e.Has("isDeleted") {
 			return refuse(ldap.LDAPResultEntryAlreadyExists, "sAMAccountName %s is taken", logon)
 		}
 	}
 	return nil
+}
+
+// named returns all that can have a logon name.
+func (d *Directory) named(logon string) []string {
+	eq, ok := filter.EqualityOf(d.dialect, "sAMAccountName")
+	if form, valid := eq.Form(logon); ok && valid {
+		if keys, indexed := d.index.having(eq.Name, form); indexed {
+			return keys
+		}
+	}
+	return slices.Collect(maps.Keys(d.entries))
 }
 
 func (d *Directory) checkLinks(attr string, targets []string) error {
@@ -738,12 +742,15 @@ func (d *Directory) exchange(l link, key, name string) {
 	if at < 0 {
 		return
 	}
-	d.index.put(l.from, l.attr, values[at], false)
+	link := directory.Entry{}
+	link.Set(l.attr, values[at])
+	d.index.set(l.from, &link, false)
 	if name == "" {
 		values = slices.Delete(values, at, at+1)
 	} else {
 		values[at] = name
-		d.index.put(l.from, l.attr, name, true)
+		link.Set(l.attr, name)
+		d.index.set(l.from, &link, true)
 	}
 	e.Set(l.attr, values...)
 }

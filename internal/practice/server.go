@@ -446,7 +446,9 @@ func (d *Directory) attributeNames() []string {
 	for _, name := range personAttributes {
 		names[name] = true
 	}
-	maps.Copy(names, d.index.names)
+	for name := range d.index.names {
+		names[name] = true
+	}
 	return slices.Sorted(maps.Keys(names))
 }
 
