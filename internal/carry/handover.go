@@ -16,8 +16,11 @@ type Handover struct {
 	Events []Event
 	Lines  []LineHandover
 	UndoOf int
-	Undone []int  // the batches that took it back, or parts of it
-	Head   string // hash of the last journal record about it
+	Undone []int // the batches that took it back, or parts of it
+	// Signers are the people who have signed it as it is.
+	Signers []string
+	Runs    []Event // each time it was carried out, or gone on with
+	Head    string  // hash of the last journal record about it
 }
 
 // Event is something that was done with a batch as a whole.
@@ -52,6 +55,9 @@ func ReadHandover(ctx context.Context, s *store.Store, b *batch.Batch) (*Handove
 		h.Head = r.Hash
 		if r.Line == 0 {
 			h.Events = append(h.Events, Event{At: r.At, By: r.By, What: r.Event, Text: Describe(r)})
+			if err := h.note(r); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		ofLine[r.Line] = append(ofLine[r.Line], *r)
@@ -80,6 +86,24 @@ func ReadHandover(ctx context.Context, s *store.Store, b *batch.Batch) (*Handove
 		}
 	}
 	return h, err
+}
+
+// note takes note of a record about the batch as a whole. An edit voids the
+// signatures that were given before it.
+func (h *Handover) note(r *store.Sealed) error {
+	switch r.Event {
+	case batch.EventSigned:
+		var sig batch.Signature
+		if err := decodeBody(r.Body, &sig, r.Seq); err != nil {
+			return err
+		}
+		h.Signers = append(h.Signers, sig.Principal)
+	case batch.EventDropped:
+		h.Signers = nil
+	case eventBegin:
+		h.Runs = append(h.Runs, h.Events[len(h.Events)-1])
+	}
+	return nil
 }
 
 // changes are what a step changed, for people; what it only made sure of is

@@ -348,6 +348,9 @@ func (d *Directory) Each(yield func(*directory.Entry) error) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, key := range d.sorted("", 2) {
+		if d.entries[key].Has("isDeleted") {
+			continue
+		}
 		if err := yield(d.view(key)); err != nil {
 			return err
 		}

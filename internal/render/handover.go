@@ -87,6 +87,7 @@ type HandoverShape struct {
 	Until  *time.Time          `json:"until,omitempty"`
 	UndoOf int                 `json:"undo_of,omitempty"`
 	Undone []int               `json:"undone_by,omitempty"`
+	Signed []string            `json:"signed_by,omitempty"`
 	Head   string              `json:"head"` // hash of the last journal record about it
 	Counts map[string]int      `json:"counts"`
 	Events []carry.Event       `json:"events"`
@@ -109,7 +110,7 @@ type HandoverLineShape struct {
 func HandoverJSON(w io.Writer, h *carry.Handover) error {
 	b := h.Batch
 	out := HandoverShape{Schema: "yardbroom/batch-report/1", ID: b.ID, State: b.State, Yard: b.Identity.Base, By: b.By, Staged: b.Created, Why: b.Why, UndoOf: h.UndoOf,
-		Undone: h.Undone, Head: h.Head, Counts: map[string]int{}, Events: h.Events, Lines: []HandoverLineShape{}}
+		Undone: h.Undone, Signed: h.Signers, Head: h.Head, Counts: map[string]int{}, Events: h.Events, Lines: []HandoverLineShape{}}
 	if !b.Until.IsZero() {
 		out.Until = &b.Until
 	}
@@ -131,8 +132,7 @@ func HandoverJSON(w io.Writer, h *carry.Handover) error {
 // HandoverPage is what became of a batch, as a page.
 func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page {
 	b := h.Batch
-	p := &Page{Title: fmt.Sprintf("Batch %d: %s", b.ID, strings.Join(b.Actions, ", ")),
-		Subtitle: fmt.Sprintf("%s. Staged %s by %s.", b.Identity.Base, Moment(b.Created, zone), b.By), Zone: zone, Made: made}
+	p := &Page{Title: fmt.Sprintf("Batch %d: %s", b.ID, strings.Join(b.Actions, ", ")), Subtitle: b.Identity.Base + ". " + whoDidWhat(h, zone), Zone: zone, Made: made}
 	if b.Why != "" {
 		p.Subtitle += " Why: " + b.Why + "."
 	}
@@ -162,4 +162,19 @@ func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page 
 	}
 	p.Notes = append(p.Notes, "The last journal record about it has the hash "+h.Head+"; \"yardbroom journal --verify --head HASH\" proves that it is still there.")
 	return p
+}
+
+// whoDidWhat says who staged a batch, who signed it and who carried it out.
+func whoDidWhat(h *carry.Handover, zone *time.Location) string {
+	text := fmt.Sprintf("Staged %s by %s", Moment(h.Batch.Created, zone), h.Batch.By)
+	if len(h.Signers) > 0 {
+		text += ", signed by " + strings.Join(h.Signers, " and ")
+	}
+	if len(h.Runs) > 0 {
+		text += fmt.Sprintf(", carried out %s by %s", Moment(h.Runs[0].At, zone), h.Runs[0].By)
+	}
+	if n := len(h.Runs) - 1; n > 0 {
+		text += fmt.Sprintf(", gone on with %s", Count(n, "time"))
+	}
+	return text + "."
 }

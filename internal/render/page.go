@@ -181,6 +181,9 @@ func (p *Page) cell(b *bufio.Writer, s *Section, at int, cell any) {
 		if truth, ok := cell.(bool); ok {
 			text = map[bool]string{true: "yes", false: "no"}[truth]
 		}
+		if strings.Contains(text, "=") {
+			text = strings.ReplaceAll(text, ",", ",<wbr>") // names break between their parts
+		}
 		if s.Totals && at == 0 {
 			text = `<a href="#` + text + `">` + text + "</a>"
 		}
@@ -202,7 +205,7 @@ func columnShares(s *sheet.Sheet) string {
 	for i := range s.Columns {
 		widths[i] = int(columnWidth(&s.Columns[i], s.Rows, i))
 		if s.Columns[i].Kind == sheet.Time {
-			widths[i] = min(widths[i], 17)
+			widths[i] = min(widths[i], 19)
 		}
 		widths[i] = max(min(widths[i], 44), 6) + 3 // for what stands around the text
 		if s.Columns[i].Key {

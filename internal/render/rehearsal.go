@@ -77,7 +77,7 @@ func appearing(w io.Writer, st Style, title string, list []audit.Finding, most i
 	var rows [][]string
 	for i := range worse[:min(len(worse), most)] {
 		f := &worse[i]
-		rows = append(rows, []string{f.Check, f.Severity.String(), Visible(f.Account), Place(f.DN), Visible(shortEvidence(f, st.Zone))})
+		rows = append(rows, []string{f.Check, f.Severity.String(), Visible(f.Account), Visible(placeOf(f)), Visible(shortEvidence(f, st.Zone))})
 	}
 	Table(w, st, []string{"Check", "Severity", "Account", "Where", "Evidence"}, rows, 4, 3)
 	if n := len(worse) - most; n > 0 {
