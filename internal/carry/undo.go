@@ -114,11 +114,13 @@ func Unfinished(ctx context.Context, s *store.Store, wanted func(head *batch.Bat
 }
 
 // takenBack returns which lines of a batch others have taken back whole, by
-// their identity, and the numbers of those batches.
+// their identity, and the numbers of those batches. A restore takes back what
+// was deleted before it.
 func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *batch.Batch) (map[string]int, error) {
 	done := map[string]int{}
 	for _, head := range heads {
-		if head.UndoOf != b.ID || head.State == batch.Staged {
+		restored := head.UndoOf == 0 && slices.Contains(head.Actions, batch.Restore) && slices.Contains(b.Actions, batch.Delete) && head.ID > b.ID
+		if head.UndoOf != b.ID && !restored || head.State == batch.Staged {
 			continue
 		}
 		back, err := batch.Load(ctx, s, head.ID)

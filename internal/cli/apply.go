@@ -307,10 +307,13 @@ func (a *app) tellResult(b *batch.Batch, res carry.Result, dry bool) error {
 		fmt.Fprintf(a.out, "\nBatch %d: %s\n", b.ID, countStates(res.Counts))
 		fmt.Fprintf(a.out, "Journal head: %s\n", res.Head)
 	}
-	if res.Halted != "" && !res.Planned {
+	if res.Halted != "" && !res.Planned && b.Open() > 0 {
 		fmt.Fprintf(a.err, "yardbroom: halted: %s\n", render.Visible(res.Halted))
 		if !dry {
-			fmt.Fprintf(a.err, "yardbroom: to go on when that is settled: yardbroom apply %d; to take back what was done: yardbroom undo %d\n", b.ID, b.ID)
+			fmt.Fprintf(a.err, "yardbroom: to go on when that is settled: yardbroom apply %d\n", b.ID)
+		}
+		if !dry && b.UndoOf == 0 {
+			fmt.Fprintf(a.err, "yardbroom: to take back what was done: yardbroom undo %d\n", b.ID)
 		}
 	}
 	if res.Planned && !dry {
