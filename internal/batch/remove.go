@@ -245,6 +245,9 @@ func (s *Stager) resetPassword(a *directory.Account, o *Order, line *Line) error
 	}
 	line.Actions = append(line.Actions, Action{Name: ResetPassword, Unlock: o.Unlock})
 	line.Changes = append(line.Changes, Change{What: "password", Old: "(kept secret)", New: "a random one, to be changed at the next logon"})
+	if o.Unlock {
+		line.Changes = append(line.Changes, Change{What: "lock", Old: "(if any)", New: "(lifted)"})
+	}
 	line.Warnings = append(line.Warnings, "a password that was reset cannot be taken back; \"apply\" is told with --passwords which file the new ones go into")
 	if s.Dialect == directory.NS389 {
 		line.Warnings = append(line.Warnings, "whether it must be changed at the next logon is for the server's password policy (passwordMustChange) to say")

@@ -125,6 +125,8 @@ func LineChanges(l *batch.Line) string {
 			into = append(into, directory.LeafValue(c.New))
 		case c.What == "password":
 			parts = append(parts, "new password")
+		case c.What == "lock":
+			parts = append(parts, "unlocked")
 		case c.What == "place":
 			parts = append(parts, "moved to "+Place(c.New))
 		case c.What == "entry" && c.Old == "(deleted)":
