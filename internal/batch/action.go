@@ -292,7 +292,12 @@ func guards(d *directory.Dialect, actions []Action, rested []string, e *director
 			}
 			add(containerGuard(e))
 			equal(d.Logon)
-			if kindOf(d, e) == directory.KindGroup {
+			switch kindOf(d, e) {
+			case directory.KindOU:
+				if d == directory.AD {
+					equal(directory.AttrGPLink) // that no policy is linked to it
+				}
+			case directory.KindGroup:
 				for _, id := range []directory.AttrID{directory.AttrMember, directory.AttrUniqueMember, directory.AttrMemberUID} {
 					equal(id) // that it is empty
 				}

@@ -67,7 +67,7 @@ func (s *Stager) mayDelete(ctx context.Context, e *directory.Entry, a *directory
 			return "policies are linked to it; take the links off first", nil
 		}
 	case directory.KindPolicyContainer:
-		return s.unlinked(ctx, e)
+		return PolicyInUse(ctx, s.From, e)
 	}
 	if !a.Kind.IsAccount() {
 		return "", nil
@@ -105,10 +105,22 @@ func (s *Stager) placeholder(member string, group *directory.Entry) bool {
 	return key == directory.FoldDN(group.DN) || slices.ContainsFunc(s.Settings.Audit.PlaceholderMembers, func(p string) bool { return directory.FoldDN(p) == key })
 }
 
-// unlinked tells why a policy is still in use.
-func (s *Stager) unlinked(ctx context.Context, e *directory.Entry) (string, error) {
-	guid := directory.LeafValue(e.DN)
-	found, err := s.From.Select(ctx, "(gPLink=*"+ldap.EscapeFilter(guid)+"*)", []string{"gPLink"})
+// PolicyInUse tells of a group policy, or a part of one, where it is linked to,
+// sites of the configuration partition included; "" where it is not, and for
+// every other entry.
+func PolicyInUse(ctx context.Context, from Reader, e *directory.Entry) (string, error) {
+	policy := e.DN
+	switch {
+	case policyPart(e):
+		_, policy = directory.SplitDN(e.DN)
+	case !e.HasClass("groupPolicyContainer"):
+		return "", nil
+	}
+	filter, attributes := "(gPLink=*"+ldap.EscapeFilter(directory.LeafValue(policy))+"*)", []string{"gPLink"}
+	found, err := from.Select(ctx, filter, attributes)
+	if server, live := from.(*source.Server); live && err == nil && len(found) == 0 {
+		found, err = server.SelectConfiguration(ctx, filter, attributes)
+	}
 	if err != nil || len(found) == 0 {
 		return "", err
 	}

@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,7 +66,7 @@ func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Ent
 	case batch.Move, batch.Rename:
 		return r.roomFor(ctx, e, a)
 	case batch.Delete:
-		return r.childless(ctx, e)
+		return r.deletable(ctx, e)
 	case batch.Restore:
 		found, err := r.Server.Get(ctx, []string{a.RDN + "," + a.To})
 		if err == nil && len(found) > 0 {
@@ -231,7 +232,9 @@ func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *di
 	return r.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target())
 }
 
-func (r *Runner) childless(ctx context.Context, e *directory.Entry) error {
+// deletable tells why an entry must stay: by what stands below it, by its
+// access list, or since it is in use again.
+func (r *Runner) deletable(ctx context.Context, e *directory.Entry) error {
 	below, err := r.Server.Children(ctx, []string{e.DN})
 	if err != nil {
 		return err
@@ -244,12 +247,15 @@ func (r *Runner) childless(ctx context.Context, e *directory.Entry) error {
 	} else if denied {
 		return errors.New("it is protected against accidental deletion (its access list denies delete)")
 	}
+	if why, err := batch.PolicyInUse(ctx, r.Server, e); err != nil || why != "" {
+		return cmp.Or(err, errors.New(why))
+	}
 	return nil
 }
 
 func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	if !past.done(batch.Delete) {
-		if err := r.childless(ctx, e); err != nil {
+		if err := r.deletable(ctx, e); err != nil {
 			return err
 		}
 		before, err := r.imageWithReferences(ctx, e)

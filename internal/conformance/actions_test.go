@@ -250,7 +250,30 @@ func TestAnUnlinkedPolicyGoesWithItsPartsAndComesBack(t *testing.T) {
 		for _, r := range refusals {
 			assert.Regexp(t, "it is linked to|the policy above it stays", r.Why)
 		}
+
+		// Linked by somebody else meanwhile, to a site if there is one, no part of
+		// it is touched.
+		site := s.container("Staff")
+		if s.real != nil {
+			site = "CN=Default-First-Site-Name,CN=Sites,CN=Configuration," + s.yard.Base
+		}
+		link := func(values ...string) {
+			require.Zero(t, modify(st.c, site, func(r *ldap.ModifyRequest) { r.Replace("gPLink", values) }))
+		}
+		link("[LDAP://" + unused + ";0]")
+		other, refusals, err := st.stage(batch.Delete, "", unused)
+		require.ErrorIs(t, err, batch.ErrNothing, "%v", other)
+		assert.Contains(t, refusals[0].Why+refusals[1].Why+refusals[2].Why, "it is linked to "+site)
 		res, kept := st.apply(b)
+		require.Zero(t, res.Counts[batch.Applied], "%+v", kept.Lines)
+		for _, dn := range []string{unused, "CN=Machine," + unused, "CN=User," + unused} {
+			assert.NotNil(t, s.entry(t, st.c, dn))
+		}
+		link()
+		b, refusals, err = st.stage(batch.Delete, "", unused)
+		require.NoError(t, err, "%v", refusals)
+
+		res, kept = st.apply(b)
 		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", kept.Lines)
 		assert.Nil(t, s.entry(t, st.c, unused))
 		assert.NotNil(t, s.entry(t, st.c, "CN=User,"+used))

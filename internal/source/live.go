@@ -586,6 +586,15 @@ func (s *Server) Select(ctx context.Context, filter string, attributes []string)
 	return s.all(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes})
 }
 
+// SelectConfiguration is Select in the configuration partition of the `ad`
+// schema, where sites and servers stand. Other directories have none.
+func (s *Server) SelectConfiguration(ctx context.Context, filter string, attributes []string) ([]directory.Entry, error) {
+	if s.Root.Config == "" {
+		return nil, nil
+	}
+	return s.all(ctx, Query{Base: s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes})
+}
+
 // Each lets the server evaluate the selection.
 func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
 	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
