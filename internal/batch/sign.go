@@ -147,16 +147,16 @@ func signerTime(text string) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is not a time of the form YYYYMMDD[HHMM[SS]]", text)
 }
 
-// find returns the signer with a key, as of a time.
-func (all Signers) find(key ssh.PublicKey, at time.Time) (*signer, error) {
+// find returns the signer with a key, as of a time, for a namespace.
+func (all Signers) find(key ssh.PublicKey, at time.Time, namespace string) (*signer, error) {
 	for i := range all {
 		s := &all[i]
 		if !bytes.Equal(s.key.Marshal(), key.Marshal()) {
 			continue
 		}
 		switch {
-		case len(s.namespaces) > 0 && !slices.ContainsFunc(s.namespaces, func(n string) bool { m, _ := path.Match(n, SignatureNamespace); return m }):
-			return nil, fmt.Errorf("the key of %s is not allowed for %s", s.principals[0], SignatureNamespace)
+		case len(s.namespaces) > 0 && !slices.ContainsFunc(s.namespaces, func(n string) bool { m, _ := path.Match(n, namespace); return m }):
+			return nil, fmt.Errorf("the key of %s is not allowed for %s", s.principals[0], namespace)
 		case !s.after.IsZero() && at.Before(s.after), !s.before.IsZero() && !at.Before(s.before):
 			return nil, fmt.Errorf("the key of %s is not valid now", s.principals[0])
 		}
@@ -167,7 +167,7 @@ func (all Signers) find(key ssh.PublicKey, at time.Time) (*signer, error) {
 
 // Holds tells whether a key may sign now, for choosing one of an agent's.
 func (all Signers) Holds(key ssh.PublicKey) bool {
-	_, err := all.find(key, time.Now())
+	_, err := all.find(key, time.Now(), SignatureNamespace)
 	return err == nil
 }
 
@@ -194,7 +194,7 @@ func (all Signers) Verify(b *Batch, armored []byte, at time.Time) (*Signature, e
 	if err != nil {
 		return nil, fmt.Errorf("this is no signature: %w", err)
 	}
-	s, err := all.find(sig.PublicKey, at)
+	s, err := all.find(sig.PublicKey, at, SignatureNamespace)
 	if err != nil {
 		return nil, err
 	}

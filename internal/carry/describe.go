@@ -58,6 +58,11 @@ func Describe(r *store.Sealed) string {
 		if json.Unmarshal(r.Body, &sig) == nil {
 			return fmt.Sprintf("by %s with %s", sig.Principal, sig.Key)
 		}
+	case batch.EventHeadSigned:
+		var h batch.SignedHead
+		if json.Unmarshal(r.Body, &h) == nil {
+			return fmt.Sprintf("the journal up to record %d, with %s", h.Seq, h.Key)
+		}
 	case store.EventExempted, store.EventExemptionEnded:
 		var e settings.Exemption
 		if json.Unmarshal(r.Body, &e) == nil {

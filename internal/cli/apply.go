@@ -266,6 +266,9 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	if err != nil {
 		return err
 	}
+	if !dry {
+		defer a.signHead(context.WithoutCancel(ctx), s)
+	}
 	return a.tellResult(b, res, dry)
 }
 
@@ -284,6 +287,7 @@ func (a *app) conclude(ctx context.Context, s *store.Store, b *batch.Batch) erro
 	if err != nil {
 		return err
 	}
+	defer a.signHead(ctx, s)
 	return a.tellResult(b, res, false)
 }
 

@@ -9,8 +9,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/render"
+	"yardbroom/internal/store"
 )
 
 func (a *app) journalCommand() *cli.Command {
@@ -44,7 +46,7 @@ func (a *app) journalCommand() *cli.Command {
 					return err
 				}
 				fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", render.Count(proof.Records, "record"), proof.Head)
-				return nil
+				return a.verifyHeads(ctx, s)
 			}
 			records, err := s.Journal(ctx, cmd.Int("batch"), 0)
 			if err != nil {
@@ -83,4 +85,29 @@ func (a *app) journalCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// verifyHeads proves the signatures on the journal, and says what they cover.
+func (a *app) verifyHeads(ctx context.Context, s *store.Store) error {
+	heads, err := batch.VerifyHeads(ctx, s, nil)
+	if file := a.set.Signing.AllowedSigners; err == nil && len(heads) > 0 && file != "" {
+		var signers batch.Signers
+		if signers, err = batch.ReadSigners(file); err == nil {
+			heads, err = batch.VerifyHeads(ctx, s, signers)
+		}
+	}
+	switch {
+	case err != nil:
+		return err
+	case len(heads) > 0:
+		last := heads[0]
+		who := last.Key
+		if last.Principal != "" {
+			who = last.Principal + " (" + last.Key + ")"
+		}
+		fmt.Fprintf(a.out, "Signed %s, last up to record %d by %s\n", render.Count(len(heads), "time"), last.Seq, render.Visible(who))
+	case a.set.Signing.Key != "":
+		a.note("no signature is in the journal, though the settings name a key for it")
+	}
+	return nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -103,57 +104,81 @@ func (a *app) signFile(cmd *cli.Command, file string) error {
 // signWith signs with the key that was asked for, else with the settings', else
 // with the one of the agent that is allowed.
 func (a *app) signWith(cmd *cli.Command, b *batch.Batch, allowed batch.Signers) ([]byte, error) {
-	file := cmd.String("key")
-	if file == "" {
-		file = a.set.Signing.Key
-	}
-	if file == "" {
-		conn, keys, err := agentKeys()
+	if file := cmp.Or(cmd.String("key"), a.set.Signing.Key); file != "" {
+		with, done, err := a.keyIn(file, a.ask())
 		if err != nil {
-			return nil, usage("say with --key which key to sign with: %w", err)
+			return nil, fmt.Errorf("--key %s: %w", file, err)
 		}
-		defer conn.Close()
-		for _, k := range keys {
-			if len(keys) == 1 || allowed.Holds(k.PublicKey()) {
-				return batch.Sign(b, k)
-			}
-		}
-		return nil, usage("say with --key which of the agent's %d keys to sign with: none is among the allowed signers", len(keys))
+		defer done()
+		return batch.Sign(b, with)
 	}
+	conn, keys, err := agentKeys()
+	if err != nil {
+		return nil, usage("say with --key which key to sign with: %w", err)
+	}
+	defer conn.Close()
+	for _, k := range keys {
+		if len(keys) == 1 || allowed.Holds(k.PublicKey()) {
+			return batch.Sign(b, k)
+		}
+	}
+	return nil, usage("say with --key which of the agent's %d keys to sign with: none is among the allowed signers", len(keys))
+}
+
+// keyIn is the key of a file, private, or public where the agent holds the
+// other half. A passphrase is asked for with ask, if that is given. The key can
+// be used until done is called.
+func (a *app) keyIn(file string, ask func(string) (string, error)) (with ssh.Signer, done func(), err error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("--key: %w", err)
+		return nil, nil, err
 	}
-	if public, _, _, _, err := ssh.ParseAuthorizedKey(text); err == nil {
-		conn, keys, err := agentKeys()
-		if err != nil {
-			return nil, fmt.Errorf("--key %s is a public key: %w", file, err)
-		}
-		defer conn.Close()
-		for _, k := range keys {
-			if string(k.PublicKey().Marshal()) == string(public.Marshal()) {
-				return batch.Sign(b, k)
-			}
-		}
-		return nil, fmt.Errorf("--key %s: the agent does not hold its private key", file)
-	}
-	with, err := a.privateKey(file, text)
+	public, _, _, _, err := ssh.ParseAuthorizedKey(text)
 	if err != nil {
-		return nil, fmt.Errorf("--key %s: %w", file, err)
+		with, err = privateKey(file, text, ask)
+		return with, func() {}, err
 	}
-	return batch.Sign(b, with)
+	conn, keys, err := agentKeys()
+	if err != nil {
+		return nil, nil, fmt.Errorf("it is a public key: %w", err)
+	}
+	for _, k := range keys {
+		if string(k.PublicKey().Marshal()) == string(public.Marshal()) {
+			return k, func() { conn.Close() }, nil
+		}
+	}
+	conn.Close()
+	return nil, nil, errors.New("the agent does not hold its private key")
+}
+
+// signHead signs the journal after a batch, where the settings name a key. One
+// that cannot be used is noted: what was done was done.
+func (a *app) signHead(ctx context.Context, s *store.Store) {
+	file := a.set.Signing.Key
+	if file == "" {
+		return
+	}
+	with, done, err := a.keyIn(file, nil)
+	if err == nil {
+		defer done()
+		var head *batch.SignedHead
+		if head, err = batch.SignHead(ctx, s, with, actor(), a.now().UTC()); err == nil {
+			a.note("the journal is signed up to here with %s", head.Key)
+			return
+		}
+	}
+	a.note("the head of the journal is not signed: %s: %v", file, err)
 }
 
 // privateKey reads a private key, asking for its passphrase where it has one.
-func (a *app) privateKey(file string, text []byte) (ssh.Signer, error) {
+func privateKey(file string, text []byte, ask func(string) (string, error)) (ssh.Signer, error) {
 	with, err := ssh.ParsePrivateKey(text)
 	var missing *ssh.PassphraseMissingError
 	if !errors.As(err, &missing) {
 		return with, err
 	}
-	ask := a.ask()
 	if ask == nil {
-		return nil, errors.New("it has a passphrase, and there is no terminal to ask for it: put it into the agent")
+		return nil, errors.New("it has a passphrase, and nobody to ask for it: put it into the agent, and name the public key")
 	}
 	phrase, err := ask("Passphrase of " + file + ": ")
 	if err != nil {

@@ -41,6 +41,8 @@ func chain(before string, seq int, record []byte) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+const lastRecord = "SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1"
+
 // transaction is one transaction of the database, with the end of the chain
 // once it was asked for.
 type transaction struct {
@@ -59,7 +61,7 @@ func (tx *transaction) appendRecord(ctx context.Context, r *Record) (Sealed, err
 	}
 	if tx.insert == nil {
 		tx.head = start
-		err := tx.QueryRowContext(ctx, "SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1").Scan(&tx.seq, &tx.head)
+		err := tx.QueryRowContext(ctx, lastRecord).Scan(&tx.seq, &tx.head)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return Sealed{}, err
 		}
@@ -140,6 +142,26 @@ func (s *Store) Since(ctx context.Context, event string, t time.Time, take func(
 // its lines.
 func (s *Store) About(ctx context.Context, batch int) ([]Sealed, error) {
 	return s.records(ctx, "SELECT seq, record, hash FROM journal WHERE batch = ? AND line = 0 ORDER BY seq", batch)
+}
+
+// Head returns the number and the hash of the last record; 0 of an empty
+// journal.
+func (s *Store) Head(ctx context.Context) (seq int, hash string, err error) {
+	hash = start
+	err = s.db.QueryRowContext(ctx, lastRecord).Scan(&seq, &hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return seq, hash, err
+}
+
+// HashOf returns the hash of a record.
+func (s *Store) HashOf(ctx context.Context, seq int) (hash string, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT hash FROM journal WHERE seq = ?", seq).Scan(&hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", fmt.Errorf("there is no journal record %d", seq)
+	}
+	return hash, err
 }
 
 // Proof is the result of going through the whole chain.
