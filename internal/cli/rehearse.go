@@ -202,6 +202,9 @@ func (a *app) play(ctx context.Context, p *place, s *stageSet, b *batch.Batch) (
 	r := &carry.Runner{Store: st, Batch: &played, Server: server, Protection: protection, Settings: a.set,
 		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: time.Now, Rehearsal: true, AcceptUnproved: true, Connections: 4, Homes: p.yard.Homes,
 		Deliver: func(*batch.Line, string) error { return nil }}
+	if r.Barred, err = a.leaversAmong(ctx, &played); err != nil {
+		return carry.Result{}, nil, err
+	}
 	res, err := r.Run(ctx)
 	played.ID = b.ID
 	return res, &played, err
