@@ -51,7 +51,8 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Append(ctx, &Record{At: time.Unix(1, 0).UTC(), By: "tester", Event: "staged"})
 	require.NoError(t, err)
-	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE reconciliations", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
+	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE reconciliations", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event",
+		"INSERT INTO journal (seq, batch, line, record, hash) VALUES (2, 0, 0, '{broken', 'x')", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
 		_, err = s.db.ExecContext(ctx, step)
 		require.NoError(t, err)
 	}
@@ -65,6 +66,10 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, all)
 	}
+	_, err = s.Verify(ctx, "")
+	require.ErrorContains(t, err, "journal record 2 was changed", "a broken record is still found, and no more than that")
+	_, err = s.db.ExecContext(ctx, "DELETE FROM journal WHERE seq = 2")
+	require.NoError(t, err)
 	journal, err := s.Journal(ctx, 0, 0)
 	require.NoError(t, err)
 	assert.Len(t, journal, 1)

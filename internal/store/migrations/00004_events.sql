@@ -1,6 +1,7 @@
 -- +goose Up
 ALTER TABLE journal ADD COLUMN event TEXT NOT NULL DEFAULT '';
-UPDATE journal SET event = json_extract(record, '$.event');
+-- A record that is broken is for verify to find, not for this.
+UPDATE journal SET event = coalesce(json_extract(record, '$.event'), '') WHERE json_valid(record);
 CREATE INDEX journal_by_event ON journal (event, seq);
 
 -- +goose Down
