@@ -45,16 +45,24 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 		return err
 	}
 	defer stage.close()
-	at := a.now().UTC() // one moment for both, or something might get old in between
-	before, err := a.judgeCopy(ctx, stage, at)
-	if err != nil {
+	as, then := filepath.Join(stage.dir, "before.ldif"), filepath.Join(stage.dir, "after.ldif")
+	if err := stage.write(as); err != nil {
 		return err
 	}
 	res, played, err := a.play(ctx, p, stage, b)
 	if err != nil {
 		return err
 	}
-	after, err := a.judgeCopy(ctx, stage, at)
+	if err := stage.write(then); err != nil {
+		return err
+	}
+	// Both are judged for one moment, or something might get old in between.
+	at := a.now().UTC()
+	before, err := a.judgeCopy(ctx, stage, as, at)
+	if err != nil {
+		return err
+	}
+	after, err := a.judgeCopy(ctx, stage, then, at)
 	if err != nil {
 		return err
 	}
@@ -130,13 +138,9 @@ func (a *app) setStage(ctx context.Context, p *place, b *batch.Batch) (*stageSet
 	return s, nil
 }
 
-// judgeCopy audits the copy as it is now, by the last roster too: a file of its
-// entries, which is read much faster than they are asked for.
-func (a *app) judgeCopy(ctx context.Context, s *stageSet, at time.Time) (*audit.Report, error) {
-	path := filepath.Join(s.dir, "copy.ldif")
-	if err := s.write(path); err != nil {
-		return nil, err
-	}
+// judgeCopy audits a file that was written of the copy, by the last roster too.
+// That is much faster than asking the copy for its entries.
+func (a *app) judgeCopy(ctx context.Context, s *stageSet, path string, at time.Time) (*audit.Report, error) {
 	file, err := source.OpenFile(path, nil)
 	if err != nil {
 		return nil, err
@@ -161,7 +165,7 @@ func (a *app) judgeCopy(ctx context.Context, s *stageSet, at time.Time) (*audit.
 	return a.run(ctx, p, survey, people, at, nil, "")
 }
 
-// write writes the copy into a file that nobody needs for long.
+// write writes the copy as it is now into a file that nobody needs for long.
 func (s *stageSet) write(path string) error {
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -204,4 +205,22 @@ func TestDeniesDelete(t *testing.T) {
 	for n := 1; n < len(whole); n++ {
 		_, _ = DeniesDelete(whole[:n]) // no length may make it panic
 	}
+}
+
+func TestACloneSharesNothing(t *testing.T) {
+	block := []byte("CN=Ada,DC=xMailx-notead@xtopuser")
+	text := func(from, to int) string { return unsafe.String(&block[from], to-from) }
+	e := Entry{DN: text(0, 11)}
+	e.Set(text(11, 15), text(21, 25))
+	e.Set("objectClass", text(25, 28), text(28, 32))
+	e.Set(text(15, 21))
+	e.Attrs = append(e.Attrs, Attribute{Name: text(15, 21)})
+	c := e.Clone()
+	clear(block)
+	assert.Equal(t, "CN=Ada,DC=x", c.DN)
+	assert.Equal(t, []string{"ad@x"}, c.Get("mail"))
+	assert.Equal(t, []string{"top", "user"}, c.Get("objectClass"))
+	assert.True(t, c.Has("x-note"), "an attribute without values is there")
+	c.Set("mail", append(c.Get("mail"), "more")...)
+	assert.Equal(t, []string{"top", "user"}, c.Get("objectClass"), "each list has room of its own")
 }

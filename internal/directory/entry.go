@@ -98,13 +98,40 @@ func (e *Entry) Set(name string, values ...string) {
 // Clone returns a copy that shares no memory with the entry, so that it may
 // outlive the block it was read from.
 func (e *Entry) Clone() Entry {
-	c := Entry{DN: strings.Clone(e.DN), Attrs: make([]Attribute, len(e.Attrs))}
-	for i, a := range e.Attrs {
-		values := make([]string, len(a.Values))
-		for j, v := range a.Values {
-			values[j] = strings.Clone(v)
+	// One text and one list for all of it: a directory of a million entries is
+	// thirty million values.
+	size, n := len(e.DN), 0
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		if a.ID.String() != a.Name {
+			size += len(a.Name)
 		}
-		c.Attrs[i] = Attribute{Name: strings.Clone(a.Name), ID: a.ID, Values: values}
+		for _, v := range a.Values {
+			size += len(v)
+		}
+		n += len(a.Values)
+	}
+	var b strings.Builder
+	b.Grow(size)
+	keep := func(s string) string {
+		at := b.Len()
+		b.WriteString(s)
+		return b.String()[at:]
+	}
+	c := Entry{DN: keep(e.DN), Attrs: make([]Attribute, len(e.Attrs))}
+	values := make([]string, 0, n)
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		name := a.ID.String()
+		if name != a.Name {
+			name = keep(a.Name)
+		}
+		at := len(values)
+		for _, v := range a.Values {
+			values = append(values, keep(v))
+		}
+		// Clipped, so that what is appended to one attribute is no other's.
+		c.Attrs[i] = Attribute{Name: name, ID: a.ID, Values: values[at:len(values):len(values)]}
 	}
 	return c
 }
