@@ -239,6 +239,9 @@ func actor() string {
 	name := "unknown"
 	if u, err := user.Current(); err == nil {
 		name = u.Username
+		if behind := os.Getenv("SUDO_USER"); u.Uid == "0" && behind != "" {
+			name = behind // who is at work, and so cannot sign as well
+		}
 	}
 	if host, err := os.Hostname(); err == nil {
 		name += "@" + host

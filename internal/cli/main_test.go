@@ -92,6 +92,12 @@ audit:
 signing: {allowed_signers: allowed_signers}
 `, url, demo.Account, demo.Base), 0o600)
 		},
+		Condition: func(cond string) (bool, error) {
+			if cond != "root" {
+				return false, fmt.Errorf("unknown condition %q", cond)
+			}
+			return os.Geteuid() == 0, nil
+		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			// colleague DN ATTRIBUTE [VALUE…] changes an entry of the live
 			// directory behind the tool's back.
