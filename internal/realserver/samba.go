@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -33,10 +34,16 @@ func Samba(t testing.TB, dir string) *Server {
 	text, err := os.ReadFile(conf)
 	require.NoError(t, err)
 	// No RPC: its ports lie among those that outgoing connections get, so that
-	// the server would sometimes find one taken and end.
+	// the server would sometimes find one taken and end. Provisioning lists the
+	// services, and the last list counts.
+	lines := slices.DeleteFunc(strings.SplitAfter(string(text), "\n"), func(line string) bool {
+		return strings.HasPrefix(strings.TrimSpace(line), "server services")
+	})
 	extra := "[global]\n\tserver services = ldap, cldap, kdc\n\tinterfaces = lo\n\tbind interfaces only = yes\n\tpid directory = " + dir +
 		"\n\tldap server require strong auth = allow_sasl_over_tls\n"
-	require.NoError(t, os.WriteFile(conf, []byte(strings.Replace(string(text), "[global]\n", extra, 1)), 0o600))
+	require.NoError(t, os.WriteFile(conf, []byte(strings.Replace(strings.Join(lines, ""), "[global]\n", extra, 1)), 0o600))
+	// What a service that is left out would do: tickets name the server so.
+	s.Tool(t, "spn", "add", "ldap/dc1.larkmoor.example", "DC1$")
 	Certificate(t, filepath.Join(dir, "private", "tls"), "dc1.larkmoor.example")
 	s.start = func(t testing.TB) {
 		t.Helper()
