@@ -41,6 +41,7 @@ type Server struct {
 	Dir               string   // of its data
 	folders           []string // that the server made elsewhere
 	start             func(testing.TB)
+	ended             chan struct{} // closed when the process has ended
 	process           *exec.Cmd
 	log               *bytes.Buffer
 }
@@ -83,16 +84,26 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 	s.log = &bytes.Buffer{}
 	cmd.Stdout, cmd.Stderr = s.log, s.log
 	require.NoError(t, cmd.Start())
-	s.process = cmd
-	for range 200 {
+	s.process, s.ended = cmd, make(chan struct{})
+	go func(ended chan struct{}) {
+		_ = cmd.Wait()
+		close(ended)
+	}(s.ended)
+	// A disk may stall for long on a busy machine.
+	for late := time.After(2 * time.Minute); ; {
 		if c, err := net.Dial("tcp", addr); err == nil {
 			c.Close()
 			return
 		}
-		time.Sleep(100 * time.Millisecond)
+		select {
+		case <-s.ended:
+			t.Fatalf("%s ended before it answered at %s:\n%s", s.Name, addr, s.log)
+		case <-late:
+			s.Stop()
+			t.Fatalf("%s did not answer at %s:\n%s", s.Name, addr, s.log)
+		case <-time.After(100 * time.Millisecond):
+		}
 	}
-	s.Stop()
-	t.Fatalf("%s did not answer at %s:\n%s", s.Name, addr, s.log)
 }
 
 // Stop ends the server at once, for good.
@@ -113,7 +124,7 @@ func (s *Server) Start(t testing.TB) {
 func (s *Server) Kill() {
 	if s.process != nil {
 		killAll(s.process)
-		_ = s.process.Wait()
+		<-s.ended
 		s.process = nil
 	}
 }
