@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/settings"
 )
@@ -82,7 +83,7 @@ type pass struct {
 
 	byPersonID func() map[string]int
 	byKey      func() map[directory.Key]*directory.Account
-	graph      func() *graph
+	graph      func() *privilege.Graph
 	disabled   func() map[directory.Key]*directory.Account
 	entitled   map[directory.Key][]*directory.Group // that disabled users are listed in
 	variants   map[directory.AttrID]map[string]*variant
@@ -130,7 +131,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	p.lines = lines{stale: a.StaleAfter.Before(p.asOf), staleComputer: a.StaleComputerAfter.Before(p.asOf), fresh: a.NewAccountGrace.Before(p.asOf),
 		password: a.PasswordMaxAge.Before(p.asOf), keyPassword: a.KeyPasswordMaxAge.Before(p.asOf), overdue: a.DeleteAfter.Before(p.asOf), soon: a.Soon.After(p.asOf)}
 	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
-	p.graph = sync.OnceValue(func() *graph { return newGraph(s, set.Audit.PrivilegedGroups) })
+	p.graph = sync.OnceValue(func() *privilege.Graph { return privilege.NewGraph(s, set.Audit.PrivilegedGroups) })
 	p.disabled = sync.OnceValue(p.findDisabled)
 	for i := range jobs {
 		j := &jobs[i]
@@ -349,6 +350,9 @@ func (p *pass) notes() []string {
 	}
 	if p.Dialect != directory.AD && !p.Shows(directory.KindUser, p.Dialect.Enabled...) && p.Count[directory.KindUser] > 0 {
 		notes = append(notes, "no user shows "+directory.AttrNames(p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure")
+	}
+	if partial := p.graph().Partial(); len(partial) > 0 {
+		notes = append(notes, "the members of "+listed(partial)+" were not read whole, so more accounts than these may be privileged")
 	}
 	return notes
 }

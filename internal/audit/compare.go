@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
 )
 
 // Comparison is what changed between two audits of one directory.
@@ -178,11 +179,7 @@ func (c *Comparison) members() {
 		g := &c.Before.Survey.Groups[i]
 		old[identity(&g.Subject)] = g
 	}
-	graph := newGraph(c.After.Survey, nil)
-	powerful := func(k directory.Key) bool {
-		i, ok := graph.byKey[k]
-		return ok && slices.ContainsFunc(graph.depth, func(d map[int]int) bool { _, in := d[i]; return in })
-	}
+	powerful := privilege.NewGraph(c.After.Survey, nil).Leads
 	type change struct {
 		group        *directory.Group
 		joined, left []directory.Key

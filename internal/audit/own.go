@@ -60,7 +60,7 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	c := &Check{Name: name, Severity: Low, Short: f.Text, Suggest: f.Suggest, Kinds: anything, Filter: f.Filter, attributes: parsed.Attributes()}
 	for _, attr := range c.attributes {
 		if directory.IsSecret(attr) {
-			return nil, fmt.Errorf("%s: %s holds secrets, which are never asked for", name, attr)
+			return nil, fmt.Errorf("%s: %w", name, directory.SecretError(attr))
 		}
 	}
 	if f.Severity != "" {

@@ -184,7 +184,7 @@ func serviceNameOnUser(p *pass, a *directory.Account) *Finding {
 	}
 	f.Evidence = []Evidence{{directory.AttrServicePrincipalName.String(), listed(names)}}
 	if wantsPrivilege(p) == "" {
-		if reached := p.graph().reachedBy(a); len(reached) > 0 {
+		if reached := p.graph().Of(a); len(reached) > 0 {
 			high := High
 			f.severity = &high
 			f.Evidence = append(f.Evidence, reachEvidence(reached)...)

@@ -285,7 +285,11 @@ func guards(d *directory.Dialect, actions []Action, rested []string, e *director
 		case LeaveGroup:
 			add(groupsGuard(IsMember, a.Groups))
 		case LeaveGroups:
-			add(groupsGuard(Groups, a.Groups))
+			g := groupsGuard(Groups, a.Groups)
+			for _, dn := range a.Stays {
+				g.Values = append(g.Values, Octets(dn))
+			}
+			add(g)
 		case Delete:
 			for _, id := range d.Enabled {
 				equal(id)

@@ -74,6 +74,8 @@ type Line struct {
 	Actions    []Action `json:"actions"`
 	Changes    []Change `json:"changes"`
 	Warnings   []string `json:"warnings,omitempty"`
+	// Also is what is touched besides the entry itself.
+	Also []Touched `json:"also,omitempty"`
 	// Partly tells of a line of an undo that it leaves something for another.
 	Partly bool `json:"partly,omitempty"`
 }
@@ -102,6 +104,7 @@ type Action struct {
 	RDN    string       `json:"rdn,omitempty"`    // move, restore: the leaf of the name
 	Put    []Mod        `json:"put,omitempty"`    // the changes, where they are known at staging
 	Groups []Membership `json:"groups,omitempty"` // what is joined or left
+	Stays  []string     `json:"stays,omitempty"`  // leave-groups: the groups that must not be touched
 	Unlock bool         `json:"unlock,omitempty"` // reset-password: lift a lock too
 	Image  *Image       `json:"image,omitempty"`  // restore: the entry as it was
 	Home   *homes.Place `json:"home,omitempty"`   // the folder that is set aside, put back or archived
@@ -114,6 +117,8 @@ type Membership struct {
 	Attr string `json:"attr"` // by which the group lists it
 	// Privileged are the privileged groups that the group is, or leads to.
 	Privileged []string `json:"privileged,omitempty"`
+
+	protected string // why the group must not be written
 }
 
 // Mod changes one attribute from Old to New, whole lists of values.

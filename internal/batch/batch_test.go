@@ -3,7 +3,6 @@ package batch
 import (
 	"context"
 	"encoding/json"
-	"strings"
 	"testing"
 	"time"
 
@@ -14,16 +13,6 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/store"
 )
-
-// entry makes an entry from "name=value" texts.
-func entry(dn string, attrs ...string) *directory.Entry {
-	e := &directory.Entry{DN: dn}
-	for _, a := range attrs {
-		name, value, _ := strings.Cut(a, "=")
-		e.Set(name, append(e.Get(name), value)...)
-	}
-	return e
-}
 
 func TestPlan(t *testing.T) {
 	honoured, inVain := LockPolicy{Known: true, Honoured: true}, LockPolicy{Known: true}
@@ -115,121 +104,6 @@ func TestDrift(t *testing.T) {
 			assert.Contains(t, got, c.want)
 		})
 	}
-}
-
-func TestProtectionSaysWhy(t *testing.T) {
-	guid := "objectGUID=" + strings.Repeat("g", 16)
-	p := Protection{Dialect: directory.AD, Scope: directory.FoldAll([]string{"OU=Staff,DC=x"}), LeaveOut: directory.FoldAll([]string{"OU=Robots,OU=Staff,DC=x"}),
-		Bound: []string{"", `LARKMOOR\keeper`, "cn=direct,ou=staff,dc=x"}}
-	staff := func(attrs ...string) *directory.Entry {
-		return entry("CN=a,OU=Staff,DC=x", append([]string{"objectClass=user", guid, "userAccountControl=512"}, attrs...)...)
-	}
-	computer := func(attrs ...string) *directory.Entry {
-		return entry("CN=a,OU=Staff,DC=x", append([]string{"objectClass=user", "objectClass=computer", guid}, attrs...)...)
-	}
-	for _, c := range []struct {
-		e    *directory.Entry
-		want string
-	}{
-		{staff("sAMAccountName=ada"), ""},
-		{computer("userAccountControl=4096", "primaryGroupID=515"), ""},
-		{staff("isCriticalSystemObject=TRUE"), "built-in"},
-		{computer("userAccountControl=532480"), "domain controller"},
-		{computer("userAccountControl=4096", "primaryGroupID=521"), "domain controller"},
-		{computer("userAccountControl=83890176"), "domain controller"},
-		{staff("msExchRecipientTypeDetails=4"), "mailbox of a room"},
-		{staff("userAccountControl=2080"), ""},
-		{computer("userAccountControl=4096", "servicePrincipalName=MSServerCluster/x"), "cluster"},
-		{staff("sAMAccountName=HealthMailbox12", "homeMDB=x"), "mail system"},
-		{entry("CN=a,OU=Staff,DC=x", "objectClass=user", "objectClass=msExchSystemMailbox", guid), "mail system"},
-		{staff("sAMAccountName=KEEPER"), "bound as"},
-		{entry("CN=Direct,OU=Staff,DC=x", "objectClass=user", guid), "bound as"},
-		{entry("CN=a,OU=Robots,OU=Staff,DC=x", "objectClass=user", guid), "outside the yard's scope"},
-		{entry("CN=a,DC=x", "objectClass=user", guid), "outside the yard's scope"},
-		{entry("OU=a,OU=Staff,DC=x", "objectClass=organizationalUnit", guid), "not for an entry of this kind (ou)"},
-		{entry("CN=a,OU=Staff,DC=x", "objectClass=user"), "cannot be read"},
-	} {
-		why := p.Why(c.e, []string{Disable})
-		switch {
-		case c.e.First("userAccountControl") == "2080":
-			assert.Contains(t, why, "trust")
-		case c.want == "":
-			assert.Empty(t, why)
-		default:
-			assert.Contains(t, why, c.want)
-		}
-	}
-}
-
-// directoryOf is a Reader over a few entries.
-type directoryOf []directory.Entry
-
-func (d directoryOf) Select(_ context.Context, filter string, _ []string) (found []directory.Entry, _ error) {
-	class := "group"
-	if strings.Contains(filter, "primaryGroupID") {
-		class = "user"
-	}
-	for _, e := range d {
-		if e.HasClass(class) && (class == "group" || e.First("primaryGroupID") != "513") {
-			found = append(found, e)
-		}
-	}
-	return found, nil
-}
-
-func (d directoryOf) Get(_ context.Context, dns []string) (found []directory.Entry, _ error) {
-	for _, e := range d {
-		for _, dn := range dns {
-			if directory.FoldDN(e.DN) == directory.FoldDN(dn) {
-				found = append(found, e)
-			}
-		}
-	}
-	return found, nil
-}
-
-func TestPrivilegeFollowsNestingLoopsAndPrimaryGroups(t *testing.T) {
-	sid := func(s string) string {
-		raw, err := directory.EncodeSID(s)
-		require.NoError(t, err)
-		return "objectSid=" + raw
-	}
-	user := func(cn, flags, primary string) directory.Entry {
-		return *entry("CN="+cn+",DC=x", "objectClass=user", "userAccountControl="+flags, "primaryGroupID="+primary)
-	}
-	d := directoryOf{
-		*entry("CN=Domänen-Admins,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-512"), "member=CN=Inner,DC=x", "member=CN=ada,DC=x"),
-		*entry("CN=Inner,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1200"), "member=cn=domänen-admins,dc=x", "member=CN=bram,DC=x"),
-		*entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member=CN=Domänen-Admins,DC=x"),
-		*entry("CN=Ordinary,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1512"), "member=CN=eve,DC=x"),
-		user("ada", "512", "513"), user("bram", "514", "513"), user("clara", "512", "512"), user("eve", "512", "513"),
-	}
-	p, err := ReadPrivilege(context.Background(), d, directory.AD, nil, time.Now())
-	require.NoError(t, err)
-	assert.True(t, p.Judged)
-	for dn, want := range map[string][]string{"CN=ada,DC=x": {"Administrators", "Domänen-Admins"}, "CN=bram,DC=x": {"Administrators", "Domänen-Admins"},
-		"cn=CLARA,dc=x": {"Administrators", "Domänen-Admins"}, "CN=eve,DC=x": nil} {
-		assert.Equal(t, want, p.Of(dn), dn)
-	}
-	all := func(dns ...string) (going []Going) {
-		for _, dn := range dns {
-			going = append(going, Going{dn, p.Of(dn)})
-		}
-		return going
-	}
-	assert.Equal(t, []string{"Administrators", "Domänen-Admins"}, p.LeadsTo("cn=inner,dc=x"))
-	assert.Empty(t, p.LeadsTo("CN=Ordinary,DC=x"))
-	assert.Equal(t, []string{"Administrators"}, p.WouldEmpty([]Going{{"CN=ada,DC=x", []string{"Administrators"}}, {"CN=clara,DC=x", []string{"Administrators"}}}), "they stay in the other")
-	assert.Empty(t, p.WouldEmpty(all("CN=ada,DC=x")), "Clara stays")
-	assert.Equal(t, []string{"Administrators", "Domänen-Admins"}, p.WouldEmpty(all("CN=ada,DC=x", "CN=clara,DC=x")), "Bram is disabled")
-	assert.Empty(t, p.WouldEmpty(all("CN=bram,DC=x")), "he kept nobody's lights on")
-
-	p, err = ReadPrivilege(context.Background(), d[1:2], directory.AD, nil, time.Now())
-	require.NoError(t, err)
-	assert.False(t, p.Judged)
-	p, err = ReadPrivilege(context.Background(), d[3:], directory.AD, []string{"cn=ordinary,dc=X"}, time.Now())
-	require.NoError(t, err)
-	assert.Equal(t, []string{"Ordinary"}, p.Of("CN=eve,DC=x"))
 }
 
 func TestOctetsSurviveJSON(t *testing.T) {

@@ -49,7 +49,7 @@ func (b *Batch) ReadDoomed(ctx context.Context, from Reader) (Doomed, error) {
 		members[i] = &entries[i]
 		doomed.Entries[directory.FoldDN(entries[i].DN)] = entries[i]
 	}
-	doomed.Groups, err = ReadMemberships(ctx, from, d, members, nil)
+	doomed.Groups, err = ReadMemberships(ctx, from, d, members, nil, nil)
 	return doomed, err
 }
 

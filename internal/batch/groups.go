@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
 )
@@ -38,14 +36,14 @@ func MemberValue(attr string, e *directory.Entry) string {
 
 // ReadMemberships returns the groups that list each of the entries, sorted by
 // name, under their folded DNs. Primary groups are not among them.
-func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, entries []*directory.Entry, p *Privilege) (map[string][]Membership, error) {
+func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, entries []*directory.Entry, powers Powers, p *Protection) (map[string][]Membership, error) {
 	all := map[string][]Membership{}
 	for chunk := range slices.Chunk(entries, source.AtOnce(from, manyAtOnce, len(entries))) {
 		byDN, byUID := map[string]string{}, map[string][]string{}
 		var b strings.Builder
 		b.WriteString("(|")
 		for _, e := range chunk {
-			dn := ldap.EscapeFilter(e.DN)
+			dn := source.EscapeFilter(e.DN)
 			fmt.Fprintf(&b, "(member=%s)", dn)
 			key := directory.FoldDN(e.DN)
 			byDN[key] = key
@@ -54,19 +52,25 @@ func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, ent
 			}
 			fmt.Fprintf(&b, "(uniqueMember=%s)", dn)
 			if uid := e.First("uid"); uid != "" {
-				fmt.Fprintf(&b, "(memberUid=%s)", ldap.EscapeFilter(uid))
+				fmt.Fprintf(&b, "(memberUid=%s)", source.EscapeFilter(uid))
 				byUID[uid] = append(byUID[uid], key)
 			}
 		}
 		b.WriteString(")")
-		groups, err := from.Select(ctx, b.String(), append([]string{"objectClass", "objectSid", d.Identity.String()}, MemberAttributes...))
+		groups, err := from.Select(ctx, b.String(), append(source.WhatItIs(d), MemberAttributes...))
 		if err != nil {
 			return nil, fmt.Errorf("reading groups: %w", err)
 		}
 		for i := range groups {
 			g := &groups[i]
 			for _, attr := range MemberAttributes {
-				m := membershipIn(g, attr, d, p)
+				if !g.Has(attr) {
+					continue
+				}
+				m, err := membershipIn(ctx, g, attr, d, powers, p)
+				if err != nil {
+					return nil, err
+				}
 				for _, v := range g.Get(attr) {
 					if attr == "memberUid" {
 						for _, key := range byUID[v] {
@@ -87,12 +91,15 @@ func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, ent
 	return all, nil
 }
 
-func membershipIn(g *directory.Entry, attr string, d *directory.Dialect, p *Privilege) Membership {
-	m := Membership{DN: g.DN, ID: source.ShowIdentity(d, g.First(d.Identity.String())), Attr: attr}
+func membershipIn(ctx context.Context, g *directory.Entry, attr string, d *directory.Dialect, powers Powers, p *Protection) (m Membership, err error) {
+	m = Membership{DN: g.DN, ID: source.ShowIdentity(d, g.First(d.Identity.String())), Attr: attr}
 	if p != nil {
-		m.Privileged = p.LeadsTo(g.DN)
+		m.protected = p.Written(g, attr)
 	}
-	return m
+	if powers != nil {
+		m.Privileged, err = powers.LeadsTo(ctx, g.DN)
+	}
+	return m, err
 }
 
 // memberAttribute is the attribute by which a group lists its members, ""
@@ -126,14 +133,18 @@ func (s *Stager) readGroups(ctx context.Context, o *Order, candidates []Candidat
 		if attr == "" {
 			return fmt.Errorf("--group: %s is not a group that lists its members", g.DN)
 		}
-		s.groups = append(s.groups, membershipIn(&g, attr, s.Dialect, s.Privilege))
+		m, err := membershipIn(ctx, &g, attr, s.Dialect, s.powers(), &s.Protection)
+		if err != nil {
+			return err
+		}
+		s.groups = append(s.groups, m)
 	}
 	entries := make([]*directory.Entry, len(candidates))
 	for i := range candidates {
 		entries[i] = &candidates[i].Entry
 	}
 	var err error
-	s.memberOf, err = ReadMemberships(ctx, s.From, s.Dialect, entries, s.Privilege)
+	s.memberOf, err = ReadMemberships(ctx, s.From, s.Dialect, entries, s.powers(), &s.Protection)
 	return err
 }
 
@@ -141,12 +152,24 @@ func (s *Stager) readGroups(ctx context.Context, o *Order, candidates []Candidat
 func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 	now := s.memberOf[directory.FoldDN(e.DN)]
 	var touched []Membership
+	var stays []string
 	switch name {
 	case LeaveGroups:
-		if touched = now; len(touched) == 0 {
-			if s.alone {
-				return errors.New("it is in no group but its primary one")
+		for _, m := range now {
+			if m.protected == "" {
+				touched = append(touched, m)
+				continue
 			}
+			stays = append(stays, m.DN)
+			line.Warnings = append(line.Warnings, fmt.Sprintf("it stays in %s: %s", m.DN, m.protected))
+		}
+		switch {
+		case len(touched) > 0:
+		case s.alone && len(stays) > 0:
+			return fmt.Errorf("it is only in groups that are left alone: %s", strings.Join(line.Warnings, "; "))
+		case s.alone:
+			return errors.New("it is in no group but its primary one")
+		default:
 			return nil // there is more to do with it
 		}
 	default:
@@ -168,7 +191,7 @@ func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 			return fmt.Errorf("it is a group, and %s gives its members power over the domain: change that by hand", directory.LeafValue(touched[at].DN))
 		}
 	}
-	line.Actions = append(line.Actions, Action{Name: name, Groups: touched})
+	line.Actions = append(line.Actions, Action{Name: name, Groups: touched, Stays: stays})
 	for _, g := range touched {
 		c := Change{What: "group", Old: text(g.DN), New: "(none)"}
 		if name == JoinGroup {
@@ -240,16 +263,21 @@ func (l *Line) left() (all []Membership) {
 	return all
 }
 
+// Leaves returns the privileged groups that the line takes the account out of.
+func (l *Line) Leaves() (groups []string) {
+	for _, m := range l.left() {
+		groups = merge(groups, m.Privileged)
+	}
+	return groups
+}
+
 // GivesUp returns the privileged groups that lose the account as an enabled
 // member by the line: all of its where it can no longer sign in.
 func (l *Line) GivesUp() (groups []string) {
 	if l.SwitchesOff() {
 		return l.Privileged
 	}
-	for _, m := range l.left() {
-		groups = merge(groups, m.Privileged)
-	}
-	return groups
+	return l.Leaves()
 }
 
 // Joins returns the privileged groups that the line puts the account into.

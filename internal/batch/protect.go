@@ -9,7 +9,13 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 )
+
+// Reader reads entries: a source, or a server.
+type Reader = privilege.Reader
 
 // Protection says which entries must not be changed, whoever asks.
 type Protection struct {
@@ -18,23 +24,85 @@ type Protection struct {
 	Bound           []string // what the account that is bound may be called
 	Exempt          []audit.Exemption
 	At              time.Time // for the end of exemptions
+	Places          Places
+}
+
+// Places are the containers that a directory itself names as the place for
+// something (wellKnownObjects, MS-ADTS 6.1.1.4), by their keys, with the
+// GUIDs in hexadecimal that say for what. Hidden tells that the domain's entry
+// does not show them.
+type Places struct {
+	known  map[directory.Key]string
+	Hidden bool
+}
+
+// ReadPlaces reads the places from the domain's entry. Other dialects than
+// `ad` have none.
+func ReadPlaces(ctx context.Context, from Reader, d *directory.Dialect, base string) (Places, error) {
+	p := Places{known: map[directory.Key]string{}}
+	if d != directory.AD {
+		return p, nil
+	}
+	found, err := from.Get(ctx, []string{base})
+	if err != nil {
+		return p, fmt.Errorf("reading the domain's own containers: %w", err)
+	}
+	p.Hidden = true
+	for i := range found {
+		for _, v := range slices.Concat(found[i].Get("wellKnownObjects"), found[i].Get("otherWellKnownObjects")) {
+			if guid, place, ok := directory.ParsePlace(v); ok {
+				p.known[directory.KeyOf(place)], p.Hidden = guid, false
+			}
+		}
+	}
+	return p, nil
+}
+
+// openPlaces are those that entries may be moved into.
+var openPlaces = []string{directory.PlaceUsers, directory.PlaceComputers, directory.PlaceManagedAccounts}
+
+// closed tells whether a container, or one above it, is a place that nothing
+// may be moved into.
+func (p *Places) closed(container string) bool {
+	for dn := container; dn != ""; _, dn = directory.SplitDN(dn) {
+		if strings.HasPrefix(directory.FoldDN(dn), "cn=policies,cn=system,") {
+			return false // where deleted policies come back to
+		}
+		if guid, known := p.known[directory.KeyOf(dn)]; known && !slices.Contains(openPlaces, guid) {
+			return true
+		}
+		if systemName(dn) {
+			return true
+		}
+	}
+	return false
+}
+
+// systemName knows the containers of the directory's own by their names, which
+// no translation changes, whether or not the domain's entry shows them.
+func systemName(dn string) bool {
+	rdn, _ := directory.SplitDN(directory.FoldDN(dn))
+	return slices.Contains([]string{"ou=domain controllers", "cn=adminsdholder", "cn=builtin", "cn=system"}, rdn)
+}
+
+// NewProtection collects what protects the entries of a directory. Bound are the
+// names of the account that is bound.
+func NewProtection(ctx context.Context, from Reader, id source.Identity, yard *settings.Yard, exempt []audit.Exemption, at time.Time, bound ...string) (Protection, error) {
+	d, err := directory.DialectNamed(id.Dialect)
+	if err != nil {
+		return Protection{}, err
+	}
+	p := Protection{Dialect: d, Scope: directory.FoldAll(yard.Scope), LeaveOut: directory.FoldAll(yard.LeaveOut), Bound: bound, Exempt: exempt, At: at}
+	p.Places, err = ReadPlaces(ctx, from, d, id.Base)
+	return p, err
 }
 
 // Why returns the reason why an entry is protected from some actions, "" where
 // it is not.
 func (p *Protection) Why(e *directory.Entry, actions []string) string {
 	a := p.Dialect.Account(e)
-	switch {
-	case a.Kind == directory.KindTrust:
-		return "it is the account of a trust between domains"
-	case a.BuiltIn:
-		return "it is a built-in or system entry"
-	case a.Kind == directory.KindResource:
-		return "it is the mailbox of a room, a machine or a team, disabled by design"
-	case a.Kind == directory.KindComputer && domainController(&a, e):
-		return "it is a domain controller"
-	case a.Kind == directory.KindPolicyContainer && builtInPolicy(e.DN):
-		return "it is one of the two policies that every domain has"
+	if why := p.own(e, &a); why != "" {
+		return why
 	}
 	if i := slices.IndexFunc(actions, func(name string) bool { return !mayChange(&a, e, name) }); i >= 0 {
 		return fmt.Sprintf("%s is not for an entry of this kind (%s)", actions[i], a.Kind)
@@ -42,9 +110,87 @@ func (p *Protection) Why(e *directory.Entry, actions []string) string {
 	if a.ID == "" {
 		return "its " + p.Dialect.Identity.String() + " cannot be read, so it could not be found again for certain"
 	}
-	if mark := infrastructureMark(e); mark != "" {
-		return mark
+	return p.bounds(e, &a)
+}
+
+// Along returns the reason why an entry must not be moved along with the one
+// above it, "" where it may.
+func (p *Protection) Along(e *directory.Entry) string {
+	a := p.Dialect.Account(e)
+	if why := p.own(e, &a); why != "" {
+		return why
 	}
+	return p.bounds(e, &a)
+}
+
+// Written returns the reason why an attribute of another entry than a line's
+// own must not be written, "" where it may. Who is in a built-in group is for
+// signatures to decide.
+func (p *Protection) Written(e *directory.Entry, attr string) string {
+	a := p.Dialect.Account(e)
+	if !IsMembership(attr) {
+		if why := p.own(e, &a); why != "" {
+			return why
+		}
+	}
+	return p.bounds(e, &a)
+}
+
+// Into returns the reason why nothing must be put into a container under a
+// name, "" where it may.
+func (p *Protection) Into(rdn, container string) string {
+	switch dn := rdn + "," + container; {
+	case p.Places.closed(container):
+		return container + " is one of the directory's own containers, which nothing is put into"
+	case !directory.InScope(dn, p.Scope, p.LeaveOut):
+		return container + " is outside the yard's scope, and what is put there could not be taken back (the settings' scope and leave_out say what is inside)"
+	default:
+		if why := audit.Why(p.Exempt, p.At, dn, ""); why != "" {
+			return "its place there: " + why
+		}
+	}
+	return ""
+}
+
+// own tells why an entry is the directory's own, or another system's, by what
+// it is. Built in is decided by its number and place, not only by a mark that
+// may be hidden; what cannot be told since an attribute is hidden is protected.
+func (p *Protection) own(e *directory.Entry, a *directory.Account) string {
+	switch {
+	case a.Kind == directory.KindTrust:
+		return "it is the account of a trust between domains"
+	case a.BuiltIn, a.RID != 0 && a.RID < firstOwnRID, p.isPlace(e.DN):
+		return "it is a built-in or system entry"
+	case a.Kind == directory.KindResource:
+		return "it is the mailbox of a room, a machine or a team, disabled by design"
+	case a.Kind == directory.KindComputer && domainController(a, e):
+		return "it is a domain controller"
+	case a.Kind == directory.KindPolicyContainer && builtInPolicy(e.DN):
+		return "it is one of the two policies that every domain has"
+	case a.Kind == directory.KindForeign:
+		return "it stands for an identity of another domain, or for everybody"
+	case p.Dialect == directory.AD && a.RID == 0 && (a.Kind.IsAccount() || a.Kind == directory.KindGroup):
+		return "its objectSid cannot be read, so whether it is built in cannot be told"
+	case p.Places.Hidden && a.Kind == directory.KindOU:
+		return "the domain's entry does not show wellKnownObjects, so whether it is a container of the directory's own cannot be told"
+	case a.Kind == directory.KindComputer && !a.FlagsKnown && a.PrimaryGroup == 0:
+		return "neither userAccountControl nor primaryGroupID can be read, so whether it is a domain controller cannot be told"
+	}
+	return infrastructureMark(e)
+}
+
+// firstOwnRID is the first number that a domain gives to entries of its
+// administrators; those below are the directory's own (MS-DTYP 2.4.2.4).
+const firstOwnRID = 1000
+
+// isPlace tells whether an entry is itself one of the directory's own places.
+func (p *Protection) isPlace(dn string) bool {
+	_, known := p.Places.known[directory.KeyOf(dn)]
+	return known || p.Dialect == directory.AD && systemName(dn)
+}
+
+// bounds tells why an entry is left alone because somebody wants it so.
+func (p *Protection) bounds(e *directory.Entry, a *directory.Account) string {
 	if p.isBound(e) {
 		return "it is the account that yardbroom itself is bound as"
 	}
@@ -139,217 +285,4 @@ func (p *Protection) isBound(e *directory.Entry) bool {
 		}
 	}
 	return false
-}
-
-// Reader reads entries: a source, or a server.
-type Reader interface {
-	Select(ctx context.Context, filter string, attributes []string) ([]directory.Entry, error)
-	Get(ctx context.Context, dns []string) ([]directory.Entry, error)
-}
-
-// Privilege knows who belongs to the privileged groups of a directory.
-type Privilege struct {
-	Groups []PrivilegedGroup
-	// Judged tells whether the groups could be read at all. On the `ad`
-	// schema those of the administrators (RID 512 and 544) must be there.
-	Judged bool
-}
-
-// PrivilegedGroup is one of them, with everybody it reaches.
-type PrivilegedGroup struct {
-	Name, DN string
-	Members  map[string]*Member // by folded DN
-	nested   map[string]bool    // the group itself and those that lead to it, by folded DN
-}
-
-// Member is an account in a privileged group.
-type Member struct {
-	DN      string
-	Enabled bool
-}
-
-// ReadPrivilege reads the groups and their members. On dialects without SIDs
-// only the groups that the settings name are privileged.
-func ReadPrivilege(ctx context.Context, from Reader, d *directory.Dialect, named []string, at time.Time) (*Privilege, error) {
-	groups, err := from.Select(ctx, "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))", []string{"objectSid", "member", "uniqueMember"})
-	if err != nil {
-		return nil, fmt.Errorf("reading the groups: %w", err)
-	}
-	byDN := map[string]*directory.Entry{}
-	for i := range groups {
-		byDN[directory.FoldDN(groups[i].DN)] = &groups[i]
-	}
-	p := &Privilege{}
-	rids := map[uint32]bool{}
-	for i := range groups {
-		g := &groups[i]
-		rids[directory.RID(g.First("objectSid"))] = true
-		if !isPrivileged(g) && !slices.ContainsFunc(named, func(n string) bool { return directory.FoldDN(n) == directory.FoldDN(g.DN) }) {
-			continue
-		}
-		members, nested := reach(g, byDN)
-		p.Groups = append(p.Groups, PrivilegedGroup{Name: directory.LeafValue(g.DN), DN: g.DN, Members: members, nested: nested})
-	}
-	p.Judged = d != directory.AD || rids[512] && rids[544]
-	if err := p.addPrimary(ctx, from, d, groups); err != nil {
-		return nil, err
-	}
-	return p, p.readState(ctx, from, d, at)
-}
-
-func isPrivileged(g *directory.Entry) bool {
-	sid, err := directory.ParseSID(g.First("objectSid"))
-	return err == nil && directory.PrivilegedSID(sid)
-}
-
-// reach follows members through nested groups of any depth, loops included.
-// It returns the members and the groups on the way.
-func reach(g *directory.Entry, groups map[string]*directory.Entry) (found map[string]*Member, nested map[string]bool) {
-	found, nested = map[string]*Member{}, map[string]bool{directory.FoldDN(g.DN): true}
-	seen := map[string]bool{directory.FoldDN(g.DN): true}
-	queue := []*directory.Entry{g}
-	for len(queue) > 0 {
-		g, queue = queue[0], queue[1:]
-		for _, dn := range slices.Concat(g.Get("member"), g.Get("uniqueMember")) {
-			key := directory.FoldDN(dn)
-			if seen[key] {
-				continue
-			}
-			seen[key] = true
-			if inner := groups[key]; inner != nil {
-				nested[key] = true
-				queue = append(queue, inner)
-			} else {
-				found[key] = &Member{DN: dn}
-			}
-		}
-	}
-	return found, nested
-}
-
-// addPrimary adds accounts whose primary group is, or leads to, a privileged
-// one.
-func (p *Privilege) addPrimary(ctx context.Context, from Reader, d *directory.Dialect, groups []directory.Entry) error {
-	if d != directory.AD {
-		return nil
-	}
-	users, err := from.Select(ctx, "(&(objectClass=user)(!(primaryGroupID=513))(!(primaryGroupID=515)))", []string{"primaryGroupID"})
-	if err != nil {
-		return err
-	}
-	for i := range users {
-		primary := users[i].First("primaryGroupID")
-		for j := range groups {
-			rid := directory.RID(groups[j].First("objectSid"))
-			if rid == 0 || primary != fmt.Sprint(rid) || isBuiltinGroup(&groups[j]) {
-				continue
-			}
-			for k := range p.Groups {
-				g := &p.Groups[k]
-				if g.nested[directory.FoldDN(groups[j].DN)] {
-					g.Members[directory.FoldDN(users[i].DN)] = &Member{DN: users[i].DN}
-				}
-			}
-		}
-	}
-	return nil
-}
-
-func isBuiltinGroup(g *directory.Entry) bool {
-	sid, err := directory.ParseSID(g.First("objectSid"))
-	return err == nil && directory.IsBuiltinSID(sid)
-}
-
-// readState finds out which of the members can sign in. One that cannot be
-// read does not count as enabled.
-func (p *Privilege) readState(ctx context.Context, from Reader, d *directory.Dialect, at time.Time) error {
-	wanted := map[string]bool{}
-	var dns []string
-	for _, g := range p.Groups {
-		for key, m := range g.Members {
-			if !wanted[key] {
-				wanted[key] = true
-				dns = append(dns, m.DN)
-			}
-		}
-	}
-	if len(dns) == 0 {
-		return nil
-	}
-	slices.Sort(dns)
-	entries, err := from.Get(ctx, dns)
-	if err != nil {
-		return fmt.Errorf("reading the members of privileged groups: %w", err)
-	}
-	survey := directory.NewSurvey(d)
-	for i := range entries {
-		a := d.Account(&entries[i])
-		for _, g := range p.Groups {
-			if m := g.Members[directory.FoldDN(entries[i].DN)]; m != nil {
-				m.Enabled = a.Kind.IsAccount() && survey.Enabled(&a, at).Yes
-			}
-		}
-	}
-	return nil
-}
-
-// Of returns the names of the privileged groups that an account belongs to.
-func (p *Privilege) Of(dn string) []string {
-	var names []string
-	for _, g := range p.Groups {
-		if g.Members[directory.FoldDN(dn)] != nil {
-			names = append(names, g.Name)
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-// LeadsTo returns the names of the privileged groups that members of a group
-// are in by it.
-func (p *Privilege) LeadsTo(group string) []string {
-	var names []string
-	for i := range p.Groups {
-		if p.Groups[i].nested[directory.FoldDN(group)] {
-			names = append(names, p.Groups[i].Name)
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-// Going is an account that some privileged groups are about to lose.
-type Going struct {
-	DN     string
-	Groups []string
-}
-
-// WouldEmpty returns the names of the privileged groups that would be left
-// without an enabled member.
-func (p *Privilege) WouldEmpty(going []Going) []string {
-	gone := map[[2]string]bool{}
-	for _, g := range going {
-		for _, name := range g.Groups {
-			gone[[2]string{directory.FoldDN(g.DN), name}] = true
-		}
-	}
-	var names []string
-	for _, g := range p.Groups {
-		touched, left := false, false
-		for key, m := range g.Members {
-			if !m.Enabled {
-				continue
-			}
-			if gone[[2]string{key, g.Name}] {
-				touched = true
-			} else {
-				left = true
-			}
-		}
-		if touched && !left {
-			names = append(names, g.Name)
-		}
-	}
-	slices.Sort(names)
-	return names
 }

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
@@ -89,7 +87,7 @@ func (s *Stager) emptyGroup(ctx context.Context, e *directory.Entry) (string, er
 		if number == "" {
 			return "", nil
 		}
-		filter, what = "(&(objectClass=posixAccount)(gidNumber="+ldap.EscapeFilter(number)+"))", "the group of their gidNumber"
+		filter, what = "(&(objectClass=posixAccount)(gidNumber="+source.EscapeFilter(number)+"))", "the group of their gidNumber"
 	}
 	found, err := s.From.Select(ctx, filter, []string{"1.1"})
 	if err != nil || len(found) == 0 {
@@ -116,7 +114,7 @@ func PolicyInUse(ctx context.Context, from Reader, e *directory.Entry) (string, 
 	case !e.HasClass("groupPolicyContainer"):
 		return "", nil
 	}
-	filter, attributes := "(gPLink=*"+ldap.EscapeFilter(directory.LeafValue(policy))+"*)", []string{"gPLink"}
+	filter, attributes := "(gPLink=*"+source.EscapeFilter(directory.LeafValue(policy))+"*)", []string{"gPLink"}
 	found, err := from.Select(ctx, filter, attributes)
 	if server, live := from.(*source.Server); live && err == nil && len(found) == 0 {
 		found, err = server.SelectConfiguration(ctx, filter, attributes)

@@ -9,10 +9,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
 )
 
 // NewName is what a person is called from now on. What is "" stays, or
@@ -269,11 +268,11 @@ func (s *Stager) free(ctx context.Context, p *renaming) error {
 	}
 	if p.logon != "" {
 		attr := s.Dialect.Logon.String()
-		if err := taken("logon name "+p.logon, "("+attr+"="+ldap.EscapeFilter(p.logon)+")"); err != nil {
+		if err := taken("logon name "+p.logon, "("+attr+"="+source.EscapeFilter(p.logon)+")"); err != nil {
 			return err
 		}
 		if s.Dialect != directory.AD {
-			groups, err := s.From.Select(ctx, "(memberUid="+ldap.EscapeFilter(p.account.Logon)+")", []string{"1.1"})
+			groups, err := s.From.Select(ctx, "(memberUid="+source.EscapeFilter(p.account.Logon)+")", []string{"1.1"})
 			if err != nil {
 				return err
 			}

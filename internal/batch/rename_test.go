@@ -83,17 +83,6 @@ func TestANewNameThatCannotBe(t *testing.T) {
 	assert.ErrorContains(t, err, "several parts")
 }
 
-func TestWhatSetAndFillRefuse(t *testing.T) {
-	for _, attr := range []string{"objectClass", "userAccountControl", "USERACCOUNTCONTROL", "member", "primaryGroupID", "sIDHistory", "adminCount", "nTSecurityDescriptor", "servicePrincipalName",
-		"msDS-AllowedToDelegateTo", "msDS-KeyCredentialLink", "unicodePwd", "userPassword", "nsAccountLock", "nsRoleDN", "pwdReset", "pwdPolicySubentry", "krbPrincipalKey", "sAMAccountName", "uid", "cn",
-		"ms-Mcs-AdmPwd", "msLAPS-Password", "uidNumber", "gidNumber", "", "a b", "mail;lang-fr", "mail)(", "*"} {
-		assert.NotEmpty(t, Settable(attr), attr)
-	}
-	for _, attr := range []string{"mail", "title", "department", "manager", "employeeID", "extensionAttribute3", "userPrincipalName", "description"} {
-		assert.Empty(t, Settable(attr), attr)
-	}
-}
-
 func TestExpand(t *testing.T) {
 	e := entry("cn=a", "givenName= Ada ", "sn=Quill", "title= ")
 	for rule, want := range map[string]string{"{givenName} {sn}": "Ada Quill", "Larkmoor": "Larkmoor", "{{{sn}}}": "{Quill}", "{SN}": "Quill", "  x ": "x"} {

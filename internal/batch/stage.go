@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
@@ -69,7 +70,7 @@ type Stager struct {
 	Dialect    *directory.Dialect
 	Settings   *settings.Settings
 	Protection Protection
-	Privilege  *Privilege
+	Privilege  *privilege.Holders
 	Catalog    audit.Catalog // the checks that findings come from
 	// Accounts is how many accounts the yard has, 0 where nobody counted.
 	Accounts int
@@ -83,15 +84,16 @@ type Stager struct {
 
 // staging is what one call of Stage finds out.
 type staging struct {
-	alone    bool              // one action is all that is staged
-	given    map[string]string // unique values that lines give, and to whom
-	policies map[string]LockPolicy
-	owners   *homes.Owners           // of home folders, once one is to be set aside
-	children map[string][]string     // of the candidates, where delete is staged
-	parts    map[string]bool         // folded DNs of the child containers of policies
-	retained string                  // what a delete leaves behind, in words
-	groups   []Membership            // what join-group and leave-group are about
-	memberOf map[string][]Membership // of the candidates, by folded DN, where groups are staged
+	alone      bool              // one action is all that is staged
+	given      map[string]string // unique values that lines give, and to whom
+	policies   map[string]LockPolicy
+	unsettable map[string]string       // why attributes must not be set, "" for those that may
+	owners     *homes.Owners           // of home folders, once one is to be set aside
+	children   map[string][]string     // of the candidates, where delete is staged
+	parts      map[string]bool         // folded DNs of the child containers of policies
+	retained   string                  // what a delete leaves behind, in words
+	groups     []Membership            // what join-group and leave-group are about
+	memberOf   map[string][]Membership // of the candidates, by folded DN, where groups are staged
 }
 
 // ErrNothing is the error for a batch in which no line would be left.
@@ -104,7 +106,7 @@ const smallBatch = 10
 // Stage makes a batch of the candidates. Those that cannot or must not be
 // changed come back as refusals; the rest are lines.
 func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*Batch, []Refusal, error) {
-	s.staging = staging{alone: len(o.Actions) == 1, policies: map[string]LockPolicy{}, given: map[string]string{}, parts: map[string]bool{}}
+	s.staging = staging{alone: len(o.Actions) == 1, policies: map[string]LockPolicy{}, given: map[string]string{}, unsettable: map[string]string{}, parts: map[string]bool{}}
 	target, err := s.target(ctx, &o)
 	if err != nil {
 		return nil, nil, err
@@ -124,6 +126,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		return nil, nil, err
 	}
 	var refusals []Refusal
+	var planned []Planned
 	seen := map[string]bool{}
 	for i := range candidates {
 		c := &candidates[i]
@@ -137,8 +140,13 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 			refusals = append(refusals, Refusal{DN: c.Entry.DN, Account: a.Name(), Why: err.Error()})
 			continue
 		}
-		b.Lines = append(b.Lines, *line)
+		planned = append(planned, Planned{line, &c.Entry})
 	}
+	refused, err := s.footprints(ctx, b, planned)
+	if err != nil {
+		return nil, nil, err
+	}
+	refusals = append(refusals, refused...)
 	slices.SortStableFunc(b.Lines, func(x, y Line) int {
 		return cmp.Or(cmp.Compare(len(x.Privileged), len(y.Privileged)), cmp.Compare(x.rank(), y.rank()), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
 	})
@@ -153,7 +161,63 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 	if len(b.Lines) == 0 {
 		return nil, refusals, ErrNothing
 	}
-	return b, refusals, s.limits(&o, len(b.Lines))
+	return b, refusals, s.limits(&o, b.touches())
+}
+
+// touches counts the entries that a batch changes or moves along.
+func (b *Batch) touches() int {
+	n := len(b.Lines)
+	for i := range b.Lines {
+		n += b.Lines[i].Along()
+	}
+	return n
+}
+
+// Along counts the entries that move along with the line's own.
+func (l *Line) Along() (n int) {
+	for _, t := range l.Also {
+		if t.How == MovesAlong {
+			n++
+		}
+	}
+	return n
+}
+
+// powers answers who is privileged; nil where nobody read that.
+func (s *Stager) powers() Powers {
+	if s.Privilege == nil {
+		return nil
+	}
+	return s.Privilege
+}
+
+// footprints computes what the planned lines touch, and takes those into the
+// batch that touch nothing protected.
+func (s *Stager) footprints(ctx context.Context, b *Batch, planned []Planned) (refusals []Refusal, err error) {
+	if s.Privilege != nil {
+		if unknown := s.Privilege.Unknown(); len(unknown) > 0 {
+			return nil, fmt.Errorf("the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name, so who is in it cannot be told: correct the name, or read with an account that may see it", strings.Join(unknown, " and "), s.From.Where())
+		}
+	}
+	all, err := Footprints(ctx, s.From, s.Dialect, s.powers(), planned)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range planned {
+		f, l := &all[i], p.Line
+		why := s.Protection.Refuse(l, p.Entry, f)
+		if lost := f.lost(l); why == "" && lost != "" {
+			why = "the group " + lost + " is not found by its identity"
+		}
+		if why != "" {
+			refusals = append(refusals, Refusal{DN: l.DN, Account: l.Account, Why: why})
+			continue
+		}
+		l.Privileged = merge(l.Privileged, f.Powers)
+		l.Also = f.Touches()
+		b.Lines = append(b.Lines, *l)
+	}
+	return refusals, nil
 }
 
 // Share is how many per cent of a yard's accounts some lines are, rounded up;
@@ -243,9 +307,6 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		}
 		rested = check.RestsOn(s.Dialect, s.Settings)
 		line.Reason, line.Confidence = reason(f), string(f.Confidence)
-	}
-	if s.Privilege != nil {
-		line.Privileged = s.Privilege.Of(e.DN)
 	}
 	for _, name := range o.Actions {
 		if err := s.action(ctx, o, name, c, a, target, line); err != nil {
@@ -374,10 +435,10 @@ func (s *Stager) keepLastPrivileged(lines []Line, refusals []Refusal) ([]Line, [
 	if s.Privilege == nil {
 		return lines, refusals
 	}
-	var going []Going
+	var going []privilege.Going
 	for i := range lines {
 		if groups := lines[i].GivesUp(); len(groups) > 0 {
-			going = append(going, Going{lines[i].DN, groups})
+			going = append(going, privilege.Going{DN: lines[i].DN, Groups: groups})
 		}
 	}
 	emptied := s.Privilege.WouldEmpty(going)

@@ -1,17 +1,16 @@
 package batch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
 )
 
 // Assignment is a value that an account is to get.
@@ -24,40 +23,6 @@ type Assignment struct {
 	New string
 }
 
-// ownActions are attributes that set and fill refuse, with what changes them
-// instead: a wrong value there opens or closes a door.
-var ownActions = map[string]string{
-	"useraccountcontrol": "disable and enable", "nsaccountlock": "disable and enable", "pwdaccountlockedtime": "disable, enable and unlock",
-	"lockouttime": "unlock", "accountunlocktime": "unlock", "samaccountname": "rename", "uid": "rename", "cn": "rename", "distinguishedname": "move and rename",
-	"objectclass": "", "member": "", "uniquemember": "", "memberuid": "", "memberof": "", "primarygroupid": "", "sidhistory": "", "admincount": "",
-	"ntsecuritydescriptor": "", "serviceprincipalname": "", "nsroledn": "", "nsrole": "", "objectsid": "", "objectguid": "", "entryuuid": "", "nsuniqueid": "",
-	"uidnumber": "", "gidnumber": "", "altsecurityidentities": "", "usercertificate": "", "usersmimecertificate": "", "userpkcs12": "", "iscriticalsystemobject": "",
-	"lastlogon": "", "lastlogontimestamp": "", "whencreated": "", "whenchanged": "", "createtimestamp": "", "modifytimestamp": "", "aci": "", "olcaccess": "",
-}
-
-// Settable tells why an attribute cannot be changed by set or fill, "" where
-// it can.
-func Settable(attr string) string {
-	name := strings.ToLower(attr)
-	instead, own := ownActions[name]
-	switch {
-	case name == "" || !attributeForm.MatchString(attr):
-		return fmt.Sprintf("%q is not the name of an attribute", attr)
-	case own && instead != "":
-		return attr + " is changed by " + instead + " only"
-	case own, directory.IsSecret(attr):
-		return attr + " decides on rights or identity, and no batch changes it as a value"
-	}
-	for _, prefix := range []string{"pwd", "msds-", "krb", "ms-mcs-", "mslaps-", "shadow", "nspassword", "password", "ds-"} {
-		if strings.HasPrefix(name, prefix) {
-			return attr + " decides on rights or passwords, and no batch changes it as a value"
-		}
-	}
-	return ""
-}
-
-var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
-
 // assign plans the values that an entry is to get.
 func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, want []Assignment, line *Line) error {
 	if len(want) == 0 {
@@ -65,8 +30,8 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 	}
 	var mods []Mod
 	for _, w := range want {
-		if why := Settable(w.Attr); why != "" {
-			return errors.New(why)
+		if why, err := s.settable(ctx, w.Attr); err != nil || why != "" {
+			return cmp.Or(err, errors.New(why))
 		}
 		if rdn, _ := directory.SplitDN(e.DN); strings.EqualFold(strings.SplitN(rdn, "=", 2)[0], w.Attr) {
 			return fmt.Errorf("%s is in its name: use rename", w.Attr)
@@ -99,6 +64,18 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 		line.Changes = append(line.Changes, ChangeOf(m))
 	}
 	return nil
+}
+
+// settable is Settable, asked once for each attribute.
+func (s *Stager) settable(ctx context.Context, attr string) (string, error) {
+	if why, known := s.unsettable[attr]; known {
+		return why, nil
+	}
+	why, err := Settable(ctx, s.From, attr, s.Settings.Batch.Attributes)
+	if err == nil {
+		s.unsettable[attr] = why
+	}
+	return why, err
 }
 
 func assignment(name string, e *directory.Entry, w Assignment, value string) (Mod, error) {
@@ -153,9 +130,9 @@ func (s *Stager) allowed(ctx context.Context, e *directory.Entry, attr, value st
 		return fmt.Errorf("another line of the batch gives %s %q already", attr, value)
 	}
 	s.given[key] = directory.FoldDN(e.DN)
-	filter := "(" + attr + "=" + ldap.EscapeFilter(value) + ")"
+	filter := "(" + attr + "=" + source.EscapeFilter(value) + ")"
 	if strings.EqualFold(attr, "mail") {
-		filter = "(|" + filter + "(proxyAddresses=smtp:" + ldap.EscapeFilter(value) + "))"
+		filter = "(|" + filter + "(proxyAddresses=smtp:" + source.EscapeFilter(value) + "))"
 	}
 	found, err := s.From.Select(ctx, filter, []string{"1.1"})
 	if err != nil {

@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
@@ -138,7 +136,7 @@ func (r *Runner) assertion(l *batch.Line, e *directory.Entry) string {
 			b.WriteString("(!(" + name + "=*))")
 		}
 		for _, v := range values {
-			b.WriteString("(" + name + "=" + ldap.EscapeFilter(v) + ")")
+			b.WriteString("(" + name + "=" + source.EscapeFilter(v) + ")")
 		}
 	}
 	b.WriteString(")")
@@ -216,7 +214,7 @@ func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *di
 		if err := r.roomFor(ctx, e, a); err != nil {
 			return err
 		}
-		before, err := r.imageWithReferences(ctx, e)
+		before, err := r.imageWithReferences(ctx, e, true)
 		if err != nil {
 			return err
 		}
@@ -258,7 +256,7 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 		if err := r.deletable(ctx, e); err != nil {
 			return err
 		}
-		before, err := r.imageWithReferences(ctx, e)
+		before, err := r.imageWithReferences(ctx, e, false)
 		if err != nil {
 			return err
 		}
@@ -276,34 +274,42 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "")
 }
 
-// linkAttributes are the attributes by which entries name others.
-var linkAttributes = []string{"member", "uniqueMember", "manager", "secretary", "managedBy", "owner", "roleOccupant", "seeAlso"}
-
-// references finds every entry that names this one.
-func (r *Runner) references(ctx context.Context, e *directory.Entry) ([]batch.Reference, error) {
-	var named []source.Value
-	for _, attr := range linkAttributes {
-		named = append(named, source.Value{Attr: attr, Value: e.DN})
-	}
-	if uid := e.First("uid"); uid != "" && r.Server.Dialect != directory.AD {
-		named = append(named, source.Value{Attr: "memberUid", Value: uid})
-	}
-	naming, err := r.Server.Listing(ctx, named...)
-	if err != nil {
-		return nil, fmt.Errorf("finding what refers to it: %w", err)
-	}
+// references finds every entry that names this one, or one that moves along
+// with it.
+func (r *Runner) references(ctx context.Context, entries ...directory.Entry) ([]batch.Reference, error) {
 	var all []batch.Reference
-	for i := range naming {
-		other := &naming[i]
-		for _, n := range named {
-			for _, v := range other.Get(n.Attr) {
-				if hasValue([]string{v}, n.Value) {
-					all = append(all, batch.Reference{DN: other.DN, Attr: n.Attr, Value: batch.Octets(v), Privileged: r.isPrivilegedGroup(other.DN)})
+	for i := range entries {
+		e := &entries[i]
+		var named []source.Value
+		for _, attr := range batch.LinkAttributes {
+			named = append(named, source.Value{Attr: attr, Value: e.DN})
+		}
+		if uid := e.First("uid"); uid != "" && r.Server.Dialect != directory.AD {
+			named = append(named, source.Value{Attr: "memberUid", Value: uid})
+		}
+		naming, err := r.Server.Listing(ctx, named...)
+		if err != nil {
+			return nil, fmt.Errorf("finding what refers to it: %w", err)
+		}
+		for j := range naming {
+			other := &naming[j]
+			for _, n := range named {
+				for _, v := range other.Get(n.Attr) {
+					if hasValue([]string{v}, n.Value) {
+						all = append(all, batch.Reference{DN: other.DN, Attr: n.Attr, Value: batch.Octets(v), Privileged: r.leads(ctx, other.DN, n.Attr)})
+					}
 				}
 			}
 		}
 	}
 	return all, nil
+}
+
+// leads tells whether an attribute of a group gives power, by what was read of
+// the groups last. Whoever puts somebody back asks again.
+func (r *Runner) leads(ctx context.Context, group, attr string) bool {
+	powers, _ := r.common.known().LeadsTo(ctx, group) // it asks nobody, so it does not fail
+	return batch.IsMembership(attr) && len(powers) > 0
 }
 
 // naming reads of an entry what is to be known of a reference in it: of a list
@@ -329,14 +335,21 @@ func (r *Runner) naming(ctx context.Context, dn, attr string, values ...string) 
 	return e, err
 }
 
-func (r *Runner) isPrivilegedGroup(dn string) bool {
-	return slices.ContainsFunc(r.common.known().Groups, func(g batch.PrivilegedGroup) bool { return directory.FoldDN(g.DN) == directory.FoldDN(dn) })
-}
-
-func (r *Runner) imageWithReferences(ctx context.Context, e *directory.Entry) (*batch.Image, error) {
+// imageWithReferences is the image of an entry with all that names it. Where a
+// name is to change, what stands below gets another one too; servers that keep
+// links whole by themselves are not asked about that.
+func (r *Runner) imageWithReferences(ctx context.Context, e *directory.Entry, renamed bool) (*batch.Image, error) {
 	im := image(e)
+	entries := []directory.Entry{*e}
+	if renamed && !r.Server.Dialect.KeepsLinks {
+		below, err := batch.Below(ctx, r.Server, e.DN)
+		if err != nil {
+			return nil, err
+		}
+		entries = append(entries, below...)
+	}
 	var err error
-	im.References, err = r.references(ctx, e)
+	im.References, err = r.references(ctx, entries...)
 	return im, err
 }
 
@@ -350,6 +363,31 @@ func logonIn(dn string) string {
 	return levels[0][0].Value
 }
 
+// rebased is a name as it is after the entry of one name, at it or above it,
+// has got another; "" where that was deleted. Names elsewhere stay.
+func rebased(dn, old, now string) string {
+	below, at := directory.FoldDN(dn), directory.FoldDN(old)
+	if !directory.Under(below, at) {
+		return dn
+	}
+	if now == "" {
+		return ""
+	}
+	levels, err := directory.ParseDN(dn)
+	if err != nil {
+		return dn
+	}
+	depth, err := directory.ParseDN(old)
+	if err != nil {
+		return dn
+	}
+	out := now
+	for i := len(levels) - len(depth) - 1; i >= 0; i-- {
+		out = levels[i].String() + "," + out
+	}
+	return out
+}
+
 // follow reads the references to an entry back after it was moved or
 // deleted, and corrects those that the server did not take along. The new
 // name is "" for a deleted entry.
@@ -358,17 +396,23 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 		return nil
 	}
 	for _, ref := range before.References {
-		if directory.FoldDN(ref.DN) == directory.FoldDN(oldDN) {
-			continue // it named itself
+		at := rebased(ref.DN, oldDN, newDN) // what moved along may itself name it
+		if at == "" {
+			continue // it named itself, and is gone
 		}
-		newValue := newDN
+		newValue := rebased(string(ref.Value), oldDN, newDN)
 		if ref.Attr == "memberUid" && newDN != "" {
 			// By logon name, which changes only where it is in the entry's name.
+			if !strings.EqualFold(logonIn(oldDN), string(ref.Value)) {
+				continue
+			}
 			if newValue = logonIn(newDN); newValue == "" || newValue == string(ref.Value) {
 				continue
 			}
+		} else if ref.Attr == "memberUid" {
+			newValue = ""
 		}
-		other, err := r.naming(ctx, ref.DN, ref.Attr, string(ref.Value), newValue)
+		other, err := r.naming(ctx, at, ref.Attr, string(ref.Value), newValue)
 		if err != nil {
 			return err
 		}
@@ -380,9 +424,9 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 			fix.Add = batch.Octets(newValue)
 		}
 		err = r.do(ctx, l, past, r.step(action, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
-		var refused *ldap.Error
+		var refused *source.Refused
 		if errors.As(err, &refused) && !source.Lost(err) {
-			past.notes = append(past.notes, fmt.Sprintf("%s of %s still names it: %s", ref.Attr, ref.DN, plainError(err)))
+			past.notes = append(past.notes, fmt.Sprintf("%s of %s still names %s: %s", ref.Attr, at, ref.Value, err.Error()))
 			continue
 		}
 		if err != nil {

@@ -19,12 +19,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-ldap/ldap/v3"
 	"golang.org/x/time/rate"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -216,12 +216,16 @@ func (r *Runner) ready(ctx context.Context) error {
 		}
 	}
 	r.policies, r.others = map[string]batch.LockPolicy{}, map[string]*source.Server{}
-	privilege, err := batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Settings.Audit.PrivilegedGroups, r.Now())
+	rules := privilege.RulesFor(id, r.Settings.Audit.PrivilegedGroups)
+	holders, err := privilege.Read(ctx, r.Server, r.Server.Dialect, rules, r.Now())
 	if err != nil {
 		return err
 	}
-	r.common = &common{privilege: privilege, writing: map[string]chan struct{}{}}
-	if !privilege.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
+	if unknown := holders.Unknown(); len(unknown) > 0 {
+		return fmt.Errorf("the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name to %s, so who is in it cannot be told: nothing was done", strings.Join(unknown, " and "), r.Server.URL, r.Server.Bound)
+	}
+	r.common = &common{privilege: holders, rules: rules, writing: map[string]chan struct{}{}}
+	if !holders.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
 		return fmt.Errorf("%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them", r.Server.URL, r.Server.Bound)
 	}
 	return nil
@@ -303,7 +307,13 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 	case err != nil:
 		return err
 	}
-	if why := r.refusal(ctx, l, entry, past); why != "" && !past.begun() {
+	why, err := r.refusal(ctx, l, entry)
+	switch {
+	case err != nil:
+		return err
+	case why != "" && past.begun():
+		return r.settle(l, batch.Failed, "begun, and must not be gone on with: "+why)
+	case why != "":
 		return r.settle(l, batch.Refused, why)
 	}
 	if entry != nil {
@@ -329,30 +339,6 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 	return r.settled(l, past, err)
 }
 
-// plainError says what a server refused, without the protocol's words where
-// people have better ones.
-func plainError(err error) string {
-	var refused *ldap.Error
-	if !errors.As(err, &refused) {
-		return err.Error()
-	}
-	what := ldap.LDAPResultCodeMap[refused.ResultCode]
-	switch refused.ResultCode {
-	case ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAssertionFailed:
-		return "a value changed between reading and writing; nothing was done"
-	case ldap.LDAPResultInsufficientAccessRights:
-		what = "the bound account may not do this"
-	case ldap.LDAPResultEntryAlreadyExists:
-		what = "an entry of that name exists"
-	case ldap.LDAPResultNotAllowedOnNonLeaf:
-		what = "there are entries below it"
-	}
-	if refused.Err != nil && refused.Err.Error() != "" {
-		return fmt.Sprintf("the server refused: %s (%s)", what, strings.TrimSpace(refused.Err.Error()))
-	}
-	return "the server refused: " + what
-}
-
 // find reads the line's entry by its identity. An entry that a restore is to
 // bring back, or that the line itself deleted, or whose home is all that is
 // left of it, is nil.
@@ -374,45 +360,51 @@ func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*direc
 	return e, err
 }
 
-// refusal applies the protection again, to the entry as it is now.
-func (r *Runner) refusal(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) string {
+// refusal judges everything that the line touches, as it is now: protection,
+// the powers that it was signed with, and who would be left in privileged
+// groups.
+func (r *Runner) refusal(ctx context.Context, l *batch.Line, e *directory.Entry) (string, error) {
 	if why := r.Barred[l.N]; why != "" {
-		return why
+		return why, nil
 	}
-	if e == nil {
-		return ""
-	}
-	if why := r.Protection.Why(e, actionNames(l)); why != "" {
-		return why
-	}
-	// What it belongs to may have changed since it was staged.
-	now := *l
-	now.Privileged = r.common.known().Of(e.DN)
-	if len(now.GivesUp()) == 0 {
-		return ""
-	}
-	if len(l.Privileged) == 0 {
-		return "it is in " + strings.Join(now.GivesUp(), " and ") + " now, and was not when this was staged: stage it again"
-	}
-	// Somebody else may be at work on the same group: look again, now.
-	fresh, err := batch.ReadPrivilege(ctx, r.Server, r.Server.Dialect, r.Settings.Audit.PrivilegedGroups, r.Now())
+	found, err := batch.Footprints(ctx, r.Server, r.Server.Dialect, r.climber(), []batch.Planned{{Line: l, Entry: e}})
 	if err != nil {
-		return "its privileged groups could not be read: " + err.Error()
+		return "", err
 	}
-	r.common.learn(fresh)
-	now.Privileged = fresh.Of(e.DN)
-	if emptied := fresh.WouldEmpty([]batch.Going{{DN: e.DN, Groups: now.GivesUp()}}); len(emptied) > 0 {
-		return strings.Join(emptied, " and ") + " would have no enabled member left"
+	f := &found[0]
+	if why := r.Protection.Refuse(l, e, f); why != "" {
+		return why, nil
 	}
-	return ""
+	if more := f.Exceeds(l); len(more) > 0 {
+		return "it is about " + strings.Join(more, " and ") + " now, and was not when this was staged: stage it again", nil
+	}
+	return r.lastOf(ctx, l, e, f)
 }
 
-func actionNames(l *batch.Line) []string {
-	names := make([]string, len(l.Actions))
-	for i, a := range l.Actions {
-		names[i] = a.Name
+// climber asks the server who is privileged, at this moment.
+func (r *Runner) climber() *privilege.Climber {
+	return &privilege.Climber{From: r.Server, Dialect: r.Server.Dialect, Rules: r.common.rules}
+}
+
+// lastOf tells whether a privileged group would be left without an enabled
+// member. Somebody else may be at work on the same group, so all of them are
+// read again.
+func (r *Runner) lastOf(ctx context.Context, l *batch.Line, e *directory.Entry, f *batch.Footprint) (string, error) {
+	now := *l
+	now.Privileged = f.Powers
+	losing := now.GivesUp()
+	if e == nil || len(losing) == 0 {
+		return "", nil
 	}
-	return names
+	fresh, err := privilege.Read(ctx, r.Server, r.Server.Dialect, r.common.rules, r.Now())
+	if err != nil {
+		return "", fmt.Errorf("its privileged groups could not be read: %w", err)
+	}
+	r.common.learn(fresh)
+	if emptied := fresh.WouldEmpty([]privilege.Going{{DN: e.DN, Groups: losing}}); len(emptied) > 0 {
+		return strings.Join(emptied, " and ") + " would have no enabled member left", nil
+	}
+	return "", nil
 }
 
 // guards are those of a line that still mean something: once it was moved, its
@@ -484,7 +476,7 @@ func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry,
 			continue
 		}
 		if err := r.possible(ctx, &a, e); err != nil {
-			return r.settle(l, batch.Refused, plainError(err))
+			return r.settle(l, batch.Refused, err.Error())
 		}
 	}
 	l.State, l.Note = batch.Applied, "would be done"

@@ -6,31 +6,31 @@ import (
 	"fmt"
 	"sync"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/source"
 )
 
 // common is what the workers of one run share.
 type common struct {
 	mu        sync.Mutex
-	privilege *batch.Privilege
+	privilege *privilege.Holders
+	rules     privilege.Rules
 	writing   map[string]chan struct{} // entries that a step is writing, until it is over
 
 	reading sync.Mutex
 	owners  *homes.Owners // of home folders, once one is to be set aside
 }
 
-func (c *common) known() *batch.Privilege {
+func (c *common) known() *privilege.Holders {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.privilege
 }
 
-func (c *common) learn(p *batch.Privilege) {
+func (c *common) learn(p *privilege.Holders) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.privilege = p
@@ -99,9 +99,9 @@ func (r *Runner) closeOthers() {
 }
 
 // alone tells whether a line runs while no other does: one that touches a
-// privileged group, and a container, since other lines may stand below it.
+// privileged group, and one that other lines may stand below.
 func alone(l *batch.Line) bool {
-	return len(l.Privileged) > 0 || len(l.Joins()) > 0 || l.Container()
+	return len(l.Privileged) > 0 || len(l.Joins()) > 0 || l.Container() || l.Along() > 0
 }
 
 // maxFailures is the most lines that may fail before the batch halts: five,
@@ -258,11 +258,11 @@ func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) 
 // alwaysHalts tells what no second line needs to be tried after.
 func alwaysHalts(err error) string {
 	switch {
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials):
+	case source.RefusedFor(err, source.SignedOut):
 		return "the server no longer takes the password"
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
+	case source.RefusedFor(err, source.Denied):
 		return "the account that is bound may not write this: nobody's entry was changed by that line"
-	case ldap.IsErrorWithCode(err, ldap.LDAPResultReferral):
+	case source.RefusedFor(err, source.Elsewhere):
 		return "the server sends writes elsewhere (referral): give the writable server's own URL"
 	}
 	return ""

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
@@ -114,7 +112,7 @@ func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m ba
 		fix.Remove = batch.Octets(spelt(group.Get(m.Attr), value))
 	}
 	err = r.do(ctx, l, past, r.step(a.Name, OpValues, group, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
-	if ldap.IsErrorWithCode(err, ldap.LDAPResultObjectClassViolation) {
+	if source.RefusedFor(err, source.Needed) {
 		return fmt.Errorf("%s must have a member, and this is its last one: %w", group.DN, err)
 	}
 	return err

@@ -26,6 +26,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
 	"yardbroom/internal/practice"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -469,9 +470,9 @@ func (w *world) stage() *batch.Batch {
 	}
 	id, err := w.conn.Identity(ctx)
 	require.NoError(w.t, err)
-	privilege, err := batch.ReadPrivilege(ctx, w.conn, directory.AD, nil, time.Now())
+	holders, err := privilege.Read(ctx, w.conn, directory.AD, privilege.RulesFor(id, nil), time.Now())
 	require.NoError(w.t, err)
-	s := &batch.Stager{From: w.conn, Identity: id, Dialect: directory.AD, Settings: w.set, Privilege: privilege, Catalog: audit.Checks,
+	s := &batch.Stager{From: w.conn, Identity: id, Dialect: directory.AD, Settings: w.set, Privilege: holders, Catalog: audit.Checks,
 		Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}}, Homes: w.homes}
 	b, _, err := s.Stage(ctx, o, candidates)
 	if errors.Is(err, batch.ErrNothing) {

@@ -8,9 +8,6 @@ import (
 	"math/big"
 	"slices"
 	"strings"
-	"unicode/utf16"
-
-	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
@@ -71,27 +68,6 @@ func (r *Runner) passwordMods(a *batch.Action, e *directory.Entry) []batch.Mod {
 		mods = append(mods, batch.Mod{Attr: "lockoutTime", Old: batch.OctetsOf(e.Get("lockoutTime")), New: []batch.Octets{"0"}})
 	}
 	return mods
-}
-
-// writePassword sends a new password: on the `ad` schema as unicodePwd, a
-// quoted text in UTF-16 (MS-ADTS 3.1.1.3.1.5.1), with what makes it one to
-// be changed; elsewhere by the operation of RFC 3062.
-func (r *Runner) writePassword(s *Step, dn string) error {
-	conn := r.Server.Conn()
-	if r.Server.Dialect != directory.AD {
-		_, err := conn.PasswordModify(ldap.NewPasswordModifyRequest(s.DN, "", s.secret))
-		return err
-	}
-	var quoted []byte
-	for _, unit := range utf16.Encode([]rune(`"` + s.secret + `"`)) {
-		quoted = append(quoted, byte(unit), byte(unit>>8))
-	}
-	req := ldap.NewModifyRequest(dn, nil)
-	req.Replace("unicodePwd", []string{string(quoted)})
-	for _, m := range s.Mods {
-		req.Replace(m.Attr, batch.Plain(m.New))
-	}
-	return conn.Modify(req)
 }
 
 // effectOfPassword tells from what the server writes beside a password

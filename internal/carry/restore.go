@@ -9,8 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
@@ -69,10 +67,10 @@ func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past
 		grave, err := r.Server.ByIdentity(ctx, id, true)
 		if err == nil && grave.First("isDeleted") == "TRUE" {
 			err = r.reanimate(ctx, l, a, grave, past)
-			if !ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultUnwillingToPerform, ldap.LDAPResultOperationsError) || a.Image == nil {
+			if !source.RefusedFor(err, source.Drifted, source.Unsupported) || a.Image == nil {
 				return err
 			}
-			past.notes = append(past.notes, "the server would not bring its deleted object back ("+plainError(err)+")")
+			past.notes = append(past.notes, "the server would not bring its deleted object back ("+err.Error()+")")
 		} else if err != nil && !errors.Is(err, source.ErrNotFound) {
 			return err
 		} else if err == nil {
@@ -96,7 +94,7 @@ func (r *Runner) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, 
 		s.Mods = []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}
 	})
 	err := r.do(ctx, l, past, s, image(grave), "")
-	if !ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultOperationsError, ldap.LDAPResultUnwillingToPerform) {
+	if !source.RefusedFor(err, source.Missing, source.Unsupported) {
 		return err
 	}
 	s.Mods = nil
@@ -157,7 +155,7 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 	raised := raisedWith(past.main(batch.Restore))
 	for _, attr := range im.Attrs {
 		if directory.IsServerOwned(attr.Name) || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
-			slices.ContainsFunc(linkAttributes[:2], func(n string) bool { return strings.EqualFold(n, attr.Name) }) {
+			batch.IsMembership(attr.Name) && !strings.EqualFold(attr.Name, "memberUid") {
 			continue
 		}
 		now := batch.OctetsOf(e.Get(attr.Name))
@@ -207,9 +205,9 @@ func raisedWith(s *pastStep) directory.Entry {
 
 // noteRefusal lets a restore go on where the server refuses one of its parts.
 func (r *Runner) noteRefusal(past *history, err error, what string) error {
-	var refused *ldap.Error
+	var refused *source.Refused
 	if err != nil && errors.As(err, &refused) && !source.Lost(err) {
-		past.notes = append(past.notes, what+": "+plainError(err))
+		past.notes = append(past.notes, what+": "+err.Error())
 		return nil
 	}
 	return err
@@ -218,8 +216,10 @@ func (r *Runner) noteRefusal(past *history, err error, what string) error {
 // putReferences makes the entries that named the old entry name it again.
 func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
 	for _, ref := range im.References {
-		if ref.Privileged || r.isPrivilegedGroup(ref.DN) {
-			past.notes = append(past.notes, fmt.Sprintf("it was not put back into the privileged group %s", ref.DN))
+		if why, err := r.mayName(ctx, &ref); err != nil {
+			return err
+		} else if why != "" {
+			past.note(fmt.Sprintf("%s of %s was not put back: %s", ref.Attr, ref.DN, why))
 			continue
 		}
 		value := e.DN
@@ -250,6 +250,29 @@ func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Ima
 	return r.putPrimaryGroup(ctx, l, im, e, past)
 }
 
+// mayName tells why an entry that named the one that was brought back must not
+// name it again: it is protected, or gives power now, which nobody has signed.
+func (r *Runner) mayName(ctx context.Context, ref *batch.Reference) (string, error) {
+	other, err := r.Server.ListsAt(ctx, ref.DN)
+	if errors.Is(err, source.ErrNotFound) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if why := r.Protection.Written(other, ref.Attr); why != "" {
+		return why, nil
+	}
+	if !batch.IsMembership(ref.Attr) {
+		return "", nil
+	}
+	powers, err := r.climber().Of(ctx, other)
+	if len(powers) > 0 || ref.Privileged {
+		return "its members have power over the directory", err
+	}
+	return "", err
+}
+
 var singleLink = map[string]bool{"manager": true, "managedby": true}
 
 // putPrimaryGroup gives an `ad` account its primary group back, unless that
@@ -260,11 +283,18 @@ func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, im *batch.I
 	if r.Server.Dialect != directory.AD || was == "" || cmp.Or(now, "513") == was {
 		return nil
 	}
-	if directory.PrivilegedRID(was) {
-		past.notes = append(past.notes, "its primary group was a privileged one and was not put back")
+	with := *e
+	with.Attrs = slices.Clone(e.Attrs)
+	with.Set("primaryGroupID", was)
+	powers, err := r.climber().Of(ctx, &with)
+	if err != nil {
+		return err
+	}
+	if len(powers) > 0 {
+		past.note("its primary group gives power over the directory and was not put back")
 		return nil
 	}
-	err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+	err = r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
 		s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: batch.OctetsOf(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
 	}), nil, "")
 	return r.noteRefusal(past, err, "its primary group could not be put back")

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
@@ -122,9 +120,6 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 	}
 	past.intend(s, before)
 	writeErr := r.write(&s, assertion)
-	if !s.Op.onFolder() {
-		writeErr = source.Answered(writeErr)
-	}
 	if !source.Lost(writeErr) {
 		return false, r.conclude(ctx, l, past, writeErr, false)
 	}
@@ -162,7 +157,7 @@ func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, wri
 		return r.concludeFolder(ctx, l, past, writeErr, settled)
 	}
 	if writeErr != nil && !settled {
-		return r.finish(ctx, l, past, outcome{N: s.N, Error: plainError(writeErr)}, writeErr)
+		return r.finish(ctx, l, past, outcome{N: s.N, Error: writeErr.Error()}, writeErr)
 	}
 	e, err := r.readBack(ctx, s)
 	if err != nil {
@@ -226,80 +221,57 @@ func (r *Runner) finish(ctx context.Context, l *batch.Line, past *history, o out
 
 // write sends the step's request.
 func (r *Runner) write(s *Step, assertion string) error {
-	conn, dn := r.Server.Conn(), s.address(r.Server.Dialect)
-	var controls []ldap.Control
-	if assertion != "" && r.Server.Root.Controls[source.AssertionOID] {
-		packet, err := ldap.CompileFilter(assertion)
-		if err != nil {
-			return err
-		}
-		controls = append(controls, ldap.NewControlString(source.AssertionOID, true, string(packet.Bytes())))
-	}
 	if s.Op.onFolder() {
 		return r.writeFolder(s)
 	}
+	entry := source.Entry{DN: s.DN, ID: string(s.ID)}
 	switch s.Op {
 	case OpModify:
-		req := ldap.NewModifyRequest(dn, controls)
-		for _, m := range s.Mods {
-			compareAndSwap(req, m)
+		// The old value is deleted by name, so that the server refuses where it is
+		// no longer there.
+		changes := make([]source.Change, len(s.Mods))
+		for i, m := range s.Mods {
+			changes[i] = source.Change{Attr: m.Attr, Delete: batch.Plain(m.Old), Add: batch.Plain(m.New)}
 		}
-		return conn.Modify(req)
+		return r.Server.Modify(entry, changes, assertion)
 	case OpValues:
-		req := ldap.NewModifyRequest(dn, nil)
-		for _, v := range s.Values {
-			if v.Remove != "" {
-				req.Delete(v.Attr, []string{string(v.Remove)})
-			}
-			if v.Add != "" {
-				req.Add(v.Attr, []string{string(v.Add)})
-			}
+		changes := make([]source.Change, len(s.Values))
+		for i, v := range s.Values {
+			changes[i] = source.Change{Attr: v.Attr, Delete: present(v.Remove), Add: present(v.Add)}
 		}
-		return conn.Modify(req)
+		return r.Server.Modify(entry, changes, "")
 	case OpPassword:
-		return r.writePassword(s, dn)
+		return r.Server.SetPassword(entry, s.secret, replacements(s.Mods))
 	case OpRename:
-		return conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(dn, s.RDN, true, s.Superior, controls))
+		return r.Server.Rename(entry, s.RDN, s.Superior, assertion)
 	case OpDelete:
-		return conn.Del(ldap.NewDelRequest(dn, controls))
+		return r.Server.Delete(entry, assertion)
 	case OpAdd:
-		req := ldap.NewAddRequest(s.DN, nil)
-		for _, a := range s.Attrs {
-			req.Attribute(a.Name, batch.Plain(a.Values))
+		attributes := make([]directory.Attribute, len(s.Attrs))
+		for i, a := range s.Attrs {
+			attributes[i] = directory.Attribute{Name: a.Name, Values: batch.Plain(a.Values)}
 		}
-		return conn.Add(req)
+		return r.Server.Add(s.DN, attributes)
 	case OpReanimate:
-		req := ldap.NewModifyRequest(s.DN, []ldap.Control{ldap.NewControlString(source.ShowDeletedOID, true, "")})
-		req.Delete("isDeleted", nil)
-		req.Replace("distinguishedName", []string{s.target()})
-		for _, m := range s.Mods {
-			req.Replace(m.Attr, batch.Plain(m.New))
-		}
-		return conn.Modify(req)
+		return r.Server.Reanimate(s.DN, s.target(), replacements(s.Mods))
 	}
 	return fmt.Errorf("unknown step %q", s.Op)
 }
 
-// address names the entry by its GUID where the schema can, so that no other
-// entry that has taken its name meanwhile is ever hit.
-func (s *Step) address(d *directory.Dialect) string {
-	if d == directory.AD && s.ID != "" {
-		if guid, err := directory.FormatGUID(string(s.ID)); err == nil {
-			return "<GUID=" + guid + ">"
-		}
+// present is a list of the value, or of none.
+func present(v batch.Octets) []string {
+	if v == "" {
+		return nil
 	}
-	return s.DN
+	return []string{string(v)}
 }
 
-// compareAndSwap deletes the old value and adds the new one in one modify,
-// so that the server refuses where the old value is no longer there.
-func compareAndSwap(req *ldap.ModifyRequest, m batch.Mod) {
-	if len(m.Old) > 0 {
-		req.Delete(m.Attr, batch.Plain(m.Old))
+func replacements(mods []batch.Mod) []source.Replacement {
+	all := make([]source.Replacement, len(mods))
+	for i, m := range mods {
+		all[i] = source.Replacement{Attr: m.Attr, Values: batch.Plain(m.New)}
 	}
-	if len(m.New) > 0 {
-		req.Add(m.Attr, batch.Plain(m.New))
-	}
+	return all
 }
 
 // readBack reads what the step was about. Nil means that the entry is not

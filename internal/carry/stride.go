@@ -3,10 +3,9 @@ package carry
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
-
-	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
@@ -77,12 +76,19 @@ func (r *Runner) prepare(ctx context.Context, lines []*batch.Line) (ready []*wal
 	if err != nil {
 		return nil, nil, err
 	}
+	powers, err := r.climber().Any(ctx, slices.Collect(maps.Values(entries))...)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(powers) > 0 {
+		return nil, lines, nil // somebody among them has become privileged
+	}
 	for i, l := range lines {
 		w := &walker{line: l, entry: entries[ids[i]]}
 		if w.past, err = r.past(ctx, l); err != nil {
 			return nil, nil, err
 		}
-		if w.entry == nil || len(w.past.steps) > 0 || r.refusal(ctx, l, w.entry, w.past) != "" || batch.Drift(l.Guard, w.entry, nil) != "" {
+		if w.entry == nil || len(w.past.steps) > 0 || r.Barred[l.N] != "" || r.Protection.Refuse(l, w.entry, &batch.Footprint{}) != "" || batch.Drift(l.Guard, w.entry, nil) != "" {
 			rest = append(rest, l)
 			continue
 		}
@@ -124,7 +130,7 @@ func (r *Runner) walk(ctx context.Context, ready []*walker, j *judge) (again []*
 		if err := r.wait(background); err != nil {
 			return nil, err
 		}
-		w.sent, w.err = true, source.Answered(r.write(&w.step, r.assertion(w.line, w.entry)))
+		w.sent, w.err = true, r.write(&w.step, r.assertion(w.line, w.entry))
 		lost = source.Lost(w.err)
 		if w.err != nil && !lost {
 			err := r.conclude(background, w.line, w.past, w.err, false)
@@ -213,7 +219,7 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 // returns the error.
 func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 	var journal journalError
-	var refused *ldap.Error
+	var refused *source.Refused
 	switch {
 	case err == nil:
 		return r.settle(l, batch.Applied, strings.Join(past.notes, "; "))
@@ -226,7 +232,7 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 	if past.begun() || !errors.As(err, &refused) && !past.untouched() {
 		state = batch.Failed
 	}
-	if settleErr := r.settle(l, state, plainError(err)); settleErr != nil {
+	if settleErr := r.settle(l, state, err.Error()); settleErr != nil {
 		return settleErr
 	}
 	return err

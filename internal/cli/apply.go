@@ -17,6 +17,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -101,6 +102,11 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		more, err = a.withoutLeavers(ctx, back)
 		refusals = append(refusals, more...)
 	}
+	if err == nil {
+		var more []batch.Refusal
+		more, err = a.reassess(ctx, cmd, back)
+		refusals = append(refusals, more...)
+	}
 	if err == nil && !cmd.Bool("stage") {
 		var more []batch.Refusal
 		more, err = carry.WithoutPrivileged(back)
@@ -117,6 +123,33 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		return err
 	}
 	return a.tellStaged(ctx, s, back)
+}
+
+// reassess judges a batch that the journal has made by the directory as it is
+// now.
+func (a *app) reassess(ctx context.Context, cmd *cli.Command, b *batch.Batch) ([]batch.Refusal, error) {
+	p, err := a.target(ctx, cmd, b)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !id.Same(b.Identity) {
+		return nil, fmt.Errorf("batch %d is for %s, but %s is %s: nothing was done", b.UndoOf, b.Identity, p.Where(), id)
+	}
+	protection, err := a.protection(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	powers := &privilege.Climber{From: p.Source, Dialect: protection.Dialect, Rules: privilege.RulesFor(id, a.set.Audit.PrivilegedGroups)}
+	refusals, err := b.Reassess(ctx, p.Source, powers, &protection)
+	if err == nil && len(b.Lines) == 0 {
+		err = carry.ErrNothingToUndo
+	}
+	return refusals, err
 }
 
 // withoutLeavers takes the lines out of an undo that would enable an account
@@ -243,7 +276,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	}
 	defer p.Close()
 	server, _ := p.server()
-	protection, err := a.protection(ctx, p, server.Dialect)
+	protection, err := a.protection(ctx, p)
 	if err != nil {
 		return err
 	}

@@ -198,7 +198,7 @@ func (a *app) play(ctx context.Context, p *place, s *stageSet, b *batch.Batch) (
 	if !ok {
 		return carry.Result{}, nil, errors.New("the copy is not served")
 	}
-	protection, err := a.protection(ctx, p, server.Dialect)
+	protection, err := a.protection(ctx, p)
 	if err != nil {
 		return carry.Result{}, nil, err
 	}

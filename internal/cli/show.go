@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-ldap/ldap/v3"
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
@@ -74,7 +73,7 @@ func findAccounts(ctx context.Context, src source.Source, name string) ([]direct
 	if isDN(name) {
 		found, err = src.Get(ctx, []string{name})
 	} else {
-		v := ldap.EscapeFilter(name)
+		v := source.EscapeFilter(name)
 		found, err = src.Find(ctx, "(|(sAMAccountName="+v+")(sAMAccountName="+v+"$)(uid="+v+")(userPrincipalName="+v+")(mail="+v+")(employeeID="+v+")(employeeNumber="+v+"))")
 		found = slices.DeleteFunc(found, notAccount)
 		if err == nil && len(found) == 0 {
@@ -206,10 +205,10 @@ func stageCommandFor(c *render.AccountCard, from string) string {
 }
 
 func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]string, error) {
-	dn := ldap.EscapeFilter(e.DN)
+	dn := source.EscapeFilter(e.DN)
 	filter := "(|(member=" + dn + ")(uniqueMember=" + dn + ")"
 	if uid := e.First("uid"); uid != "" {
-		filter += "(memberUid=" + ldap.EscapeFilter(uid) + ")"
+		filter += "(memberUid=" + source.EscapeFilter(uid) + ")"
 	}
 	groups, err := src.Find(ctx, filter+")")
 	if err != nil {

@@ -11,13 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-ldap/ldap/v3"
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
@@ -187,7 +187,7 @@ func findGroup(ctx context.Context, src source.Source, name string) (*directory.
 	if isDN(name) {
 		found, err = src.Get(ctx, []string{name})
 	} else {
-		n := ldap.EscapeFilter(name)
+		n := source.EscapeFilter(name)
 		found, err = src.Find(ctx, "(&"+source.GroupFilter+"(|(cn="+n+")(sAMAccountName="+n+")))")
 	}
 	switch {
@@ -212,15 +212,15 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 		return nil, nil, err
 	}
 	now := a.now().UTC() // --as-of is for judging; what is staged is staged now
-	privilege, err := batch.ReadPrivilege(ctx, p.Source, d, a.set.Audit.PrivilegedGroups, now)
+	holders, err := privilege.Read(ctx, p.Source, d, privilege.RulesFor(id, a.set.Audit.PrivilegedGroups), now)
 	if err != nil {
 		return nil, nil, err
 	}
-	protection, err := a.protection(ctx, p, d)
+	protection, err := a.protection(ctx, p)
 	if err != nil {
 		return nil, nil, err
 	}
-	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: privilege, Catalog: a.catalog, DefaultPolicy: p.yard.DefaultPolicy,
+	s := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: a.set, Privilege: holders, Catalog: a.catalog, DefaultPolicy: p.yard.DefaultPolicy,
 		Protection: protection, Homes: p.yard.Homes}
 	o := &batch.Order{To: cmd.String("to"), AppendAccount: cmd.String("on-collision") != "", IncludeLikely: cmd.Bool("include-likely"),
 		MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"), Why: cmd.String("why"), By: actor(), At: now, Source: p.Where()}
@@ -235,13 +235,20 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 	return s, o, nil
 }
 
-func (a *app) protection(ctx context.Context, p *place, d *directory.Dialect) (batch.Protection, error) {
+func (a *app) protection(ctx context.Context, p *place) (batch.Protection, error) {
 	exempt, err := a.exemptions(ctx, p)
-	out := batch.Protection{Dialect: d, Exempt: exempt, At: a.now().UTC(), Scope: directory.FoldAll(p.yard.Scope), LeaveOut: directory.FoldAll(p.yard.LeaveOut), Bound: []string{p.yard.Bind.DN}}
-	if server, ok := p.server(); ok {
-		out.Bound = append(out.Bound, server.Bound)
+	if err != nil {
+		return batch.Protection{}, err
 	}
-	return out, err
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return batch.Protection{}, err
+	}
+	bound := []string{p.yard.Bind.DN}
+	if server, ok := p.server(); ok {
+		bound = append(bound, server.Bound)
+	}
+	return batch.NewProtection(ctx, p.Source, id, &p.yard, exempt, a.now().UTC(), bound...)
 }
 
 // candidates collects the entries that were chosen, however they were.
@@ -454,7 +461,7 @@ func lookUp(ctx context.Context, src source.Source, d *directory.Dialect, names 
 	for chunk := range slices.Chunk(logons, source.AtOnce(src, namesAtOnce, len(logons))) {
 		filter := "(|"
 		for _, name := range chunk {
-			filter += "(" + logon + "=" + ldap.EscapeFilter(name) + ")"
+			filter += "(" + logon + "=" + source.EscapeFilter(name) + ")"
 		}
 		found, err := src.Find(ctx, filter+")")
 		if err != nil {
@@ -473,7 +480,7 @@ func matching(ctx context.Context, src source.Source, conditions []string) ([]di
 		if !ok || attr == "" || strings.ContainsAny(attr, "()*&|! :<>~") {
 			return nil, usage("--match: %q is not ATTRIBUTE=VALUE", c)
 		}
-		filter += "(" + attr + "=" + ldap.EscapeFilter(value) + ")"
+		filter += "(" + attr + "=" + source.EscapeFilter(value) + ")"
 	}
 	found, err := src.Find(ctx, filter+")")
 	if err != nil {

@@ -144,7 +144,7 @@ func (s *staging) parseValue(args []string) error {
 }
 
 func settable(attr string) error {
-	if why := batch.Settable(attr); why != "" {
+	if why := batch.Unsettable(attr); why != "" {
 		return usage("%s", why)
 	}
 	return nil

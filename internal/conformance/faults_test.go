@@ -345,7 +345,7 @@ func TestAPrivilegedGroupIsNotGivenBack(t *testing.T) {
 	require.ErrorIs(t, err, carry.ErrNothingToUndo, "without a signature")
 	res, kept := st.undo(b)
 	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
-	assert.Contains(t, kept.Lines[0].Note, "not put back into the privileged group "+admins)
+	assert.Contains(t, kept.Lines[0].Note, "member of "+admins+" was not put back: its members have power over the directory")
 	assert.Equal(t, []string{bram}, s.entry(t, st.c, admins).Get("member"))
 }
 

@@ -16,6 +16,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -27,7 +28,9 @@ type story struct {
 	s *subject
 	c *source.Server
 	*store.Store
-	set *settings.Settings
+	set    *settings.Settings
+	yard   settings.Yard // its scope and what is left out
+	exempt []audit.Exemption
 }
 
 func newStory(t *testing.T, s *subject) *story {
@@ -54,7 +57,7 @@ func (st *story) stageOrder(o batch.Order, values []batch.Assignment, dns ...str
 	ctx := context.Background()
 	id, err := st.c.Identity(ctx)
 	require.NoError(st.t, err)
-	privilege, err := batch.ReadPrivilege(ctx, st.c, st.s.dialect, nil, time.Now())
+	holders, err := privilege.Read(ctx, st.c, st.s.dialect, privilege.RulesFor(id, st.set.Audit.PrivilegedGroups), time.Now())
 	require.NoError(st.t, err)
 	entries, err := st.c.Get(ctx, dns)
 	require.NoError(st.t, err)
@@ -62,14 +65,23 @@ func (st *story) stageOrder(o batch.Order, values []batch.Assignment, dns ...str
 	for i := range entries {
 		candidates = append(candidates, batch.Candidate{Entry: entries[i], Values: values})
 	}
-	stager := &batch.Stager{From: st.c, Identity: id, Dialect: st.s.dialect, Settings: st.set, Privilege: privilege, Catalog: audit.Checks, DefaultPolicy: st.s.yard.DefaultPolicy,
-		Protection: batch.Protection{Dialect: st.s.dialect, Bound: []string{st.c.Bound}}}
+	stager := &batch.Stager{From: st.c, Identity: id, Dialect: st.s.dialect, Settings: st.set, Privilege: holders, Catalog: audit.Checks, DefaultPolicy: st.s.yard.DefaultPolicy,
+		Protection: st.protection()}
 	o.By, o.At, o.Server = "tester", time.Now().UTC(), st.c.HostName()
 	b, refusals, err := stager.Stage(ctx, o, candidates)
 	if err == nil {
 		require.NoError(st.t, b.Save(ctx, st.Store))
 	}
 	return b, refusals, err
+}
+
+func (st *story) protection() batch.Protection {
+	st.t.Helper()
+	id, err := st.c.Identity(context.Background())
+	require.NoError(st.t, err)
+	p, err := batch.NewProtection(context.Background(), st.c, id, &st.yard, st.exempt, time.Now().UTC(), st.c.Bound)
+	require.NoError(st.t, err)
+	return p
 }
 
 func (st *story) mustStage(actions string, to string, dns ...string) *batch.Batch {
@@ -81,7 +93,7 @@ func (st *story) mustStage(actions string, to string, dns ...string) *batch.Batc
 }
 
 func (st *story) runner(b *batch.Batch) *carry.Runner {
-	return &carry.Runner{Store: st.Store, Batch: b, Server: st.c, Protection: batch.Protection{Dialect: st.s.dialect, Bound: []string{st.c.Bound}},
+	return &carry.Runner{Store: st.Store, Batch: b, Server: st.c, Protection: st.protection(),
 		DefaultPolicy: st.s.yard.DefaultPolicy, By: "tester", Now: time.Now, Settings: st.set}
 }
 

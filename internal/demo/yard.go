@@ -121,7 +121,7 @@ func (y *Yard) between(from, to int) time.Time {
 // accounts and groups, policies, sites.
 func (y *Yard) frame() error {
 	err := y.add(Base, attrs{{"objectClass", "top", "domain", "domainDNS"}, {"objectSid", mustSID(SID)}, {"lockoutDuration", "-18000000000"},
-		{"lockoutThreshold", "5"}, {"maxPwdAge", "-315360000000000"}, {"msDS-LogonTimeSyncInterval", "14"},
+		{"lockoutThreshold", "5"}, append([]string{"wellKnownObjects"}, directory.WellKnownObjects(Base)...), {"maxPwdAge", "-315360000000000"}, {"msDS-LogonTimeSyncInterval", "14"},
 		{"gPLink", "[LDAP://cn={31B2F340-016D-11D2-945F-00C04FB984F9},cn=policies,cn=system," + Base + ";0]"}})
 	for _, cn := range []string{"Users", "Builtin", "Computers", "System", "LostAndFound"} {
 		err = first(err, y.add("CN="+cn+","+Base, attrs{{"objectClass", "top", "container"}, {"isCriticalSystemObject", "TRUE"}}))

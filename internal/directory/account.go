@@ -85,7 +85,8 @@ type Account struct {
 	Marked        bool   // adminCount is 1
 	LogonServer   uint8  // which of the servers asked showed LastLogon, from 1; 0 for the survey's own
 	Retries       uint16 // wrong passwords so far, where the server shows it
-	PrimaryGroup  uint32
+	PrimaryGroup  uint32 // RID of its primary group (ad)
+	GID           uint32 // gidNumber, where Present has it
 	Flags         int64
 	Policy        string  // folded DN of the password policy named by the entry, or ""
 	Manager       Key     // of the name in manager; zero for none

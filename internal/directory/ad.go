@@ -261,9 +261,9 @@ func IsBuiltinSID(sid string) bool { return strings.HasPrefix(sid, builtinSID) }
 // gives rights, not mail only.
 const securityEnabled = 0x80000000
 
-// givesRights tells from groupType whether membership gives rights; a group
+// GivesRights tells from groupType whether membership gives rights; a group
 // without the attribute does.
-func givesRights(groupType string) bool {
+func GivesRights(groupType string) bool {
 	if groupType == "" {
 		return true
 	}

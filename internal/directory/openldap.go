@@ -87,6 +87,11 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 		a.Expires = readTime(readMoment(v, attr.ID, parseShadowDays), bad)
 	case AttrManager:
 		a.Manager = KeyOf(v)
+	case AttrGIDNumber:
+		gid, err := strconv.ParseUint(v, 10, 32)
+		if a.GID = uint32(gid); err != nil {
+			bad.Add(attr.ID)
+		}
 	default:
 		return false
 	}

@@ -190,7 +190,7 @@ func memberName(attr AttrID, value string) string {
 }
 
 func groupOf(a *Account, e *Entry) Group {
-	g := Group{Subject: a.clone(), Security: givesRights(e.First("groupType")), Marked: a.Marked, Created: a.Created,
+	g := Group{Subject: a.clone(), Security: GivesRights(e.First("groupType")), Marked: a.Marked, Created: a.Created,
 		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup"), GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
 	if sid, err := ParseSID(e.First("objectSid")); err == nil {
 		g.SID = sid
@@ -218,9 +218,8 @@ func (p *Part) addDomain(e *Entry) {
 	}
 	p.domain = &dom
 	for _, v := range slices.Concat(e.Get("wellKnownObjects"), e.Get("otherWellKnownObjects")) {
-		// DN-Binary (MS-ADTS 3.1.1.2.2.2.1): B:count:hexadecimal:name
-		if parts := strings.SplitN(v, ":", 4); len(parts) == 4 {
-			p.survey.wellKnown[KeyOf(parts[3])] = struct{}{}
+		if _, place, ok := ParsePlace(v); ok {
+			p.survey.wellKnown[KeyOf(place)] = struct{}{}
 		}
 	}
 }

@@ -122,7 +122,7 @@ func columnNamed(name string, d *directory.Dialect) (column, error) {
 		return column{}, fmt.Errorf("%q is neither a column nor the name of an attribute", name)
 	}
 	if directory.IsSecret(name) {
-		return column{}, fmt.Errorf("%s holds secrets, which are never asked for", name)
+		return column{}, directory.SecretError(name)
 	}
 	c := attribute(name, d.Schema().Type(name))
 	if meant {

@@ -6,8 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-ldap/ldap/v3"
-
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
 )
@@ -122,7 +120,7 @@ func findGroup(ctx context.Context, from source.Source, name string) (string, er
 	if levels, bad := directory.ParseDN(name); bad == nil && len(levels) > 1 {
 		found, err = from.Get(ctx, []string{name})
 	} else {
-		v := ldap.EscapeFilter(name)
+		v := source.EscapeFilter(name)
 		found, err = from.Find(ctx, "(&"+selecting["groups"]+"(|(cn="+v+")(sAMAccountName="+v+")))")
 	}
 	switch {

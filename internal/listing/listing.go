@@ -214,7 +214,7 @@ func (q *Query) text(d *directory.Dialect, out *List) (string, error) {
 func doubts(asked filter.Filter, d *directory.Dialect) (notes []string, err error) {
 	for _, name := range asked.Attributes() {
 		if directory.IsSecret(name) {
-			return nil, fmt.Errorf("%s holds secrets, which are never asked for", name)
+			return nil, directory.SecretError(name)
 		}
 	}
 	m, err := asked.For(d, nil)

@@ -80,6 +80,7 @@ func New(base, domainSID string, now func() time.Time) *Directory {
 	top.Set("lockoutDuration", "-18000000000")
 	top.Set("lockoutThreshold", "5")
 	top.Set("msDS-LogonTimeSyncInterval", "14")
+	top.Set("wellKnownObjects", directory.WellKnownObjects(base)...)
 	d.put(&top)
 	for _, e := range []struct{ dn, class, sid string }{{"CN=Users," + base, "container", ""}, {"CN=Builtin," + base, "container", ""},
 		{"CN=Domain Admins,CN=Users," + base, "group", domainSID + "-512"}, {"CN=Administrators,CN=Builtin," + base, "group", "S-1-5-32-544"}} {

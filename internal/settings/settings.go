@@ -207,6 +207,8 @@ type Batch struct {
 	// DayLines and DayShare limit what is done in any 24 hours.
 	DayLines int `yaml:"day_lines"`
 	DayShare int `yaml:"day_share"` // per cent of the yard's accounts
+	// Attributes are further ones that set, add, clear and fill may change.
+	Attributes []string `yaml:"attributes"`
 }
 
 // Allows refuses more lines than a batch may have, or than most where that is

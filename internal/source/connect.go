@@ -68,9 +68,10 @@ type Server struct {
 	// Skipped counts servers of the yard that did not answer, with why.
 	Skipped []error
 
-	local    bool                // the server is on this machine
-	schema   map[string]bool     // attributes of the published schema, in lower case, and whether clients may write them; nil before it was read
-	allowed  map[string][]string // on the `ad` schema: what entries of a class may carry
+	local    bool                             // the server is on this machine
+	schema   map[string]*directory.Definition // the published schema by names and numbers in lower case; nil before it was read
+	secrets  map[string]bool                  // what of it holds secrets
+	allowed  map[string][]string              // on the `ad` schema: what entries of a class may carry
 	target   Target
 	conn     *ldap.Conn
 	wire     *wire
@@ -484,7 +485,8 @@ func (s *Server) Close() error {
 	return s.conn.Close()
 }
 
-// Conn is the connection itself, for writing.
+// Conn is the connection itself, by which tests do what other people's programs
+// do. The tool writes by the methods of write.go only.
 func (s *Server) Conn() *ldap.Conn { return s.conn }
 
 // Reconnect makes a new connection to the same server, after one was lost.

@@ -382,6 +382,17 @@ func (f *File) Select(ctx context.Context, text string, _ []string) ([]directory
 	return f.Find(ctx, text)
 }
 
+// Listing picks the entries that have any of the values.
+func (f *File) Listing(ctx context.Context, values ...Value) ([]directory.Entry, error) {
+	var filter strings.Builder
+	filter.WriteString("(|")
+	for _, v := range values {
+		filter.WriteString(v.filter())
+	}
+	filter.WriteString(")")
+	return f.Select(ctx, filter.String(), nil)
+}
+
 // Get returns the entries with these names.
 func (f *File) Get(ctx context.Context, dns []string) ([]directory.Entry, error) {
 	want := make(map[string]bool, len(dns))

@@ -1,4 +1,4 @@
-package source
+package source_test
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/demo"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 )
 
 // rewrite writes an LDIF text in another form that means the same.
@@ -69,7 +70,7 @@ func TestTheFormOfAFileNeverChangesAResult(t *testing.T) {
 	findings := func(t require.TestingT, text string) []string {
 		path := filepath.Join(dir, "a.ldif")
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-		f, err := OpenFile(path, nil)
+		f, err := source.OpenFile(path, nil)
 		require.NoError(t, err)
 		s, err := f.Survey(context.Background())
 		require.NoError(t, err)

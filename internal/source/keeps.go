@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -86,21 +85,13 @@ func (s *Server) Retention(ctx context.Context) (Retention, error) {
 // 4.2) has an attribute that clients may write. A server that publishes none
 // is taken to know it: it will refuse what it does not.
 func (s *Server) Knows(ctx context.Context, attr string) (bool, error) {
-	if s.schema == nil {
-		if err := s.readSchema(ctx); err != nil {
-			return false, err
-		}
-	}
-	writable, known := s.schema[strings.ToLower(attr)]
-	return len(s.schema) == 0 || known && writable, nil
+	d, err := s.Defined(ctx, attr)
+	return len(s.schema) == 0 || d != nil && !d.ReadOnly, err
 }
 
-// attributeNames finds the names in the definition of an attribute type (RFC
-// 4512, section 4.1.2).
-var attributeNames = regexp.MustCompile(`\bNAME\s+(?:'([^']+)'|\(([^)]*)\))`)
-
 func (s *Server) readSchema(ctx context.Context) error {
-	s.schema = map[string]bool{}
+	s.schema = map[string]*directory.Definition{}
+	var definitions []string
 	where := ""
 	_, err := s.Search(ctx, Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"subschemaSubentry"}}, func(page []directory.Entry) error {
 		for i := range page {
@@ -114,21 +105,49 @@ func (s *Server) readSchema(ctx context.Context) error {
 	_, err = s.Search(ctx, Query{Base: where, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"attributeTypes"}}, func(page []directory.Entry) error {
 		for i := range page {
 			for _, text := range page[i].Get("attributeTypes") {
-				names := attributeNames.FindStringSubmatch(text)
-				if names == nil {
+				d, ok := directory.ParseDefinition(text)
+				if !ok {
 					continue
 				}
-				for name := range strings.FieldsSeq(names[1] + " " + strings.ReplaceAll(names[2], "'", " ")) {
-					s.schema[strings.ToLower(name)] = !strings.Contains(text, "NO-USER-MODIFICATION")
+				definitions = append(definitions, text)
+				for _, name := range append(d.Names, d.OID) {
+					s.schema[strings.ToLower(name)] = &d
 				}
 			}
 		}
 		return nil
 	})
+	s.secrets = directory.SecretBySchema(definitions)
 	if hidden(err) {
 		return nil
 	}
 	return err
+}
+
+// Defined returns what the schema that the server publishes says of an
+// attribute, by one of its names or its number, options left aside; nil where
+// it does not know it, or publishes none.
+func (s *Server) Defined(ctx context.Context, attr string) (*directory.Definition, error) {
+	if s.schema == nil {
+		if err := s.readSchema(ctx); err != nil {
+			return nil, err
+		}
+	}
+	name, _, _ := strings.Cut(strings.ToLower(attr), ";")
+	return s.schema[name], nil
+}
+
+// Secret tells whether an attribute holds secrets, by its name or by what the
+// server's schema derives it from.
+func (s *Server) Secret(ctx context.Context, attr string) (bool, error) {
+	if directory.IsSecret(attr) {
+		return true, nil
+	}
+	if _, err := s.Defined(ctx, attr); err != nil {
+		return false, err
+	}
+	name, _, _ := strings.Cut(strings.ToLower(attr), ";")
+	return s.secrets[name], nil
 }
 
 // hidden tells of an error that what was asked for does not exist, or is not

@@ -63,7 +63,16 @@ func (s *Server) Listing(ctx context.Context, values ...Value) ([]directory.Entr
 	return s.listing(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: filter.String()}, values)
 }
 
-// listing runs a query for nothing but the identity and some values. Servers
+// WhatItIs are the attributes that tell which entry one is, and what.
+func WhatItIs(d *directory.Dialect) []string {
+	names := []string{d.Identity.String(), "objectClass", d.Logon.String()}
+	if d == directory.AD {
+		names = append(names, "objectSid", "isCriticalSystemObject", "userAccountControl", "primaryGroupID", "msDS-SecondaryKrbTgtNumber")
+	}
+	return names
+}
+
+// listing runs a query for nothing but what entries are, and some values. Servers
 // without the control are asked once more for each list of members, by a
 // filter; on the `ad` schema names are spelt in one way only, elsewhere the
 // lists are read whole.
@@ -76,7 +85,8 @@ func (s *Server) listing(ctx context.Context, q Query, values []Value) ([]direct
 		long = func(v Value) bool { return strings.EqualFold(v.Attr, "member") }
 	}
 	id := s.Dialect.Identity.String()
-	q.Attributes = []string{id}
+	q.Whole = WhatItIs(s.Dialect)
+	q.Attributes = slices.Clone(q.Whole)
 	for _, v := range values {
 		if !long(v) {
 			q.Attributes = append(q.Attributes, v.Attr)

@@ -16,6 +16,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 )
 
 // Controls for entries that were deleted and are still kept (MS-ADTS
@@ -52,9 +53,10 @@ type Query struct {
 	NamesOnly   bool
 	ShowDeleted bool
 	FirstPage   bool // no more than one page
-	// Only are the values that are returned, besides the identity, where the
-	// server offers the control for that.
-	Only []Value
+	// Only are the values that are returned, besides all those of the attributes
+	// in Whole, where the server offers the control for that.
+	Only  []Value
+	Whole []string
 }
 
 // Search runs a query in pages and hands each page over as it comes. It
@@ -74,7 +76,7 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))
 	}
 	if len(q.Only) > 0 {
-		control, err := matchedValues(q.Only, s.Dialect.Identity.String())
+		control, err := matchedValues(q.Only, q.Whole...)
 		if err != nil {
 			return 0, err
 		}
@@ -480,7 +482,19 @@ func (s *Server) StoredNames(ctx context.Context, q Query) ([]string, error) {
 			return nil
 		})
 	}
-	return slices.Sorted(maps.Keys(names)), err
+	if err != nil {
+		return nil, err
+	}
+	for name := range names {
+		secret, err := s.Secret(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if secret {
+			delete(names, name)
+		}
+	}
+	return slices.Sorted(maps.Keys(names)), nil
 }
 
 // allowedNames asks one entry of each class which attributes the schema
@@ -560,6 +574,9 @@ func (s *Server) whole(ctx context.Context, q Query) ([]directory.Entry, error) 
 
 // Find returns whole entries by a filter.
 func (s *Server) Find(ctx context.Context, filter string) (found []directory.Entry, err error) {
+	if err := s.keepSecrets(ctx, filter, nil); err != nil {
+		return nil, err
+	}
 	err = s.retry(ctx, func() error {
 		found, err = s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter})
 		return err
@@ -595,8 +612,34 @@ func (s *Server) SelectConfiguration(ctx context.Context, filter string, attribu
 	return s.all(ctx, Query{Base: s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: filter, Attributes: attributes})
 }
 
+// keepSecrets refuses a question about secrets: whoever asks often enough whether
+// a value is one would know it.
+func (s *Server) keepSecrets(ctx context.Context, text string, attributes []string) error {
+	names := attributes
+	if text != "" {
+		asked, err := filter.Parse(text)
+		if err != nil {
+			return err
+		}
+		names = append(asked.Attributes(), names...)
+	}
+	for _, name := range names {
+		secret, err := s.Secret(ctx, name)
+		if err != nil {
+			return err
+		}
+		if secret {
+			return directory.SecretError(name)
+		}
+	}
+	return nil
+}
+
 // Each lets the server evaluate the selection.
 func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
+	if err := s.keepSecrets(ctx, sel.Filter, sel.Attributes); err != nil {
+		return err
+	}
 	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
 	return s.retry(ctx, func() (err error) {
 		begin()

@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/go-ldap/ldap/v3"
+
 	"yardbroom/internal/directory"
 )
 
@@ -38,6 +40,10 @@ type Source interface {
 	// Children returns, for each of these names, the names of the entries
 	// one level below it.
 	Children(ctx context.Context, parents []string) (map[string][]string, error)
+	// Listing returns what is to be known of the entries of the whole
+	// directory that have any of some values: their names, what they are, and
+	// those values.
+	Listing(ctx context.Context, values ...Value) ([]directory.Entry, error)
 	// Identity tells which directory this is, so that what was decided on
 	// one is never done to another.
 	Identity(ctx context.Context) (Identity, error)
@@ -104,6 +110,9 @@ func AtOnce(from any, server, n int) int {
 	}
 	return max(n, 1)
 }
+
+// EscapeFilter escapes a value for an RFC 4515 filter.
+func EscapeFilter(value string) string { return ldap.EscapeFilter(value) }
 
 // ErrNotFound is the error for an entry that is not there.
 var ErrNotFound = errors.New("no such entry")

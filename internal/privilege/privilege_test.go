@@ -1,0 +1,270 @@
+package privilege
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+	"yardbroom/internal/source"
+)
+
+// entry makes an entry from "name=value" texts.
+func entry(dn string, attrs ...string) directory.Entry {
+	e := directory.Entry{DN: dn}
+	for _, a := range attrs {
+		name, value, _ := strings.Cut(a, "=")
+		e.Set(name, append(e.Get(name), value)...)
+	}
+	return e
+}
+
+func sid(s string) string {
+	raw, err := directory.EncodeSID(s)
+	if err != nil {
+		panic(err)
+	}
+	return "objectSid=" + raw
+}
+
+// file is a file of a few entries.
+func file(t require.TestingT, d *directory.Dialect, entries []directory.Entry) *source.File {
+	var text bytes.Buffer
+	out := ldif.NewWriter(&text)
+	for i := range entries {
+		require.NoError(t, out.Write(&entries[i]))
+	}
+	require.NoError(t, out.Flush())
+	f, err := source.OpenFile("-", &text)
+	require.NoError(t, err)
+	f.Dialect = d
+	return f
+}
+
+var ad = Rules{Domain: "S-1-5-21-1-2-3"}
+
+func TestHoldersFollowNestingLoopsAndPrimaryGroups(t *testing.T) {
+	ctx := context.Background()
+	user := func(cn, flags, primary string) directory.Entry {
+		return entry("CN="+cn+",DC=x", "objectClass=user", "sAMAccountName="+cn, "userAccountControl="+flags, "primaryGroupID="+primary)
+	}
+	entries := []directory.Entry{
+		entry("CN=Domänen-Admins,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-512"), "member=CN=Inner,DC=x", "member=CN=ada,DC=x", "member=CN=Post,DC=x"),
+		entry("CN=Inner,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1200"), "member=cn=domänen-admins,dc=x", "member=CN=bram,DC=x"),
+		entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member=CN=Domänen-Admins,DC=x"),
+		entry("CN=Ordinary,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1512"), "member=CN=eve,DC=x"),
+		entry("CN=Post,DC=x", "objectClass=group", "groupType=2", sid("S-1-5-21-1-2-3-1513"), "member=CN=finn,DC=x"),
+		entry("CN=Foreign Admins,DC=x", "objectClass=group", sid("S-1-5-21-9-9-9-512"), "member=CN=finn,DC=x"),
+		user("ada", "512", "513"), user("bram", "514", "513"), user("clara", "512", "512"), user("eve", "512", "513"), user("finn", "512", "513"),
+	}
+	h, err := Read(ctx, file(t, directory.AD, entries), directory.AD, ad, time.Now())
+	require.NoError(t, err)
+	assert.True(t, h.Judged)
+	of := func(dn string) []string {
+		for i := range entries {
+			if directory.FoldDN(entries[i].DN) == directory.FoldDN(dn) {
+				names, err := h.Of(ctx, &entries[i])
+				require.NoError(t, err)
+				return names
+			}
+		}
+		t.Fatal(dn)
+		return nil
+	}
+	all := []string{"Administrators", "Domänen-Admins"}
+	for dn, want := range map[string][]string{"CN=ada,DC=x": all, "CN=bram,DC=x": all, "cn=CLARA,dc=x": all, "CN=eve,DC=x": nil,
+		"CN=finn,DC=x":  nil, // by a list for mail, and by the administrators of another domain
+		"CN=Inner,DC=x": all, "CN=Ordinary,DC=x": nil, "CN=Post,DC=x": nil} {
+		assert.Equal(t, want, of(dn), dn)
+	}
+	going := func(dns ...string) (going []Going) {
+		for _, dn := range dns {
+			going = append(going, Going{dn, of(dn)})
+		}
+		return going
+	}
+	assert.Equal(t, []string{"Administrators"}, h.WouldEmpty([]Going{{"CN=ada,DC=x", []string{"Administrators"}}, {"CN=clara,DC=x", []string{"Administrators"}}}), "they stay in the other")
+	assert.Empty(t, h.WouldEmpty(going("CN=ada,DC=x")), "Clara stays")
+	assert.Equal(t, all, h.WouldEmpty(going("CN=ada,DC=x", "CN=clara,DC=x")), "Bram is disabled")
+	assert.Empty(t, h.WouldEmpty(going("CN=bram,DC=x")), "he kept nobody's lights on")
+}
+
+func TestNamedGroupsCountByMemberUidAndGidNumberToo(t *testing.T) {
+	ctx := context.Background()
+	person := func(uid, gid string) directory.Entry {
+		return entry("uid="+uid+",dc=x", "objectClass=inetOrgPerson", "objectClass=posixAccount", "uid="+uid, "gidNumber="+gid, "entryUUID="+uid)
+	}
+	entries := []directory.Entry{
+		entry("cn=wheel,dc=x", "objectClass=posixGroup", "cn=wheel", "gidNumber=10", "memberUid=ada", "entryUUID=w"),
+		entry("cn=crew,dc=x", "objectClass=posixGroup", "cn=crew", "gidNumber=20", "memberUid=bram", "entryUUID=c"),
+		person("ada", "20"), person("bram", "20"), person("clara", "10"),
+	}
+	rules := Rules{Named: []string{"CN=wheel,DC=x", "cn=misspelt,dc=x"}}
+	h, err := Read(ctx, file(t, directory.OpenLDAP, entries), directory.OpenLDAP, rules, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"cn=misspelt,dc=x"}, h.Unknown())
+	for i, want := range [][]string{{"wheel"}, nil, {"wheel"}, nil, {"wheel"}} {
+		got, err := h.Of(ctx, &entries[i])
+		require.NoError(t, err)
+		assert.Equal(t, want, got, entries[i].DN)
+	}
+	assert.Equal(t, []string{"wheel"}, h.WouldEmpty([]Going{{"uid=ada,dc=x", []string{"wheel"}}, {"uid=clara,dc=x", []string{"wheel"}}}))
+}
+
+func TestAGroupThatWasNotReadWholeMayBeLeftEmpty(t *testing.T) {
+	entries := []directory.Entry{
+		entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member;range=0-1=CN=ada,DC=x"),
+		entry("CN=ada,DC=x", "objectClass=user", "userAccountControl=512"),
+	}
+	entries[0].Set("member;range=0-1", "CN=ada,DC=x", "CN=bram,DC=x")
+	h, err := Read(context.Background(), file(t, directory.AD, entries), directory.AD, ad, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Administrators"}, h.Partial())
+	assert.Equal(t, []string{"Administrators"}, h.WouldEmpty([]Going{{"CN=nobody,DC=x", []string{"Administrators"}}}))
+}
+
+func TestRulesLeaveOutTheGroupsOfOtherDirectories(t *testing.T) {
+	id := source.Identity{Dialect: "ad", Base: "DC=a,DC=x", ID: "S-1-5-21-1"}
+	assert.Equal(t, Rules{Domain: "S-1-5-21-1", Named: []string{"CN=g,DC=A,DC=x"}}, RulesFor(id, []string{"CN=g,DC=A,DC=x", "CN=g,DC=b,DC=x"}))
+}
+
+// TestClimbingFindsWhatTheGraphFinds holds the two ways to the same question
+// against each other, and both against a third that knows no cleverness.
+func TestClimbingFindsWhatTheGraphFinds(t *testing.T) {
+	ctx := context.Background()
+	rapid.Check(t, func(rt *rapid.T) {
+		onAD := rapid.Bool().Draw(rt, "ad")
+		d, rules := directory.AD, ad
+		if !onAD {
+			d = directory.OpenLDAP
+		}
+		var entries []directory.Entry
+		groups := rapid.IntRange(1, 7).Draw(rt, "groups")
+		accounts := rapid.IntRange(1, 5).Draw(rt, "accounts")
+		name := func(n int) string {
+			if n < groups {
+				return fmt.Sprintf("CN=g%d,DC=x", n)
+			}
+			return fmt.Sprintf("CN=u%d,DC=x", n-groups)
+		}
+		for i := range groups {
+			e := entry(name(i), fmt.Sprintf("cn=g%d", i))
+			rid := []uint32{512, 519, 1100}[rapid.IntRange(0, 2).Draw(rt, "rid")] + uint32(i)*1000
+			if onAD {
+				e.Set("objectClass", "group")
+				raw, err := directory.EncodeSID(fmt.Sprintf("S-1-5-21-1-2-3-%d", rid))
+				require.NoError(rt, err)
+				e.Set("objectSid", raw)
+				e.Set("objectGUID", fmt.Sprintf("g%015d", i))
+				e.Set("groupType", []string{"2", "-2147483646"}[rapid.IntRange(0, 1).Draw(rt, "type")])
+			} else {
+				e.Set("entryUUID", fmt.Sprint("g", i))
+				e.Set("objectClass", [][]string{{"groupOfNames"}, {"groupOfUniqueNames"}, {"posixGroup"}}[rapid.IntRange(0, 2).Draw(rt, "class")]...)
+				e.Set("gidNumber", fmt.Sprint(i))
+			}
+			if !onAD && rapid.IntRange(0, 3).Draw(rt, "named") == 0 || onAD && rapid.IntRange(0, 5).Draw(rt, "named") == 0 {
+				rules.Named = append(rules.Named, e.DN)
+			}
+			for j := range groups + accounts {
+				if rapid.IntRange(0, 3).Draw(rt, "member") > 0 {
+					continue
+				}
+				switch {
+				case onAD || e.HasClass("groupOfNames"):
+					e.Set("member", append(e.Get("member"), name(j))...)
+				case e.HasClass("groupOfUniqueNames"):
+					e.Set("uniqueMember", append(e.Get("uniqueMember"), name(j))...)
+				case j >= groups:
+					e.Set("memberUid", append(e.Get("memberUid"), fmt.Sprintf("u%d", j-groups))...)
+				}
+			}
+			entries = append(entries, e)
+		}
+		for i := range accounts {
+			e := entry(name(groups+i), fmt.Sprintf("cn=u%d", i))
+			if onAD {
+				e.Set("objectClass", "user")
+				e.Set("sAMAccountName", fmt.Sprint("u", i))
+				e.Set("objectGUID", fmt.Sprintf("u%015d", i))
+				g := rapid.IntRange(0, groups-1).Draw(rt, "primary")
+				e.Set("primaryGroupID", fmt.Sprint(directory.RID(entries[g].First("objectSid"))))
+			} else {
+				e.Set("objectClass", "inetOrgPerson", "posixAccount")
+				e.Set("uid", fmt.Sprint("u", i))
+				e.Set("entryUUID", fmt.Sprint("u", i))
+				e.Set("gidNumber", fmt.Sprint(rapid.IntRange(0, groups).Draw(rt, "gid")))
+			}
+			entries = append(entries, e)
+		}
+		from := file(rt, d, entries)
+		defer from.Close()
+		h, err := Read(ctx, from, d, rules, time.Now())
+		require.NoError(rt, err)
+		c := &Climber{From: from, Dialect: d, Rules: rules}
+		for i := range entries {
+			want := slowly(entries, d, rules, &entries[i])
+			known, err := h.Of(ctx, &entries[i])
+			require.NoError(rt, err)
+			climbed, err := c.Of(ctx, &entries[i])
+			require.NoError(rt, err)
+			require.ElementsMatch(rt, want, known, "the graph, of %s", entries[i].DN)
+			require.ElementsMatch(rt, want, climbed, "climbing, from %s", entries[i].DN)
+		}
+	})
+}
+
+// slowly says by the words of the specification which privileged groups an
+// entry reaches: it adds what lists anything found so far until nothing is
+// added.
+func slowly(entries []directory.Entry, d *directory.Dialect, rules Rules, e *directory.Entry) (names []string) {
+	isGroup := func(g *directory.Entry) bool { return g.Has("cn") && strings.HasPrefix(g.First("cn"), "g") }
+	rights := func(g *directory.Entry) bool { return g.First("groupType") != "2" }
+	power := func(g *directory.Entry) bool {
+		rid := directory.RID(g.First("objectSid"))
+		return rid == 512 || rid == 519 || slices.Contains(rules.Named, g.DN)
+	}
+	in := map[string]bool{}
+	names = nil
+	if isGroup(e) && power(e) {
+		names = append(names, e.First("cn"))
+	}
+	if isGroup(e) && !rights(e) {
+		return names
+	}
+	reached := []*directory.Entry{e}
+	for len(reached) > 0 {
+		one := reached[0]
+		reached = reached[1:]
+		for i := range entries {
+			g := &entries[i]
+			if !isGroup(g) || in[g.DN] || !rights(g) {
+				continue
+			}
+			lists := slices.Contains(g.Get("member"), one.DN) || slices.Contains(g.Get("uniqueMember"), one.DN) ||
+				one.Has("uid") && slices.Contains(g.Get("memberUid"), one.First("uid"))
+			if one == e && !isGroup(e) {
+				primary := one.First("primaryGroupID")
+				lists = lists || d == directory.AD && primary == fmt.Sprint(directory.RID(g.First("objectSid"))) ||
+					d != directory.AD && g.HasClass("posixGroup") && g.First("gidNumber") == one.First("gidNumber")
+			}
+			if !lists {
+				continue
+			}
+			in[g.DN] = true
+			if power(g) && !slices.Contains(names, g.First("cn")) {
+				names = append(names, g.First("cn"))
+			}
+			reached = append(reached, g)
+		}
+	}
+	return names
+}

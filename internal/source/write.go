@@ -1,0 +1,220 @@
+package source
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf16"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// This file is the only way by which anything is written to a directory.
+
+// Entry is the entry that a write is meant for.
+type Entry struct {
+	DN string
+	// ID is its raw identity. Where the schema can address an entry by that, no
+	// other entry that has taken its name meanwhile is ever hit.
+	ID string
+}
+
+func (e Entry) address(d *directory.Dialect) string {
+	if d == directory.AD && e.ID != "" {
+		if guid, err := directory.FormatGUID(e.ID); err == nil {
+			return "<GUID=" + guid + ">"
+		}
+	}
+	return e.DN
+}
+
+// Change takes values out of an attribute and puts others in, in one write: the
+// server refuses where one of Delete is no longer there, or one of Add is
+// there already.
+type Change struct {
+	Attr        string
+	Delete, Add []string
+}
+
+// Replacement sets an attribute to values, whatever it was.
+type Replacement struct {
+	Attr   string
+	Values []string
+}
+
+// Guarded writes carry a filter that the entry must fulfil (RFC 4528), "" for
+// none. Servers that do not offer the control are not sent it.
+func (s *Server) guard(assertion string) ([]ldap.Control, error) {
+	if assertion == "" || !s.Root.Controls[AssertionOID] {
+		return nil, nil
+	}
+	packet, err := ldap.CompileFilter(assertion)
+	if err != nil {
+		return nil, err
+	}
+	return []ldap.Control{ldap.NewControlString(AssertionOID, true, string(packet.Bytes()))}, nil
+}
+
+// Modify changes attributes of an entry.
+func (s *Server) Modify(e Entry, changes []Change, assertion string) error {
+	controls, err := s.guard(assertion)
+	if err != nil {
+		return err
+	}
+	req := ldap.NewModifyRequest(e.address(s.Dialect), controls)
+	for _, c := range changes {
+		if len(c.Delete) > 0 {
+			req.Delete(c.Attr, c.Delete)
+		}
+		if len(c.Add) > 0 {
+			req.Add(c.Attr, c.Add)
+		}
+	}
+	return refusal(s.conn.Modify(req))
+}
+
+// Rename gives an entry another name, another place, or both.
+func (s *Server) Rename(e Entry, rdn, superior, assertion string) error {
+	controls, err := s.guard(assertion)
+	if err != nil {
+		return err
+	}
+	return refusal(s.conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(e.address(s.Dialect), rdn, true, superior, controls)))
+}
+
+// Delete deletes an entry that nothing stands below.
+func (s *Server) Delete(e Entry, assertion string) error {
+	controls, err := s.guard(assertion)
+	if err != nil {
+		return err
+	}
+	return refusal(s.conn.Del(ldap.NewDelRequest(e.address(s.Dialect), controls)))
+}
+
+// Add makes a new entry.
+func (s *Server) Add(dn string, attributes []directory.Attribute) error {
+	req := ldap.NewAddRequest(dn, nil)
+	for _, a := range attributes {
+		req.Attribute(a.Name, a.Values)
+	}
+	return refusal(s.conn.Add(req))
+}
+
+// Reanimate brings a deleted object of the `ad` schema back under a name, with
+// attributes set in the same write (MS-ADTS 3.1.1.5.3.7).
+func (s *Server) Reanimate(grave, dn string, set []Replacement) error {
+	req := ldap.NewModifyRequest(grave, []ldap.Control{ldap.NewControlString(ShowDeletedOID, true, "")})
+	req.Delete("isDeleted", nil)
+	req.Replace("distinguishedName", []string{dn})
+	for _, r := range set {
+		req.Replace(r.Attr, r.Values)
+	}
+	return refusal(s.conn.Modify(req))
+}
+
+// SetPassword sets a password: on the `ad` schema as unicodePwd, a quoted text
+// in UTF-16 (MS-ADTS 3.1.1.3.1.5.1), with attributes set in the same write;
+// elsewhere by the operation of RFC 3062, which sets nothing else.
+func (s *Server) SetPassword(e Entry, password string, set []Replacement) error {
+	if s.Dialect != directory.AD {
+		_, err := s.conn.PasswordModify(ldap.NewPasswordModifyRequest(e.DN, "", password))
+		return refusal(err)
+	}
+	var quoted []byte
+	for _, unit := range utf16.Encode([]rune(`"` + password + `"`)) {
+		quoted = append(quoted, byte(unit), byte(unit>>8))
+	}
+	req := ldap.NewModifyRequest(e.address(s.Dialect), nil)
+	req.Replace("unicodePwd", []string{string(quoted)})
+	for _, r := range set {
+		req.Replace(r.Attr, r.Values)
+	}
+	return refusal(s.conn.Modify(req))
+}
+
+// Reason is why a server did not carry a write out, as far as anybody decides
+// on it.
+type Reason int
+
+// The reasons.
+const (
+	Other       Reason = iota
+	Drifted            // a value was not what it was to be
+	Denied             // the bound account may not do this
+	Taken              // an entry of the name exists
+	NotEmpty           // entries stand below it
+	Missing            // there is no such entry
+	Needed             // the entry's class must have what was taken away
+	Unsupported        // the server will not, or cannot, do this
+	SignedOut          // the bound account's password is no longer taken
+	Elsewhere          // another server takes writes
+)
+
+// Refused is the error of a write that a server has answered with a refusal.
+// Lost tells those apart of which nobody knows what became.
+type Refused struct {
+	Why  Reason
+	text string
+	err  error
+}
+
+func (e *Refused) Error() string { return e.text }
+func (e *Refused) Unwrap() error { return e.err }
+
+// RefusedFor tells whether a write was refused for one of some reasons.
+func RefusedFor(err error, reasons ...Reason) bool {
+	var refused *Refused
+	if !errors.As(err, &refused) || Lost(err) {
+		return false
+	}
+	for _, r := range reasons {
+		if refused.Why == r {
+			return true
+		}
+	}
+	return false
+}
+
+var reasons = map[uint16]Reason{
+	ldap.LDAPResultNoSuchAttribute: Drifted, ldap.LDAPResultAssertionFailed: Drifted,
+	ldap.LDAPResultInsufficientAccessRights: Denied, ldap.LDAPResultEntryAlreadyExists: Taken,
+	ldap.LDAPResultNotAllowedOnNonLeaf: NotEmpty, ldap.LDAPResultNoSuchObject: Missing, ldap.LDAPResultObjectClassViolation: Needed,
+	ldap.LDAPResultUnwillingToPerform: Unsupported, ldap.LDAPResultOperationsError: Unsupported,
+	ldap.LDAPResultInvalidCredentials: SignedOut, ldap.LDAPResultReferral: Elsewhere,
+}
+
+// refusal turns the protocol package's errors of a write into those of this
+// package. A server's own words are one line, without anything that a terminal
+// would act on.
+func refusal(err error) error {
+	var answer *ldap.Error
+	switch {
+	case err == nil:
+		return nil
+	case !errors.As(err, &answer):
+		return Answered(err)
+	case Lost(err):
+		return err
+	}
+	why := reasons[answer.ResultCode]
+	what := ldap.LDAPResultCodeMap[answer.ResultCode]
+	switch why {
+	case Drifted:
+		return &Refused{why, "a value changed between reading and writing; nothing was done", err}
+	case Denied:
+		what = "the bound account may not do this"
+	case Taken:
+		what = "an entry of that name exists"
+	case NotEmpty:
+		what = "there are entries below it"
+	}
+	text := "the server refused: " + what
+	if answer.Err != nil {
+		if said := strings.Join(strings.Fields(directory.OneLine(answer.Err.Error())), " "); said != "" {
+			text = fmt.Sprintf("%s (%s)", text, said)
+		}
+	}
+	return &Refused{why, text, err}
+}
