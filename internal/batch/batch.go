@@ -286,6 +286,83 @@ const (
 	EventDiscarded = "discarded"
 )
 
+// Events of the journal from which it follows where a batch and its lines stand.
+const (
+	EventBegun   = "apply"
+	EventSettled = "line"
+	EventEnded   = "applied"
+)
+
+// Settlement is the journal's body of a line that was given a state.
+type Settlement struct {
+	State   LineState `json:"state"`
+	Note    string    `json:"note,omitempty"`
+	Account string    `json:"account"`
+	DN      string    `json:"dn"`
+}
+
+// stateOf is the state of a batch after one of its records.
+func stateOf(r *store.Sealed) (State, error) {
+	switch r.Event {
+	case EventStaged:
+		return Staged, nil
+	case EventDiscarded:
+		return Discarded, nil
+	case EventBegun:
+		return Begun, nil
+	}
+	var end struct{ Counts map[LineState]int }
+	if err := json.Unmarshal(r.Body, &end); err != nil {
+		return "", fmt.Errorf("journal record %d: %w", r.Seq, err)
+	}
+	for state, n := range end.Counts {
+		if n > 0 && !state.Settled() {
+			return Begun, nil
+		}
+	}
+	return Done, nil
+}
+
+// standing gives batches, and the lines that they have, the states that follow
+// from the journal. Of one batch only, where that is not 0.
+func standing(ctx context.Context, s *store.Store, id int, lines bool, all ...*Batch) error {
+	last, err := s.LastOfBatches(ctx, id, EventStaged, EventDiscarded, EventBegun, EventEnded)
+	if err != nil {
+		return err
+	}
+	for _, b := range all {
+		r, known := last[b.ID]
+		if !known {
+			return fmt.Errorf("batch %d: the journal does not know that it was staged: %w", b.ID, ErrTampered)
+		}
+		if b.State, err = stateOf(&r); err != nil {
+			return err
+		}
+	}
+	if !lines {
+		return nil
+	}
+	settled, err := s.LastOfLines(ctx, id, EventSettled)
+	if err != nil {
+		return err
+	}
+	for _, b := range all {
+		for i := range b.Lines {
+			l := &b.Lines[i]
+			r, known := settled[store.LineOf{Batch: b.ID, Line: l.N}]
+			if !known || l.State == Dropped {
+				continue
+			}
+			var body Settlement
+			if err := json.Unmarshal(r.Body, &body); err != nil {
+				return fmt.Errorf("journal record %d: %w", r.Seq, err)
+			}
+			l.State, l.Note = body.State, body.Note
+		}
+	}
+	return nil
+}
+
 // summary is the journal's body of those events.
 type summary struct {
 	Digest   string   `json:"digest"`
@@ -357,10 +434,10 @@ func (b *Batch) Save(ctx context.Context, s *store.Store) error {
 		if err != nil {
 			return nil, nil, err
 		}
-		kept := &store.Batch{State: string(Staged), Head: head}
+		kept := &store.Batch{Head: head}
 		for i := range b.Lines {
 			b.Lines[i].State = Waiting
-			kept.Lines = append(kept.Lines, store.Line{N: b.Lines[i].N, State: string(Waiting), Body: lines[i]})
+			kept.Lines = append(kept.Lines, store.Line{N: b.Lines[i].N, Body: lines[i]})
 		}
 		record, err := b.record(EventStaged, b.By, b.Created)
 		return kept, record, err
@@ -409,7 +486,7 @@ func Load(ctx context.Context, s *store.Store, id int) (*Batch, error) {
 	if staged != digest {
 		return nil, fmt.Errorf("batch %d: %w", id, ErrTampered)
 	}
-	return b, nil
+	return b, standing(ctx, s, id, true, b)
 }
 
 func decode(kept *store.Batch) (*Batch, error) {
@@ -417,7 +494,7 @@ func decode(kept *store.Batch) (*Batch, error) {
 	if err := json.Unmarshal(kept.Head, b); err != nil {
 		return nil, err
 	}
-	b.ID, b.State = kept.ID, State(kept.State)
+	b.ID = kept.ID
 	b.Lines = make([]Line, len(kept.Lines))
 	for i, l := range kept.Lines {
 		if l.Body != nil {
@@ -425,7 +502,10 @@ func decode(kept *store.Batch) (*Batch, error) {
 				return nil, err
 			}
 		}
-		b.Lines[i].N, b.Lines[i].State, b.Lines[i].Note = l.N, LineState(l.State), l.Note
+		b.Lines[i].N, b.Lines[i].State = l.N, Waiting
+		if l.Dropped {
+			b.Lines[i].State = Dropped
+		}
 	}
 	return b, nil
 }
@@ -442,7 +522,7 @@ func Heads(ctx context.Context, s *store.Store) ([]*Batch, error) {
 			return nil, fmt.Errorf("batch %d: %w", kept[i].ID, err)
 		}
 	}
-	return all, nil
+	return all, standing(ctx, s, 0, false, all...)
 }
 
 // List returns all batches; their lines hold numbers and states only.
@@ -457,7 +537,7 @@ func List(ctx context.Context, s *store.Store) ([]*Batch, error) {
 			return nil, fmt.Errorf("batch %d: %w", k.ID, err)
 		}
 	}
-	return all, nil
+	return all, standing(ctx, s, 0, true, all...)
 }
 
 // Has tells whether an action is among those of the line.
@@ -500,9 +580,32 @@ func (b *Batch) Drop(ctx context.Context, s *store.Store, accounts []string, by 
 // Discard gives a batch up. One that was begun stays in the journal and can
 // still be undone.
 func (b *Batch) Discard(ctx context.Context, s *store.Store, by string, at time.Time) error {
+	unlock, err := b.lock(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	if b.State != Staged && b.State != Begun {
 		return fmt.Errorf("batch %d is %s already", b.ID, b.State)
 	}
-	_, err := s.SetBatchState(ctx, b.ID, string(Discarded), &store.Record{At: at, By: by, Event: EventDiscarded, Batch: b.ID})
+	_, err = s.Append(ctx, &store.Record{At: at, By: by, Event: EventDiscarded, Batch: b.ID})
 	return err
+}
+
+// lock keeps everybody else from changing the batch, or carrying it out, and
+// reads where it stands now.
+func (b *Batch) lock(ctx context.Context, s *store.Store) (unlock func(), err error) {
+	if unlock, err = s.LockBatch(b.ID); err != nil {
+		return nil, err
+	}
+	now, err := Load(ctx, s, b.ID)
+	if err != nil {
+		unlock()
+		return nil, err
+	}
+	b.State = now.State
+	for i := range b.Lines {
+		b.Lines[i].State, b.Lines[i].Note = now.Lines[i].State, now.Lines[i].Note
+	}
+	return unlock, nil
 }

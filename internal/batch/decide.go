@@ -145,16 +145,21 @@ func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
 
 // DropLines takes lines out of a staged batch.
 func (b *Batch) DropLines(ctx context.Context, s *store.Store, drop []*Line, by string, at time.Time) (int, error) {
+	unlock, err := b.lock(ctx, s)
+	if err != nil {
+		return 0, err
+	}
+	defer unlock()
 	if b.State != Staged {
 		return 0, fmt.Errorf("batch %d is %s; lines can be dropped only before it is carried out", b.ID, b.State)
 	}
-	var lines []store.Line
+	var lines []int
 	var accounts []string
 	for _, l := range drop {
 		if l.State == Waiting {
 			l.State = Dropped
 			accounts = append(accounts, l.Account)
-			lines = append(lines, store.Line{N: l.N, State: string(Dropped), Note: "by " + by})
+			lines = append(lines, l.N)
 		}
 	}
 	if len(lines) == 0 {
@@ -164,6 +169,5 @@ func (b *Batch) DropLines(ctx context.Context, s *store.Store, drop []*Line, by 
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.SetLines(ctx, b.ID, lines, record)
-	return len(lines), err
+	return len(lines), s.DropLines(ctx, b.ID, lines, record)
 }

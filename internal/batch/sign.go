@@ -219,6 +219,14 @@ func samePerson(by, principal string) bool {
 // AddSignature takes a signature into the journal. Who staged the batch, or
 // changed it since, cannot sign it.
 func (b *Batch) AddSignature(ctx context.Context, s *store.Store, sig *Signature, by string) error {
+	if err := s.Whole(ctx); err != nil {
+		return err
+	}
+	unlock, err := b.lock(ctx, s)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	if b.State != Staged && b.State != Begun {
 		return fmt.Errorf("batch %d is %s; there is nothing to agree to", b.ID, b.State)
 	}

@@ -3,10 +3,12 @@ package batch
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 
@@ -71,4 +73,56 @@ func TestTamperingIsFoundAtAnyOctet(t *testing.T) {
 	exec("UPDATE lines SET state = 'waiting' WHERE n = 1")
 	exec("DELETE FROM journal WHERE seq = 2")
 	found("a record cut off the end")
+}
+
+func TestStatesAreTheJournalsOnly(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	st, err := store.Open(ctx, dir)
+	require.NoError(t, err)
+	defer st.Close()
+	b := &Batch{By: "ada", Actions: []string{Disable}, Lines: []Line{{N: 1, DN: "CN=a", ID: "1", Account: "ada", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{}}}}
+	require.NoError(t, b.Save(ctx, st))
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "yardbroom.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.ExecContext(ctx, "UPDATE lines SET state = 'done'")
+	require.NoError(t, err)
+	kept, err := Load(ctx, st, b.ID)
+	require.NoError(t, err)
+	assert.Equal(t, Waiting, kept.Lines[0].State)
+	add := func(event string, line int, body string) {
+		t.Helper()
+		_, err := st.Append(ctx, &store.Record{Event: event, Batch: b.ID, Line: line, Body: json.RawMessage(body)})
+		require.NoError(t, err)
+	}
+	state := func() (State, LineState) {
+		t.Helper()
+		kept, err := Load(ctx, st, b.ID)
+		require.NoError(t, err)
+		all, err := List(ctx, st)
+		require.NoError(t, err)
+		heads, err := Heads(ctx, st)
+		require.NoError(t, err)
+		assert.Equal(t, [2]State{kept.State, kept.State}, [2]State{all[0].State, heads[0].State})
+		assert.Equal(t, kept.Lines[0].State, all[0].Lines[0].State)
+		return kept.State, kept.Lines[0].State
+	}
+	check := func(want State, line LineState) {
+		t.Helper()
+		s, l := state()
+		assert.Equal(t, want, s)
+		assert.Equal(t, line, l)
+	}
+	check(Staged, Waiting)
+	add(EventBegun, 0, "{}")
+	check(Begun, Waiting)
+	add(EventSettled, 1, `{"state":"failed"}`)
+	add(EventEnded, 0, `{"Counts":{"failed":1}}`)
+	check(Begun, Failed)
+	add(EventSettled, 1, `{"state":"done","note":"at last"}`)
+	add(EventEnded, 0, `{"Counts":{"done":1}}`)
+	check(Done, Applied)
+	add(EventDiscarded, 0, "null")
+	check(Discarded, Applied)
 }

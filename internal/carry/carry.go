@@ -101,11 +101,8 @@ func (r Result) NotDone() int {
 
 // Events of the journal.
 const (
-	eventBegin   = "apply"
 	eventIntent  = "intent"
 	eventOutcome = "outcome"
-	eventLine    = "line"
-	eventEnd     = "applied"
 )
 
 type beginning struct {
@@ -117,23 +114,23 @@ type beginning struct {
 	Signed   []string        `json:"signed,omitempty"` // by whom, whose signatures count
 }
 
-type lineRecord struct {
-	State   batch.LineState `json:"state"`
-	Note    string          `json:"note,omitempty"`
-	Account string          `json:"account"`
-	DN      string          `json:"dn"`
-}
-
 // Run carries out what is left of the batch. The context ends it between two
 // steps; what was begun is finished first.
 func (r *Runner) Run(ctx context.Context) (Result, error) {
 	res := Result{Counts: map[batch.LineState]int{}}
+	if !r.DryRun && !r.Rehearsal {
+		unlock, err := r.reserve(ctx)
+		if err != nil {
+			return res, err
+		}
+		defer unlock()
+	}
 	if err := r.ready(ctx); err != nil {
 		return res, err
 	}
 	defer r.closeOthers()
 	if !r.DryRun {
-		sealed, err := r.Store.SetBatchState(ctx, r.Batch.ID, string(batch.Begun), r.record(eventBegin, 0, beginning{
+		sealed, err := r.Store.Append(ctx, r.record(batch.EventBegun, 0, beginning{
 			Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open(), Signed: r.signedBy()}))
 		if err != nil {
 			return res, err
@@ -142,6 +139,39 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 	}
 	err := r.lines(ctx, &res)
 	return res, errors.Join(err, r.end(ctx, &res))
+}
+
+// reserve keeps everybody else from changing the batch while it is carried out,
+// and makes sure that nobody has since it was loaded, and that the journal is
+// whole.
+func (r *Runner) reserve(ctx context.Context) (unlock func(), err error) {
+	if err := r.Store.Whole(ctx); err != nil {
+		return nil, err
+	}
+	if unlock, err = r.Store.LockBatch(r.Batch.ID); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			unlock()
+		}
+	}()
+	now, err := batch.Load(ctx, r.Store, r.Batch.ID)
+	if err != nil {
+		return nil, err
+	}
+	was, err := r.Batch.Digest()
+	if err != nil {
+		return nil, err
+	}
+	is, err := now.Digest()
+	if err != nil {
+		return nil, err
+	}
+	if is != was || now.State != r.Batch.State {
+		return nil, fmt.Errorf("batch %d was changed meanwhile, and is %s now; look at it again", r.Batch.ID, now.State)
+	}
+	return unlock, nil
 }
 
 // Close ends a batch whose lines were all settled by a process that was
@@ -159,11 +189,7 @@ func (r *Runner) end(ctx context.Context, res *Result) error {
 	if r.DryRun {
 		return nil
 	}
-	state := batch.Done
-	if r.Batch.Open() > 0 {
-		state = batch.Begun
-	}
-	sealed, err := r.Store.SetBatchState(context.WithoutCancel(ctx), r.Batch.ID, string(state), r.record(eventEnd, 0, *res))
+	sealed, err := r.Store.Append(context.WithoutCancel(ctx), r.record(batch.EventEnded, 0, *res))
 	if err == nil {
 		res.Head = sealed.Hash
 	}
@@ -245,7 +271,7 @@ func (r *Runner) sameServer(ctx context.Context) error {
 	open := map[int]bool{} // lines in the middle of a step
 	for _, rec := range records {
 		switch rec.Event {
-		case eventBegin:
+		case batch.EventBegun:
 			if err := json.Unmarshal(rec.Body, &begun); err != nil {
 				return fmt.Errorf("journal record %d: %w", rec.Seq, err)
 			}
@@ -284,8 +310,8 @@ func (r *Runner) settle(l *batch.Line, state batch.LineState, note string) error
 	if r.DryRun {
 		return nil
 	}
-	_, err := r.Store.SetLines(context.Background(), r.Batch.ID, []store.Line{{N: l.N, State: string(state), Note: note}},
-		r.record(eventLine, l.N, lineRecord{State: state, Note: note, Account: l.Account, DN: l.DN}))
+	_, err := r.Store.Append(context.Background(),
+		r.record(batch.EventSettled, l.N, batch.Settlement{State: state, Note: note, Account: l.Account, DN: l.DN}))
 	if err != nil {
 		return journalError{err}
 	}

@@ -14,7 +14,7 @@ import (
 // Describe says in one line what a journal record records.
 func Describe(r *store.Sealed) string {
 	switch r.Event {
-	case eventBegin:
+	case batch.EventBegun:
 		var b beginning
 		if json.Unmarshal(r.Body, &b) == nil {
 			text := fmt.Sprintf("on %s as %s, %d lines to do", b.Server, b.Bound, b.Lines)
@@ -39,12 +39,12 @@ func Describe(r *store.Sealed) string {
 			}
 			return "not done: " + o.Error
 		}
-	case eventLine:
-		var l lineRecord
+	case batch.EventSettled:
+		var l batch.Settlement
 		if json.Unmarshal(r.Body, &l) == nil {
 			return strings.TrimSuffix(fmt.Sprintf("%s is %s: %s", l.Account, l.State, l.Note), ": ")
 		}
-	case eventEnd:
+	case batch.EventEnded:
 		var res Result
 		if json.Unmarshal(r.Body, &res) == nil {
 			text := fmt.Sprintf("%d done, %d not", res.Counts[batch.Applied], res.NotDone())

@@ -61,7 +61,7 @@ func ReadHandover(ctx context.Context, s *store.Store, b *batch.Batch) (*Handove
 			continue
 		}
 		ofLine[r.Line] = append(ofLine[r.Line], *r)
-		if r.Event == eventLine {
+		if r.Event == batch.EventSettled {
 			settled[r.Line] = r.At
 		}
 	}
@@ -100,7 +100,7 @@ func (h *Handover) note(r *store.Sealed) error {
 		h.Signers = append(h.Signers, sig.Principal)
 	case batch.EventDropped:
 		h.Signers = nil
-	case eventBegin:
+	case batch.EventBegun:
 		h.Runs = append(h.Runs, h.Events[len(h.Events)-1])
 	}
 	return nil

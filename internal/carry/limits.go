@@ -63,11 +63,11 @@ func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since
 		counted[b.ID] = b.UndoOf == 0 && b.Identity.Same(id)
 	}
 	touched := map[lineOf]bool{}
-	err = s.Since(ctx, eventLine, since, func(r *store.Sealed) error {
+	err = s.Since(ctx, batch.EventSettled, since, func(r *store.Sealed) error {
 		if !counted[r.Batch] {
 			return nil
 		}
-		var l lineRecord
+		var l batch.Settlement
 		if err := decodeBody(r.Body, &l, r.Seq); err != nil {
 			return err
 		}

@@ -119,7 +119,7 @@ func (r *Runner) walk(ctx context.Context, ready []*walker, j *judge) (again []*
 		w.past.intend(w.step, before)
 	}
 	background := context.Background() // from here on everything comes to its end
-	if _, err := r.Store.SetLines(background, r.Batch.ID, nil, intents...); err != nil {
+	if _, err := r.Store.AppendAll(background, intents...); err != nil {
 		return nil, journalError{err}
 	}
 	lost := false
@@ -177,7 +177,6 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 		return nil, nil
 	}
 	var records []*store.Record
-	var states []store.Line
 	var done, undone []*walker
 	for _, w := range open {
 		o, err := r.outcomeOf(w.past, entries[string(w.step.ID)], w.err, w.err != nil)
@@ -188,15 +187,14 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 		records = append(records, r.record(eventOutcome, w.line.N, o))
 		if err == nil && w.sent {
 			w.line.State, w.line.Note = batch.Applied, ""
-			states = append(states, store.Line{N: w.line.N, State: string(batch.Applied)})
-			records = append(records, r.record(eventLine, w.line.N, lineRecord{State: batch.Applied, Account: w.line.Account, DN: w.line.DN}))
+			records = append(records, r.record(batch.EventSettled, w.line.N, batch.Settlement{State: batch.Applied, Account: w.line.Account, DN: w.line.DN}))
 			done = append(done, w)
 		} else {
 			w.err = err
 			undone = append(undone, w)
 		}
 	}
-	if _, err := r.Store.SetLines(background, r.Batch.ID, states, records...); err != nil {
+	if _, err := r.Store.AppendAll(background, records...); err != nil {
 		return nil, journalError{err}
 	}
 	for _, w := range done {

@@ -30,6 +30,9 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 	if _, err := b.Find(accounts); err != nil {
 		return nil, nil, err
 	}
+	if err := s.Whole(ctx); err != nil {
+		return nil, nil, err
+	}
 	heads, err := batch.Heads(ctx, s)
 	if err != nil {
 		return nil, nil, err

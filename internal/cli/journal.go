@@ -21,6 +21,7 @@ func (a *app) journalCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "batch", Usage: "only this `BATCH`"},
 			&cli.BoolFlag{Name: "verify", Usage: "recompute the whole chain of hashes"},
+			&cli.StringFlag{Name: "accept-break", Usage: "say in the journal itself that what --verify finds broken is known, and why it does not matter: a `REASON`"},
 			&cli.StringFlag{Name: "head", Usage: "with --verify: a `HASH` that was printed earlier, which must still be there"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or jsonl"},
 		},
@@ -40,9 +41,23 @@ func (a *app) journalCommand() *cli.Command {
 				return err
 			}
 			defer s.Close()
+			if reason := cmd.String("accept-break"); cmd.IsSet("accept-break") {
+				if strings.TrimSpace(reason) == "" {
+					return usage("--accept-break: say why")
+				}
+				fault, err := s.Accept(ctx, reason, actor(), a.now().UTC())
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "Accepted, and written into the journal: %s\n", render.Visible(fault))
+				return nil
+			}
 			if cmd.Bool("verify") {
 				proof, err := s.Verify(ctx, head)
 				if err != nil {
+					if s.Whole(ctx) == nil {
+						a.note("somebody has accepted this break, and everything written since then is whole")
+					}
 					return err
 				}
 				fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", render.Count(proof.Records, "record"), proof.Head)

@@ -302,7 +302,7 @@ func TestABatchThatWasStoppedBehindItsLastLineIsEnded(t *testing.T) {
 	y.mustRun(t, "apply", "1", "--yes")
 	s, err := store.Open(t.Context(), y.state)
 	require.NoError(t, err)
-	_, err = s.SetBatchState(t.Context(), 1, "begun", &store.Record{At: time.Now().UTC(), By: "test", Event: "apply", Batch: 1, Body: json.RawMessage("{}")})
+	_, err = s.Append(t.Context(), &store.Record{At: time.Now().UTC(), By: "test", Event: "apply", Batch: 1, Body: json.RawMessage("{}")})
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 

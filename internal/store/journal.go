@@ -144,6 +144,42 @@ func (s *Store) About(ctx context.Context, batch int) ([]Sealed, error) {
 	return s.records(ctx, "SELECT seq, record, hash FROM journal WHERE batch = ? AND line = 0 ORDER BY seq", batch)
 }
 
+// LastOfBatches returns, for each batch, the last record about it as a whole
+// that is of one of some events; of one batch only where that is not 0.
+func (s *Store) LastOfBatches(ctx context.Context, batch int, events ...string) (map[int]Sealed, error) {
+	query, args := "SELECT max(seq), record, hash FROM journal WHERE line = 0 AND event IN (?"+strings.Repeat(", ?", len(events)-1)+")", []any{}
+	for _, e := range events {
+		args = append(args, e)
+	}
+	all, err := s.lastOf(ctx, query, batch, args)
+	last := map[int]Sealed{}
+	for _, r := range all {
+		last[r.Batch] = r
+	}
+	return last, err
+}
+
+// LineOf names a line of a batch.
+type LineOf struct{ Batch, Line int }
+
+// LastOfLines returns, for each line, the last record of an event; of one batch
+// only where that is not 0.
+func (s *Store) LastOfLines(ctx context.Context, batch int, event string) (map[LineOf]Sealed, error) {
+	all, err := s.lastOf(ctx, "SELECT max(seq), record, hash FROM journal WHERE line > 0 AND event = ?", batch, []any{event})
+	last := map[LineOf]Sealed{}
+	for _, r := range all {
+		last[LineOf{r.Batch, r.Line}] = r
+	}
+	return last, err
+}
+
+func (s *Store) lastOf(ctx context.Context, query string, batch int, args []any) ([]Sealed, error) {
+	if batch != 0 {
+		query, args = query+" AND batch = ?", append(args, batch)
+	}
+	return s.records(ctx, query+" GROUP BY batch, line", args...)
+}
+
 // Head returns the number and the hash of the last record; 0 of an empty
 // journal.
 func (s *Store) Head(ctx context.Context) (seq int, hash string, err error) {
@@ -203,8 +239,125 @@ func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 	if err := rows.Err(); err != nil {
 		return p, err
 	}
+	if err := s.everyBatchStaged(ctx); err != nil {
+		return p, err
+	}
 	if !found {
 		return p, fmt.Errorf("no journal record has the hash %s: records were cut off, or the hash is of another journal", head)
 	}
 	return p, nil
+}
+
+// everyBatchStaged finds batches of which the journal does not know that they
+// were staged: records were cut off, or all of them.
+func (s *Store) everyBatchStaged(ctx context.Context) error {
+	var id, n int
+	err := s.db.QueryRowContext(ctx, "SELECT coalesce(min(id), 0), count(*) FROM batches WHERE id NOT IN (SELECT batch FROM journal WHERE event = 'staged')").Scan(&id, &n)
+	if err == nil && n > 0 {
+		err = fmt.Errorf("the journal has no record of the staging of %d of the batches, the first of them batch %d: records were cut off", n, id)
+	}
+	return err
+}
+
+// EventAccepted is the journal's event of somebody's word that a break in it is
+// known and accepted.
+const EventAccepted = "break-accepted"
+
+// acceptance is its body.
+type acceptance struct {
+	Fault  string `json:"fault"`  // what was found broken
+	Digest string `json:"digest"` // of all that stood before it
+	Reason string `json:"reason"`
+}
+
+// Whole fails where the journal is not whole, unless somebody has accepted
+// exactly this break and everything since then is whole.
+func (s *Store) Whole(ctx context.Context) error {
+	_, broken := s.Verify(ctx, "")
+	if broken == nil {
+		return nil
+	}
+	accepted, err := s.accepts(ctx, broken)
+	if err != nil || accepted {
+		return err
+	}
+	return fmt.Errorf("%w\nnothing is signed, carried out or taken back until that is settled: find out who did it, and restore the state folder from a copy, or accept it in the journal's own words with \"yardbroom journal --accept-break REASON\"", broken)
+}
+
+// accepts tells whether the last acceptance is of this break, and everything
+// stands before it as it did then, and behind it in its chain.
+func (s *Store) accepts(ctx context.Context, broken error) (bool, error) {
+	found, err := s.records(ctx, "SELECT seq, record, hash FROM journal WHERE event = ? ORDER BY seq DESC LIMIT 1", EventAccepted)
+	if err != nil || len(found) == 0 {
+		return false, err
+	}
+	var body acceptance
+	if err := json.Unmarshal(found[0].Body, &body); err != nil {
+		return false, err
+	}
+	digest, head, err := s.before(ctx, found[0].Seq)
+	if err != nil || digest != body.Digest || body.Fault != broken.Error() {
+		return false, err
+	}
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal WHERE seq >= ? ORDER BY seq", found[0].Seq)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	for seq := found[0].Seq; rows.Next(); seq++ {
+		var at int
+		var text, hash string
+		if err := rows.Scan(&at, &text, &hash); err != nil {
+			return false, err
+		}
+		if at != seq || chain(head, seq, []byte(text)) != hash {
+			return false, nil
+		}
+		head = hash
+	}
+	return true, rows.Err()
+}
+
+// before returns a digest of everything in the journal before a record, as it
+// stands there, and the hash of the record before it.
+func (s *Store) before(ctx context.Context, seq int) (digest, head string, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, batch, line, event, record, hash FROM journal WHERE seq < ? ORDER BY seq", seq)
+	if err != nil {
+		return "", "", err
+	}
+	defer rows.Close()
+	h := sha256.New()
+	head = start
+	for rows.Next() {
+		var n, batch, line int
+		var event, text string
+		if err := rows.Scan(&n, &batch, &line, &event, &text, &head); err != nil {
+			return "", "", err
+		}
+		fmt.Fprintf(h, "%d %d %d %q %q %s\n", n, batch, line, event, text, head)
+	}
+	return hex.EncodeToString(h.Sum(nil)), head, rows.Err()
+}
+
+// Accept writes into the journal that a break in it is known, and why it does
+// not matter. It is an error where there is none.
+func (s *Store) Accept(ctx context.Context, reason, by string, at time.Time) (fault string, err error) {
+	_, broken := s.Verify(ctx, "")
+	if broken == nil {
+		return "", errors.New("the journal is whole; there is nothing to accept")
+	}
+	seq, _, err := s.Head(ctx)
+	if err != nil {
+		return "", err
+	}
+	digest, _, err := s.before(ctx, seq+1)
+	if err != nil {
+		return "", err
+	}
+	body, err := json.Marshal(acceptance{Fault: broken.Error(), Digest: digest, Reason: reason})
+	if err != nil {
+		return "", err
+	}
+	_, err = s.Append(ctx, &Record{At: at, By: by, Event: EventAccepted, Body: body})
+	return broken.Error(), err
 }

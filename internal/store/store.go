@@ -88,7 +88,7 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // schemaVersion is the number of the newest file in migrations. It also
 // stands in the database's header, where it is found without a query.
-const schemaVersion = 4
+const schemaVersion = 5
 
 // Close closes the database.
 func (s *Store) Close() error {
@@ -116,20 +116,45 @@ func (s *Store) Lock() (unlock func(), err error) {
 	return func() { _ = lock.Unlock() }, nil
 }
 
-// Batch is the kept form of a batch. Head and bodies are JSON.
+// LockBatch keeps everybody else from changing or carrying out one batch until
+// unlock is called, or the process ends.
+func (s *Store) LockBatch(id int) (unlock func(), err error) {
+	folder := filepath.Join(s.dir, "locks")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
+	lock := flock.New(filepath.Join(folder, fmt.Sprintf("batch-%d.lock", id)))
+	ok, err := lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
+	if !ok {
+		return nil, fmt.Errorf("batch %d: %w", id, ErrInUse)
+	}
+	return func() { _ = lock.Unlock() }, nil
+}
+
+// ErrInUse is the error of LockBatch while somebody else carries the batch out
+// or changes it.
+var ErrInUse = errors.New("another yardbroom is carrying it out or changing it; wait for it to end")
+
+// Batch is the kept form of a batch. Head and bodies are JSON. Where it stands
+// follows from the journal.
 type Batch struct {
 	ID    int
-	State string
 	Head  []byte
 	Lines []Line
 }
 
 // Line is one line of a batch.
 type Line struct {
-	N           int
-	State, Note string
-	Body        []byte
+	N       int
+	Dropped bool
+	Body    []byte
 }
+
+// dropped is how a line is marked that was taken out of its batch.
+const dropped = "dropped"
 
 // ErrNoBatch is the error for a batch that does not exist.
 var ErrNoBatch = errors.New("no such batch; \"yardbroom batch list\" shows those there are")
@@ -151,7 +176,7 @@ func (s *Store) tx(ctx context.Context, change func(*transaction) error) error {
 func (s *Store) AddBatch(ctx context.Context, make func(id int) (*Batch, *Record, error)) (Sealed, error) {
 	var sealed Sealed
 	err := s.tx(ctx, func(tx *transaction) error {
-		res, err := tx.ExecContext(ctx, "INSERT INTO batches (state, head) VALUES ('', '')")
+		res, err := tx.ExecContext(ctx, "INSERT INTO batches (head) VALUES ('')")
 		if err != nil {
 			return err
 		}
@@ -164,16 +189,16 @@ func (s *Store) AddBatch(ctx context.Context, make func(id int) (*Batch, *Record
 			return err
 		}
 		b.ID = int(id)
-		if _, err := tx.ExecContext(ctx, "UPDATE batches SET state = ?, head = ? WHERE id = ?", b.State, string(b.Head), id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE batches SET head = ? WHERE id = ?", string(b.Head), id); err != nil {
 			return err
 		}
-		insert, err := tx.PrepareContext(ctx, "INSERT INTO lines (batch, n, state, note, body) VALUES (?, ?, ?, ?, ?)")
+		insert, err := tx.PrepareContext(ctx, "INSERT INTO lines (batch, n, state, body) VALUES (?, ?, '', ?)")
 		if err != nil {
 			return err
 		}
 		defer insert.Close()
 		for _, l := range b.Lines {
-			if _, err := insert.ExecContext(ctx, b.ID, l.N, l.State, l.Note, string(l.Body)); err != nil {
+			if _, err := insert.ExecContext(ctx, b.ID, l.N, string(l.Body)); err != nil {
 				return err
 			}
 		}
@@ -186,21 +211,21 @@ func (s *Store) AddBatch(ctx context.Context, make func(id int) (*Batch, *Record
 // Batch returns one batch with its lines.
 func (s *Store) Batch(ctx context.Context, id int) (*Batch, error) {
 	b := &Batch{ID: id}
-	err := s.db.QueryRowContext(ctx, "SELECT state, head FROM batches WHERE id = ?", id).Scan(&b.State, &b.Head)
+	err := s.db.QueryRowContext(ctx, "SELECT head FROM batches WHERE id = ?", id).Scan(&b.Head)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("batch %d: %w", id, ErrNoBatch)
 	}
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.db.QueryContext(ctx, "SELECT n, state, note, body FROM lines WHERE batch = ? ORDER BY n", id)
+	rows, err := s.db.QueryContext(ctx, "SELECT n, state = ?, body FROM lines WHERE batch = ? ORDER BY n", dropped, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var l Line
-		if err := rows.Scan(&l.N, &l.State, &l.Note, &l.Body); err != nil {
+		if err := rows.Scan(&l.N, &l.Dropped, &l.Body); err != nil {
 			return nil, err
 		}
 		b.Lines = append(b.Lines, l)
@@ -208,10 +233,10 @@ func (s *Store) Batch(ctx context.Context, id int) (*Batch, error) {
 	return b, rows.Err()
 }
 
-// Batches returns all batches, oldest first, each with its lines' states but
-// without their bodies.
+// Batches returns all batches, oldest first, each with its lines but without
+// their bodies.
 func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT id, b.state, head, coalesce(n, 0), coalesce(l.state, '') FROM batches b LEFT JOIN lines l ON l.batch = b.id ORDER BY id, n")
+	rows, err := s.db.QueryContext(ctx, "SELECT id, head, coalesce(n, 0), coalesce(state, '') = ? FROM batches LEFT JOIN lines ON batch = id ORDER BY id, n", dropped)
 	if err != nil {
 		return nil, err
 	}
@@ -220,7 +245,7 @@ func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
 	for rows.Next() {
 		var b Batch
 		var l Line
-		if err := rows.Scan(&b.ID, &b.State, &b.Head, &l.N, &l.State); err != nil {
+		if err := rows.Scan(&b.ID, &b.Head, &l.N, &l.Dropped); err != nil {
 			return nil, err
 		}
 		if len(all) == 0 || all[len(all)-1].ID != b.ID {
@@ -236,7 +261,7 @@ func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
 
 // Heads returns all batches without their lines, oldest first.
 func (s *Store) Heads(ctx context.Context) ([]Batch, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT id, state, head FROM batches ORDER BY id")
+	rows, err := s.db.QueryContext(ctx, "SELECT id, head FROM batches ORDER BY id")
 	if err != nil {
 		return nil, err
 	}
@@ -244,7 +269,7 @@ func (s *Store) Heads(ctx context.Context) ([]Batch, error) {
 	var all []Batch
 	for rows.Next() {
 		var b Batch
-		if err := rows.Scan(&b.ID, &b.State, &b.Head); err != nil {
+		if err := rows.Scan(&b.ID, &b.Head); err != nil {
 			return nil, err
 		}
 		all = append(all, b)
@@ -252,37 +277,24 @@ func (s *Store) Heads(ctx context.Context) ([]Batch, error) {
 	return all, rows.Err()
 }
 
-// SetBatchState changes the state of a batch, with a journal record.
-func (s *Store) SetBatchState(ctx context.Context, id int, state string, r *Record) (Sealed, error) {
-	var sealed Sealed
-	err := s.write(ctx, func(ctx context.Context, tx *transaction) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE batches SET state = ? WHERE id = ?", state, id); err != nil {
-			return err
-		}
-		var err error
-		sealed, err = tx.appendRecord(ctx, r)
-		return err
-	})
-	return sealed, err
-}
-
-// SetLines changes the states and notes of lines, together with journal
-// records. It returns the last record.
-func (s *Store) SetLines(ctx context.Context, batch int, lines []Line, records ...*Record) (Sealed, error) {
-	var sealed Sealed
-	err := s.write(ctx, func(ctx context.Context, tx *transaction) error {
-		if len(lines) > 0 {
-			update, err := tx.PrepareContext(ctx, "UPDATE lines SET state = ?, note = ? WHERE batch = ? AND n = ?")
-			if err != nil {
+// DropLines marks lines as taken out of their batch, with a journal record.
+func (s *Store) DropLines(ctx context.Context, batch int, lines []int, r *Record) error {
+	return s.write(ctx, func(ctx context.Context, tx *transaction) error {
+		for _, n := range lines {
+			if _, err := tx.ExecContext(ctx, "UPDATE lines SET state = ? WHERE batch = ? AND n = ?", dropped, batch, n); err != nil {
 				return err
 			}
-			defer update.Close()
-			for _, l := range lines {
-				if _, err := update.ExecContext(ctx, l.State, l.Note, batch, l.N); err != nil {
-					return err
-				}
-			}
 		}
+		_, err := tx.appendRecord(ctx, r)
+		return err
+	})
+}
+
+// AppendAll puts records into the journal, synced at once. It returns the last
+// one.
+func (s *Store) AppendAll(ctx context.Context, records ...*Record) (Sealed, error) {
+	var sealed Sealed
+	err := s.write(ctx, func(ctx context.Context, tx *transaction) error {
 		for _, r := range records {
 			var err error
 			if sealed, err = tx.appendRecord(ctx, r); err != nil {
@@ -291,5 +303,8 @@ func (s *Store) SetLines(ctx context.Context, batch int, lines []Line, records .
 		}
 		return nil
 	})
-	return sealed, err
+	if err != nil {
+		return sealed, fmt.Errorf("the journal cannot be written: %w", err)
+	}
+	return sealed, nil
 }

@@ -99,3 +99,70 @@ func TestANewerDatabaseIsLeftAlone(t *testing.T) {
 	_, err = Open(context.Background(), dir)
 	assert.ErrorContains(t, err, "newer version")
 }
+
+func TestAnEmptiedJournalIsNotWhole(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	_, err := s.AddBatch(ctx, func(id int) (*Batch, *Record, error) {
+		return &Batch{Head: []byte("{}"), Lines: []Line{{N: 1, Body: []byte("{}")}}}, &Record{Event: "staged", Batch: id, Body: json.RawMessage("{}")}, nil
+	})
+	require.NoError(t, err)
+	require.NoError(t, s.Whole(ctx))
+	_, err = s.db.Exec("DELETE FROM journal")
+	require.NoError(t, err)
+	_, err = s.Verify(ctx, "")
+	require.ErrorContains(t, err, "no record of the staging of 1 of the batches, the first of them batch 1")
+	assert.ErrorContains(t, s.Whole(ctx), "nothing is signed, carried out or taken back")
+}
+
+func TestABreakIsAcceptedAsItIsAndNoOther(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	_, err := s.Accept(ctx, "for fun", "ada", time.Now())
+	require.ErrorContains(t, err, "whole; there is nothing to accept")
+	fill(t, s, 5)
+	exec := func(sql string) {
+		t.Helper()
+		_, err := s.db.Exec(sql)
+		require.NoError(t, err)
+	}
+	exec("UPDATE journal SET record = replace(record, 'ada', 'bob') WHERE seq = 3")
+	require.Error(t, s.Whole(ctx))
+	fault, err := s.Accept(ctx, "a disk error, put right by hand", "clara", time.Now())
+	require.NoError(t, err)
+	assert.Contains(t, fault, "record 3 was changed")
+	require.NoError(t, s.Whole(ctx))
+	fill(t, s, 2)
+	require.NoError(t, s.Whole(ctx), "what was written since then is whole")
+	_, err = s.Verify(ctx, "")
+	require.Error(t, err, "it stays broken for whoever asks")
+
+	for name, sql := range map[string][2]string{
+		"the same record changed again": {"UPDATE journal SET record = replace(record, 'bob', 'zoe') WHERE seq = 3", "UPDATE journal SET record = replace(record, 'zoe', 'bob') WHERE seq = 3"},
+		"a later one before it":         {"UPDATE journal SET record = replace(record, 'ada', 'zoe') WHERE seq = 5", "UPDATE journal SET record = replace(record, 'zoe', 'ada') WHERE seq = 5"},
+		"one behind it":                 {"UPDATE journal SET record = replace(record, 'ada', 'zoe') WHERE seq = 7", "UPDATE journal SET record = replace(record, 'zoe', 'ada') WHERE seq = 7"},
+		"the acceptance itself":         {"UPDATE journal SET record = replace(record, 'clara', 'zoe') WHERE seq = 6", "UPDATE journal SET record = replace(record, 'zoe', 'clara') WHERE seq = 6"},
+		"an earlier one":                {"UPDATE journal SET record = replace(record, 'ada', 'zoe') WHERE seq = 2", "UPDATE journal SET record = replace(record, 'zoe', 'ada') WHERE seq = 2"},
+	} {
+		exec(sql[0])
+		assert.Error(t, s.Whole(ctx), name)
+		exec(sql[1])
+		require.NoError(t, s.Whole(ctx), name)
+	}
+}
+
+func TestABatchIsOnePersonsAtATime(t *testing.T) {
+	dir := t.TempDir()
+	a, b := open(t, dir), open(t, dir)
+	unlock, err := a.LockBatch(7)
+	require.NoError(t, err)
+	_, err = b.LockBatch(7)
+	require.ErrorIs(t, err, ErrInUse)
+	other, err := b.LockBatch(8)
+	require.NoError(t, err)
+	other()
+	unlock()
+	unlock, err = b.LockBatch(7)
+	require.NoError(t, err)
+	unlock()
+}

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"errors"
-	"fmt"
 )
 
 // change is one change of the database that waits to be written.
@@ -74,14 +73,4 @@ func (s *Store) stopWriting() {
 }
 
 // Append puts a record into the journal and syncs it.
-func (s *Store) Append(ctx context.Context, r *Record) (Sealed, error) {
-	var sealed Sealed
-	err := s.write(ctx, func(ctx context.Context, tx *transaction) (err error) {
-		sealed, err = tx.appendRecord(ctx, r)
-		return err
-	})
-	if err != nil {
-		return sealed, fmt.Errorf("the journal cannot be written: %w", err)
-	}
-	return sealed, nil
-}
+func (s *Store) Append(ctx context.Context, r *Record) (Sealed, error) { return s.AppendAll(ctx, r) }
