@@ -65,19 +65,23 @@ type Options struct {
 	Selected map[string][]directory.Entry
 	// People is who has which account by a roster, nil where there is none.
 	People *reconcile.Result
+	// Suspended are the accounts that a batch has switched off until a date, by
+	// raw identity, and which.
+	Suspended map[string]string
 }
 
 // pass is one run of the checks.
 type pass struct {
 	*directory.Survey
-	asOf     time.Time
-	set      settings.Audit
-	people   *reconcile.Result // nil where no roster was given
-	exempt   *exemptions
-	parking  []string
-	lines    lines
-	rules    rules
-	selected map[string][]directory.Entry
+	asOf      time.Time
+	set       settings.Audit
+	people    *reconcile.Result // nil where no roster was given
+	suspended map[string]string
+	exempt    *exemptions
+	parking   []string
+	lines     lines
+	rules     rules
+	selected  map[string][]directory.Entry
 	// allAsked says that every server's own sign-ins are in the survey.
 	allAsked bool
 
@@ -115,7 +119,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked(), selected: opt.Selected, people: opt.People}
+	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked(), selected: opt.Selected, people: opt.People, suspended: opt.Suspended}
 	if p.rules, err = compileRules(set); err != nil {
 		return nil, err
 	}
@@ -163,6 +167,13 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	r.Summary = append(r.Summary, off...)
 	catalog.sort(r.Findings)
 	r.Notes = p.notes()
+	for i := range jobs {
+		if j := &jobs[i]; j.own != nil && j.summary.Looked {
+			if note := j.ownNote(p); note != "" {
+				r.Notes = append(r.Notes, note)
+			}
+		}
+	}
 	if p.people != nil {
 		r.People, r.Roster = p.people, p.rosterSummary()
 		r.Notes = append(r.Notes, p.people.Notes...)
@@ -359,7 +370,10 @@ func (p *pass) notes() []string {
 
 // fill completes a finding with what every finding has.
 func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
-	f.Check, f.Suggest, f.Severity = j.Name, j.Suggest, j.Severity
+	f.Check, f.Severity = j.Name, j.Severity
+	if f.Suggest == nil {
+		f.Suggest = j.Suggest
+	}
 	switch {
 	case j.severity != nil:
 		f.Severity = *j.severity

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/listing"
 	"yardbroom/internal/settings"
 )
 
@@ -95,7 +96,8 @@ type Check struct {
 	// Filter is the filter of a check that the settings define; its times may
 	// be relative.
 	Filter     string
-	attributes []string // that the filter looks at
+	attributes []string         // that the filter looks at
+	own        *settings.Filter // what the settings say, nil for a built-in check
 	// Guard names the attributes that a decision resting on a finding of
 	// this check rests on.
 	Guard func(d *directory.Dialect) []directory.AttrID
@@ -134,10 +136,14 @@ func (c *Check) IsOff(set *settings.Audit) bool {
 // RestsOn names the attributes that a decision resting on a finding of the
 // check rests on. What any change of an entry changes too is not among them.
 func (c *Check) RestsOn(d *directory.Dialect, set *settings.Settings) []string {
-	if c.Filter != "" {
-		return slices.DeleteFunc(c.shown(), func(name string) bool {
+	if c.own != nil {
+		names := slices.DeleteFunc(c.shown(), func(name string) bool {
 			return slices.ContainsFunc(byServer, func(s string) bool { return strings.EqualFold(s, name) })
 		})
+		for _, id := range listing.RestsOn(&c.own.Where, d) {
+			names = append(names, id.String())
+		}
+		return names
 	}
 	var names []string
 	if c.Guard == nil {
@@ -161,8 +167,8 @@ var docs embed.FS
 
 // Doc returns the check's full text for people, in Markdown.
 func (c *Check) Doc() string {
-	if c.Filter != "" {
-		return fmt.Sprintf("%s\n\n**What it looks at.** Entries that fulfil the filter of the settings: %s. Built-in entries are left out.\n", c.Short, c.Filter)
+	if c.own != nil {
+		return fmt.Sprintf("%s\n\n**What it looks at.** Entries that fulfil %s. Built-in entries are left out.\n", c.Short, c.own.Describe())
 	}
 	text, err := docs.ReadFile("doc/" + c.Name + ".md")
 	if err != nil {

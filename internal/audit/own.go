@@ -9,6 +9,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
+	"yardbroom/internal/listing"
 	"yardbroom/internal/settings"
 )
 
@@ -44,7 +45,7 @@ func (c Catalog) Named(name string) (*Check, error) {
 
 // Own returns the checks that filters define.
 func (c Catalog) Own() []*Check {
-	return slices.DeleteFunc(slices.Clone(c), func(check *Check) bool { return check.Filter == "" })
+	return slices.DeleteFunc(slices.Clone(c), func(check *Check) bool { return check.Filter == "" || check.own == nil })
 }
 
 // ownCheck makes a check of a filter. What the filter selects is found by
@@ -53,40 +54,176 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	if !ownName.MatchString(name) {
 		return nil, fmt.Errorf("%q cannot name a check: use small letters, digits and dashes", name)
 	}
-	parsed, err := filter.Parse(f.Filter)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
+	c := &Check{Name: name, Severity: Low, Short: f.Text, Suggest: f.Suggest, Kinds: anything, Filter: f.Filter, own: &f}
+	if f.Filter == "" && f.Where.Empty() {
+		return nil, fmt.Errorf("%s: give a filter, or conditions (where), or both", name)
 	}
-	c := &Check{Name: name, Severity: Low, Short: f.Text, Suggest: f.Suggest, Kinds: anything, Filter: f.Filter, attributes: parsed.Attributes()}
+	if f.Filter != "" {
+		parsed, err := filter.Parse(f.Filter)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		c.attributes = parsed.Attributes()
+	}
 	for _, attr := range c.attributes {
 		if directory.IsSecret(attr) {
 			return nil, fmt.Errorf("%s: %w", name, directory.SecretError(attr))
 		}
 	}
 	if f.Severity != "" {
-		if c.Severity, err = ParseSeverity(f.Severity); err != nil {
+		severity, err := ParseSeverity(f.Severity)
+		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
+		c.Severity = severity
 	}
 	if c.Short == "" {
-		c.Short = "entry that fulfils " + f.Filter
+		c.Short = "entry that fulfils " + f.Describe()
 	}
-	c.gather = func(p *pass, report func(*directory.Subject, Finding)) {
-		for i := range p.selected[name] {
-			e := &p.selected[name][i]
-			a := p.Dialect.Account(e)
-			if !a.BuiltIn && a.Kind != directory.KindTrust {
-				report(&a.Subject, Finding{Evidence: c.evidenceOf(e)})
-			}
-		}
+	if !f.Where.Empty() {
+		c.Kinds = accounts
+		c.needs = func(d *directory.Dialect) [][]directory.AttrID { return ownNeeds(&f.Where, d) }
 	}
 	c.wants = func(p *pass) string {
-		if _, given := p.selected[name]; !given {
+		if _, given := p.selected[name]; f.Filter != "" && !given {
 			return "what its filter selects was not read"
+		}
+		if _, err := p.test(&f.Where); err != nil {
+			return err.Error()
 		}
 		return ""
 	}
+	c.gather = func(p *pass, report func(*directory.Subject, Finding)) { p.gatherOwn(c, report) }
 	return c, nil
+}
+
+// ownNeeds are the attributes without which conditions cannot be told.
+func ownNeeds(w *settings.Conditions, d *directory.Dialect) (needs [][]directory.AttrID) {
+	if w.Enabled || w.Disabled {
+		needs = enabledNeeds(d)
+	}
+	for _, one := range []struct {
+		asked bool
+		ids   []directory.AttrID
+	}{{w.Idle != nil || w.NeverUsed, d.LastLogon}, {w.PasswordOlder != nil, d.PasswordSet}, {w.New != nil, []directory.AttrID{d.Created}}} {
+		if one.asked {
+			needs = append(needs, one.ids)
+		}
+	}
+	return needs
+}
+
+// test is the test of conditions on the accounts of the survey.
+func (p *pass) test(w *settings.Conditions) (func(*directory.Account) bool, error) {
+	return listing.Test(w, p.Survey, p.asOf, func(name string) (string, error) {
+		var found []string
+		for i := range p.Groups {
+			if g := &p.Groups[i]; g.Key == directory.KeyOf(name) || strings.EqualFold(g.Logon, name) || strings.EqualFold(directory.LeafValue(g.DN), name) {
+				found = append(found, g.DN)
+			}
+		}
+		if len(found) != 1 {
+			return "", fmt.Errorf("%d groups are called %q; give a DN (member_of)", len(found), name)
+		}
+		return found[0], nil
+	})
+}
+
+// gatherOwn reports what a check of the settings selects: what its filter does,
+// and of that the accounts that fulfil its conditions.
+func (p *pass) gatherOwn(c *Check, report func(*directory.Subject, Finding)) {
+	holds, err := p.test(&c.own.Where)
+	if err != nil {
+		return // it was not looked at
+	}
+	under := directory.FoldDN(c.own.Under)
+	take := func(a *directory.Account, e *directory.Entry) {
+		if a.BuiltIn || a.Kind == directory.KindTrust || under != "" && !directory.Under(directory.FoldDN(a.DN), under) || !holds(a) {
+			return
+		}
+		f := Finding{Evidence: p.factsOf(c, a), Confidence: p.ownConfidence(c, a)}
+		if e != nil {
+			f.Evidence = append(c.evidenceOf(e), f.Evidence...)
+		}
+		report(&a.Subject, f)
+	}
+	if c.Filter == "" {
+		for a := range p.Accounts.All() {
+			take(a, nil)
+		}
+		return
+	}
+	for i := range p.selected[c.Name] {
+		e := &p.selected[c.Name][i]
+		a := p.Account(e)
+		a.Key = directory.KeyOf(a.DN)
+		take(&a, e)
+	}
+}
+
+// ofOneServer are attributes of the `ad` schema that each server keeps for
+// itself (MS-ADTS 3.1.1.1.5: not replicated), in lower case.
+var ofOneServer = []string{"lastlogon", "lastlogoff", "logoncount", "badpwdcount", "badpasswordtime"}
+
+// ownConfidence tells whether the survey proves what a check of the settings
+// says of an account. One server's value of what is not replicated proves
+// nothing of the others.
+func (p *pass) ownConfidence(c *Check, a *directory.Account) Confidence {
+	raw := p.Dialect == directory.AD && len(p.Servers()) != 1 && slices.ContainsFunc(c.attributes, func(name string) bool { return slices.Contains(ofOneServer, strings.ToLower(name)) })
+	w := &c.own.Where
+	last := p.LastSignIn(a, p.asOf)
+	switch {
+	case raw:
+		return Likely
+	case w.Idle != nil && last.Known() && !p.everySignInShown(a, last.Time(), w.Idle.Before(p.asOf)),
+		(w.Idle != nil || w.NeverUsed) && !last.Known() && !p.allAsked && !p.replicated(a):
+		return Likely
+	case w.Enabled:
+		return confidence(p.Enabled(a, p.asOf))
+	case w.Disabled:
+		return confidence(p.Disabled(a, p.asOf))
+	case w.Locked:
+		return confidence(p.LockedOut(a, p.asOf))
+	}
+	return Sure
+}
+
+// factsOf are the facts that conditions look at.
+func (p *pass) factsOf(c *Check, a *directory.Account) (out []Evidence) {
+	w := &c.own.Where
+	if w.Idle != nil || w.NeverUsed {
+		out = append(out, p.logonEvidence(a, p.LastSignIn(a, p.asOf))...)
+		if !p.LastSignIn(a, p.asOf).Known() {
+			out = append(out, evidence(a.Created))
+		}
+	}
+	if w.PasswordOlder != nil {
+		out = append(out, evidence(p.PasswordSet(a)))
+	}
+	if w.ExpiresIn != nil || w.Expired {
+		out = append(out, evidence(a.Expires))
+	}
+	if w.Enabled || w.Disabled || w.Locked {
+		out = append(out, Evidence{"state", p.State(a, p.asOf)})
+	}
+	if w.New != nil {
+		out = append(out, evidence(a.Created))
+	}
+	if w.MemberOf != "" {
+		out = append(out, Evidence{"member of", w.MemberOf})
+	}
+	return out
+}
+
+// ownNote warns of a filter on what one server keeps for itself, "" where there
+// is nothing to warn of.
+func (c *Check) ownNote(p *pass) string {
+	for _, name := range c.attributes {
+		if p.Dialect == directory.AD && len(p.Servers()) != 1 && slices.Contains(ofOneServer, strings.ToLower(name)) {
+			return fmt.Sprintf("%s: %s is each server's own value, so its findings are likely, not sure; \"where: {idle: 90d}\" asks all servers", c.Name, name)
+		}
+	}
+	return ""
 }
 
 // shown are the attributes that a filter looks at, but for those that say

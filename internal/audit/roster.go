@@ -175,6 +175,10 @@ func returnedDisabled(p *pass, a *directory.Account) *Finding {
 	if a.FlagsSince.Known() {
 		f.Since = a.FlagsSince.Time()
 	}
+	if why := p.suspended[a.ID]; why != "" {
+		f.Suggest = []string{} // its time has not come
+		return p.about(f, pair, Evidence{"status", "active"}, Evidence{"suspended", why})
+	}
 	return p.about(f, pair, Evidence{"status", "active"})
 }
 

@@ -39,6 +39,9 @@ type Batch struct {
 	UndoOf   int             `json:"undo_of,omitempty"`
 	// EvenEnabled tells that accounts may be deleted that are enabled.
 	EvenEnabled bool `json:"even_enabled,omitempty"`
+	// JudgedFor is the time for which its findings were judged, where that was
+	// still to come when it was staged: it is not carried out before.
+	JudgedFor time.Time `json:"judged_for,omitzero"`
 	// Accounts is how many accounts the yard had when it was staged, 0 where
 	// nobody counted.
 	Accounts int       `json:"accounts,omitempty"`

@@ -72,6 +72,10 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 			continue
 		}
 		n, err := strconv.Atoi(strings.TrimSpace(cell(r, 0)))
+		if stray := strayCell(r.Cells, at); stray >= 0 {
+			wrong = append(wrong, fmt.Errorf("row %d: %q stands in column %d, which is none of the export's; put it under %q, or take it out", r.Number, r.Cells[stray], stray+1, "decision"))
+			continue
+		}
 		if err != nil || n < 1 || n > len(b.Lines) {
 			wrong = append(wrong, fmt.Errorf("row %d: %q is no line of batch %d", r.Number, cell(r, 0), b.ID))
 			continue
@@ -102,6 +106,18 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 	return b.absent(kept)
 }
 
+// strayCell is the place of a cell with something in it that stands in none of
+// the columns, -1 where there is none: a row that was moved by one would be
+// read as one without a decision.
+func strayCell(cells []string, columns []int) int {
+	for i, c := range cells {
+		if strings.TrimSpace(c) != "" && !slices.Contains(columns, i) {
+			return i
+		}
+	}
+	return -1
+}
+
 // absent are the open lines that nobody keeps.
 func (b *Batch) absent(kept map[int]bool) (drop []*Line, err error) {
 	for i := range b.Lines {
@@ -121,11 +137,28 @@ func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
 	if edited.ID != b.ID || edited.Identity != b.Identity {
 		return nil, fmt.Errorf("this is batch %d of %s, not batch %d of %s", edited.ID, edited.Identity, b.ID, b.Identity)
 	}
+	theirs, err := json.Marshal(edited)
+	if err != nil {
+		return nil, err
+	}
+	ours, err := json.Marshal(b)
+	if err != nil {
+		return nil, err
+	}
+	if string(theirs) != string(ours) {
+		return nil, errors.New("the head of the batch was changed (its reason, actions, times or limits); only lines may be taken out")
+	}
 	kept := map[int]bool{}
 	for i := range edited.Lines {
 		l := &edited.Lines[i]
 		if l.N < 1 || l.N > len(b.Lines) {
 			return nil, fmt.Errorf("%d is no line of batch %d", l.N, b.ID)
+		}
+		if _, twice := kept[l.N]; twice {
+			return nil, fmt.Errorf("line %d is there twice", l.N)
+		}
+		if l.State != Dropped && l.State != b.Lines[l.N-1].State {
+			return nil, fmt.Errorf("line %d, of %s, is %s, not %s; only \"dropped\" may be put there", l.N, b.Lines[l.N-1].Account, b.Lines[l.N-1].State, l.State)
 		}
 		got, err := json.Marshal(l)
 		if err != nil {

@@ -58,6 +58,16 @@ func (f *Footprint) Touches() (all []Touched) {
 	return all
 }
 
+// Touches are the entries that a line writes besides its own, apart from the
+// groups that its actions name.
+func (l *Line) Touches() []Touched {
+	return slices.DeleteFunc(slices.Clone(l.Also), func(t Touched) bool {
+		return t.How == MovesAlong || slices.ContainsFunc(l.Actions, func(a Action) bool {
+			return slices.ContainsFunc(a.Groups, func(m Membership) bool { return text(m.DN) == t.DN && m.Attr == t.How })
+		})
+	})
+}
+
 // IsMembership tells whether an attribute lists the members of a group.
 func IsMembership(attr string) bool {
 	return slices.ContainsFunc(MemberAttributes, func(m string) bool { return strings.EqualFold(m, attr) })

@@ -92,7 +92,7 @@ func (h *SignedHead) verify(ctx context.Context, s *store.Store, signers Signers
 		if err != nil {
 			return err
 		}
-		h.Principal = who.principals[0]
+		h.Principal = who.principal
 	}
 	h.Key = ssh.FingerprintSHA256(sig.PublicKey)
 	return sshsig.Verify(bytes.NewReader(h.statement()), sig, sig.PublicKey, sig.HashAlgorithm, HeadNamespace)

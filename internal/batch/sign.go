@@ -1,7 +1,6 @@
 package batch
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -9,8 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,6 +37,8 @@ type Signature struct {
 	Armored   string    `json:"armored"`
 	// Void says why it does not count, "" where it does.
 	Void string `json:"-"`
+
+	owner *owner // where it was verified
 }
 
 // Statement is the text that is signed: what the batch is, and the digest of
@@ -64,113 +64,6 @@ func (b *Batch) kept() int {
 	return n
 }
 
-// Signers are the keys whose signatures count, and whose they are.
-type Signers []signer
-
-type signer struct {
-	principals    []string // patterns
-	key           ssh.PublicKey
-	namespaces    []string // patterns; none means all
-	after, before time.Time
-}
-
-// ReadSigners reads a list of allowed signers in the form of OpenSSH
-// (ssh-keygen(1), ALLOWED SIGNERS). Certificate authorities are refused.
-func ReadSigners(file string) (Signers, error) {
-	in, err := os.Open(file)
-	if err != nil {
-		return nil, fmt.Errorf("allowed signers: %w", err)
-	}
-	defer in.Close()
-	var all Signers
-	lines := bufio.NewScanner(in)
-	for n := 1; lines.Scan(); n++ {
-		line := strings.TrimSpace(lines.Text())
-		if line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		s, err := parseSigner(line)
-		if err != nil {
-			return nil, fmt.Errorf("allowed signers %s:%d: %w", file, n, err)
-		}
-		all = append(all, s)
-	}
-	return all, lines.Err()
-}
-
-func parseSigner(line string) (s signer, err error) {
-	who, rest, ok := strings.Cut(line, " ")
-	if strings.HasPrefix(line, `"`) {
-		who, rest, ok = strings.Cut(line[1:], `"`)
-	}
-	if !ok {
-		return s, errors.New("it has no key")
-	}
-	s.principals = strings.Split(who, ",")
-	var options []string
-	if s.key, _, options, _, err = ssh.ParseAuthorizedKey([]byte(strings.TrimSpace(rest))); err != nil {
-		return s, fmt.Errorf("the key of %s: %w", who, err)
-	}
-	for _, o := range options {
-		name, value, _ := strings.Cut(o, "=")
-		value = strings.Trim(value, `"`)
-		switch strings.ToLower(name) {
-		case "namespaces":
-			s.namespaces = strings.Split(value, ",")
-		case "valid-after":
-			s.after, err = signerTime(value)
-		case "valid-before":
-			s.before, err = signerTime(value)
-		default:
-			return s, fmt.Errorf("the option %s is not supported", name)
-		}
-		if err != nil {
-			return s, err
-		}
-	}
-	return s, nil
-}
-
-// signerTime reads a time of the list: YYYYMMDD or YYYYMMDDHHMM[SS], local
-// or, with a Z behind it, UTC.
-func signerTime(text string) (time.Time, error) {
-	loc := time.Local
-	digits, utc := strings.CutSuffix(text, "Z")
-	if utc {
-		loc = time.UTC
-	}
-	for _, layout := range []string{"20060102", "200601021504", "20060102150405"} {
-		if len(layout) == len(digits) {
-			return time.ParseInLocation(layout, digits, loc)
-		}
-	}
-	return time.Time{}, fmt.Errorf("%q is not a time of the form YYYYMMDD[HHMM[SS]]", text)
-}
-
-// find returns the signer with a key, as of a time, for a namespace.
-func (all Signers) find(key ssh.PublicKey, at time.Time, namespace string) (*signer, error) {
-	for i := range all {
-		s := &all[i]
-		if !bytes.Equal(s.key.Marshal(), key.Marshal()) {
-			continue
-		}
-		switch {
-		case len(s.namespaces) > 0 && !slices.ContainsFunc(s.namespaces, func(n string) bool { m, _ := path.Match(n, namespace); return m }):
-			return nil, fmt.Errorf("the key of %s is not allowed for %s", s.principals[0], namespace)
-		case !s.after.IsZero() && at.Before(s.after), !s.before.IsZero() && !at.Before(s.before):
-			return nil, fmt.Errorf("the key of %s is not valid now", s.principals[0])
-		}
-		return s, nil
-	}
-	return nil, fmt.Errorf("the key %s is not among the allowed signers", ssh.FingerprintSHA256(key))
-}
-
-// Holds tells whether a key may sign now, for choosing one of an agent's.
-func (all Signers) Holds(key ssh.PublicKey) bool {
-	_, err := all.find(key, time.Now(), SignatureNamespace)
-	return err == nil
-}
-
 // ErrNoSigners is the error where no list of allowed signers is set.
 var ErrNoSigners = errors.New("the settings name no allowed signers (signing: allowed_signers)")
 
@@ -190,35 +83,31 @@ func Sign(b *Batch, with ssh.Signer) ([]byte, error) {
 // Verify tells whose signature on a batch this is. It fails where it is of
 // another state of the batch, or of nobody who may sign it.
 func (all Signers) Verify(b *Batch, armored []byte, at time.Time) (*Signature, error) {
-	sig, err := sshsig.Unarmor(armored)
-	if err != nil {
-		return nil, fmt.Errorf("this is no signature: %w", err)
-	}
-	s, err := all.find(sig.PublicKey, at, SignatureNamespace)
-	if err != nil {
-		return nil, err
-	}
 	digest, err := b.Digest()
 	if err != nil {
 		return nil, err
 	}
-	if err := sshsig.Verify(bytes.NewReader(b.statement(digest)), sig, s.key, sig.HashAlgorithm, SignatureNamespace); err != nil {
-		return nil, fmt.Errorf("the signature is not of this batch as it is now: %w", err)
-	}
-	return &Signature{Principal: s.principals[0], Key: ssh.FingerprintSHA256(s.key), At: at, Digest: digest, Armored: string(armored)}, nil
+	return all.verify(b.statement(digest), digest, armored, at)
 }
 
-// samePerson compares whoever worked here, name@host, with a principal, by
-// the name before the @.
-func samePerson(by, principal string) bool {
-	a, _, _ := strings.Cut(by, "@")
-	b, _, _ := strings.Cut(principal, "@")
-	return strings.EqualFold(a, b)
+func (all Signers) verify(statement []byte, digest string, armored []byte, at time.Time) (*Signature, error) {
+	sig, err := sshsig.Unarmor(armored)
+	if err != nil {
+		return nil, fmt.Errorf("this is no signature: %w", err)
+	}
+	who, err := all.find(sig.PublicKey, at, SignatureNamespace)
+	if err != nil {
+		return nil, err
+	}
+	if err := sshsig.Verify(bytes.NewReader(statement), sig, sig.PublicKey, sig.HashAlgorithm, SignatureNamespace); err != nil {
+		return nil, fmt.Errorf("the signature is not of this batch as it is now: %w", err)
+	}
+	return &Signature{Principal: who.principal, Key: ssh.FingerprintSHA256(sig.PublicKey), At: at, Digest: digest, Armored: string(armored), owner: who}, nil
 }
 
 // AddSignature takes a signature into the journal. Who staged the batch, or
 // changed it since, cannot sign it.
-func (b *Batch) AddSignature(ctx context.Context, s *store.Store, sig *Signature, by string) error {
+func (b *Batch) AddSignature(ctx context.Context, s *store.Store, all Signers, sig *Signature, by string) error {
 	if err := s.Whole(ctx); err != nil {
 		return err
 	}
@@ -234,7 +123,7 @@ func (b *Batch) AddSignature(ctx context.Context, s *store.Store, sig *Signature
 	if err != nil {
 		return err
 	}
-	if why := past.barred(sig); why != "" {
+	if why := past.barred(sig, all); why != "" {
 		return errors.New(why)
 	}
 	for _, old := range past.signatures {
@@ -252,8 +141,15 @@ func (b *Batch) AddSignature(ctx context.Context, s *store.Store, sig *Signature
 
 // agreement is what the journal knows of who made a batch and who signed it.
 type agreement struct {
-	makers     []string
+	makers     []string // as whom the operating system knew them
+	proofs     []proof  // by which makers have proved who they are
 	signatures []Signature
+}
+
+// proof is a maker's signature on what they staged, and the statement.
+type proof struct {
+	Signature
+	statement []byte
 }
 
 func readAgreement(ctx context.Context, s *store.Store, b *Batch) (*agreement, error) {
@@ -262,10 +158,22 @@ func readAgreement(ctx context.Context, s *store.Store, b *Batch) (*agreement, e
 		return nil, err
 	}
 	a := &agreement{makers: []string{b.By}}
+	staged := ""
 	for _, r := range records {
 		switch r.Event {
 		case EventStaged, EventDropped:
 			a.makers = append(a.makers, r.By)
+			var body summary
+			if err := json.Unmarshal(r.Body, &body); err != nil {
+				return nil, fmt.Errorf("journal record %d: %w", r.Seq, err)
+			}
+			staged = body.Digest
+		case EventProved:
+			p := proof{statement: b.stagedStatement(staged)}
+			if err := json.Unmarshal(r.Body, &p.Signature); err != nil {
+				return nil, fmt.Errorf("journal record %d: %w", r.Seq, err)
+			}
+			a.proofs = append(a.proofs, p)
 		case EventSigned:
 			var sig Signature
 			if err := json.Unmarshal(r.Body, &sig); err != nil {
@@ -277,14 +185,58 @@ func readAgreement(ctx context.Context, s *store.Store, b *Batch) (*agreement, e
 	return a, nil
 }
 
-// barred tells why somebody cannot sign.
-func (a *agreement) barred(sig *Signature) string {
-	for _, maker := range a.makers {
-		if samePerson(maker, sig.Principal) {
-			return fmt.Sprintf("%s staged or changed this batch, and cannot sign it as well", sig.Principal)
+// proved returns the people who have proved that they staged or changed the
+// batch. A proof counts as of its own time: a key may have ended since.
+func (a *agreement) proved(all Signers) (owners []*owner) {
+	for _, p := range a.proofs {
+		if sig, err := all.verify(p.statement, p.Digest, []byte(p.Armored), p.At); err == nil {
+			owners = append(owners, sig.owner)
 		}
 	}
+	return owners
+}
+
+// barred tells why somebody cannot sign: they made the batch, by any of their
+// names, as the operating system knew them or as they have proved.
+func (a *agreement) barred(sig *Signature, all Signers) string {
+	made := slices.ContainsFunc(a.makers, sig.owner.is) || slices.ContainsFunc(a.proved(all), sig.owner.same)
+	if made {
+		return fmt.Sprintf("%s staged or changed this batch, and cannot sign it as well", sig.Principal)
+	}
 	return ""
+}
+
+// EventProved is the journal's event of a proof who staged a batch.
+const EventProved = "proved"
+
+// stagedStatement is the text by whose signature somebody proves that they
+// staged a batch. It agrees to nothing.
+func (b *Batch) stagedStatement(digest string) []byte {
+	return fmt.Appendf(nil, "yardbroom batch staging 1\nbatch %d of %s\nstaged at %s\ndigest %s\n", b.ID, b.Identity, b.Created.UTC().Format(time.RFC3339), digest)
+}
+
+// Prove takes into the journal who staged a batch that was just kept: with a key
+// that is among the allowed signers.
+func (b *Batch) Prove(ctx context.Context, s *store.Store, all Signers, with ssh.Signer, by string, at time.Time) (principal string, err error) {
+	digest, err := b.Digest()
+	if err != nil {
+		return "", err
+	}
+	statement := b.stagedStatement(digest)
+	sig, err := sshsig.Sign(bytes.NewReader(statement), with, sshsig.HashSHA512, SignatureNamespace)
+	if err != nil {
+		return "", err
+	}
+	made, err := all.verify(statement, digest, sshsig.Armor(sig), at)
+	if err != nil {
+		return "", err
+	}
+	body, err := json.Marshal(made)
+	if err != nil {
+		return "", err
+	}
+	_, err = s.Append(ctx, &store.Record{At: at, By: by, Event: EventProved, Batch: b.ID, Body: body})
+	return made.Principal, err
 }
 
 // Agreement is what a batch needs to be carried out, and what it has.
@@ -293,10 +245,14 @@ type Agreement struct {
 	Because    []string // why signatures are needed
 	Valid      int      // signatures of different people that count
 	Signatures []Signature
+	// Stagers are the people who have proved that they staged the batch.
+	Stagers []string
+	// Unproved says why it is not enough that nobody has; none where it is.
+	Unproved []string
 }
 
 // Enough tells whether enough people have agreed.
-func (a *Agreement) Enough() bool { return a.Valid >= a.Needed }
+func (a *Agreement) Enough() bool { return a.Valid >= a.Needed && len(a.Unproved) == 0 }
 
 func (a *Agreement) String() string {
 	if a.Needed == 0 {
@@ -311,33 +267,67 @@ func (b *Batch) Agreement(ctx context.Context, s *store.Store, set *settings.Set
 	out := &Agreement{}
 	out.Needed, out.Because = b.needs(&set.Signing)
 	past, err := readAgreement(ctx, s, b)
-	if err != nil || len(past.signatures) == 0 {
-		return out, err
+	if err != nil {
+		return nil, err
+	}
+	var signers Signers
+	if set.Signing.AllowedSigners != "" {
+		signers, err = ReadSigners(set.Signing.AllowedSigners)
+		if err != nil && (len(past.signatures)+len(past.proofs) > 0 || !errors.Is(err, fs.ErrNotExist)) {
+			return nil, err // a list that is not there yet allows nobody
+		}
+	}
+	for _, who := range past.proved(signers) {
+		out.Stagers = append(out.Stagers, who.principal)
+	}
+	if len(out.Stagers) == 0 {
+		out.Unproved = b.wantsProof(&set.Signing)
+	}
+	if len(past.signatures) == 0 {
+		return out, nil
 	}
 	if set.Signing.AllowedSigners == "" {
 		return nil, ErrNoSigners
 	}
-	signers, err := ReadSigners(set.Signing.AllowedSigners)
-	if err != nil {
-		return nil, err
-	}
-	counted := map[string]bool{}
+	var counted []*owner
 	for _, sig := range past.signatures {
 		found, err := signers.Verify(b, []byte(sig.Armored), at)
 		switch {
 		case err != nil:
 			sig.Void = err.Error()
-		case past.barred(found) != "":
-			sig.Void = past.barred(found)
-		case counted[found.Principal]:
+		case past.barred(found, signers) != "":
+			sig.Void = past.barred(found, signers)
+		case slices.ContainsFunc(counted, found.owner.same):
 			sig.Void = found.Principal + " counts once"
 		default:
-			counted[found.Principal] = true
+			counted = append(counted, found.owner)
 			out.Valid++
 		}
 		out.Signatures = append(out.Signatures, sig)
 	}
 	return out, nil
+}
+
+// wantsProof tells why the name under which the batch was staged is not enough.
+func (b *Batch) wantsProof(rule *settings.Signing) []string {
+	var because []string
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if l.State == Dropped {
+			continue
+		}
+		var reasons []string
+		for _, a := range l.Actions {
+			if rule.WantsProof(a.Name) {
+				reasons = append(reasons, "it has the action "+a.Name)
+			}
+		}
+		if (len(l.Privileged) > 0 || len(l.Joins()) > 0) && rule.WantsProof(settings.ProvedPrivileged) {
+			reasons = append(reasons, "it is about privileged accounts or groups")
+		}
+		because = merge(because, reasons)
+	}
+	return because
 }
 
 // needs tells how many people must sign, and why.
@@ -395,6 +385,10 @@ func (b *Batch) CheckAgreed(ctx context.Context, s *store.Store, set *settings.S
 	if err != nil || a.Enough() {
 		return a, err
 	}
+	if len(a.Unproved) > 0 {
+		return a, unsigned(fmt.Sprintf("batch %d was staged by an unproved name, %s, which is not enough since %s: stage it again with a key that is among the allowed signers (signing: me names it, or the SSH agent holds it)",
+			b.ID, b.By, strings.Join(a.Unproved, " and ")))
+	}
 	has := map[int]string{0: "none", 1: "one"}[a.Valid]
 	text := fmt.Sprintf("batch %d needs %s, since %s, and has %s: another person than %s signs it with \"yardbroom batch sign %d\"",
 		b.ID, cmp.Or(map[int]string{1: "a signature"}[a.Needed], fmt.Sprintf("%d signatures", a.Needed)), strings.Join(a.Because, " and "), cmp.Or(has, strconv.Itoa(a.Valid)), b.By, b.ID)
@@ -414,8 +408,9 @@ func (b *Batch) CheckAgreed(ctx context.Context, s *store.Store, set *settings.S
 // the same.
 func ReadExported(r io.Reader) (*Batch, error) {
 	var shape struct {
-		ID    int   `json:"id"`
-		State State `json:"state"`
+		Schema string `json:"schema"`
+		ID     int    `json:"id"`
+		State  State  `json:"state"`
 		Batch
 		Lines []struct {
 			State LineState `json:"state"`
@@ -424,8 +419,15 @@ func ReadExported(r io.Reader) (*Batch, error) {
 		} `json:"lines"`
 	}
 	dec := json.NewDecoder(r)
+	dec.DisallowUnknownFields()
 	if err := dec.Decode(&shape); err != nil {
 		return nil, fmt.Errorf("this is no exported batch: %w", err)
+	}
+	if _, err := dec.Token(); err != io.EOF {
+		return nil, errors.New("this is no exported batch: something stands behind its end")
+	}
+	if shape.Schema != "yardbroom/batch/1" {
+		return nil, fmt.Errorf("this is no exported batch: its schema is %q", shape.Schema)
 	}
 	if shape.ID == 0 || len(shape.Lines) == 0 {
 		return nil, errors.New("this is no exported batch: it has no number or no lines")

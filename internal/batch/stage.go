@@ -31,6 +31,9 @@ type Candidate struct {
 	// rests on.
 	Reason string
 	Rests  []string
+	// Listed is set for one that a list named, made before and elsewhere: its
+	// line holds only while place, state and last sign-in are as at staging.
+	Listed bool
 	// NotNow is set for a candidate that cannot be staged for a reason known
 	// beforehand; it is reported with the refusals.
 	NotNow string
@@ -53,6 +56,7 @@ type Order struct {
 	MaxShare      int
 	Why, By       string
 	At            time.Time // of staging, by the clock
+	JudgedFor     time.Time // for which findings were judged, where that is still to come
 	Yard, Source  string
 	Server        string   // whose own values the candidates carry, "" where unknown
 	Others        []string // the other servers that were asked for sign-ins
@@ -116,7 +120,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 			return nil, nil, err
 		}
 	}
-	b := &Batch{Identity: s.Identity, Yard: o.Yard, Source: o.Source, Server: o.Server, Created: o.At, By: o.By, Why: o.Why, Actions: o.Actions, Until: o.Until, EvenEnabled: o.EvenEnabled, Accounts: s.Accounts}
+	b := &Batch{Identity: s.Identity, Yard: o.Yard, Source: o.Source, Server: o.Server, Created: o.At, By: o.By, Why: o.Why, Actions: o.Actions, Until: o.Until, EvenEnabled: o.EvenEnabled, JudgedFor: o.JudgedFor, Accounts: s.Accounts}
 	if slices.Contains(o.Actions, Delete) {
 		if candidates, err = s.beforeDelete(ctx, candidates); err != nil {
 			return nil, nil, err
@@ -313,11 +317,30 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 			return nil, err
 		}
 	}
+	if c.Listed {
+		for _, id := range slices.Concat(s.Dialect.Enabled, s.Dialect.Expiry) {
+			rested = append(rested, id.String())
+		}
+		if line.takesAway() {
+			for _, id := range s.Dialect.LastLogon {
+				rested = append(rested, id.String())
+			}
+		}
+	}
 	line.Guard = guards(s.Dialect, line.Actions, rested, e, o.Server)
+	if c.Listed && !slices.ContainsFunc(line.Guard, func(g Guard) bool { return g.Rule == Container }) {
+		line.Guard = append(line.Guard, containerGuard(e))
+	}
 	if slices.ContainsFunc(rested, func(name string) bool { return directory.LookupAttr(name) == directory.AttrLastLogon }) {
 		line.Guard = append(line.Guard, elsewhere(o.Others, c.LastLogon)...)
 	}
 	return line, nil
+}
+
+// takesAway tells whether the line takes something from whoever uses the
+// account, which somebody who has signed in since would miss.
+func (l *Line) takesAway() bool {
+	return l.SwitchesOff() || l.Has(LeaveGroups) || l.Has(SetHomeAside) || l.Has(Move)
 }
 
 // reason writes a finding in one line.

@@ -135,7 +135,7 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 		if err != nil {
 			return res, err
 		}
-		res.Head = sealed.Hash
+		res.Head, r.Batch.State = sealed.Hash, batch.Begun
 	}
 	err := r.lines(ctx, &res)
 	return res, errors.Join(err, r.end(ctx, &res))
@@ -151,27 +151,28 @@ func (r *Runner) reserve(ctx context.Context) (unlock func(), err error) {
 	if unlock, err = r.Store.LockBatch(r.Batch.ID); err != nil {
 		return nil, err
 	}
-	defer func() {
-		if err != nil {
-			unlock()
-		}
-	}()
+	if err := r.unchanged(ctx); err != nil {
+		unlock()
+		return nil, err
+	}
+	return unlock, nil
+}
+
+// unchanged fails where the kept batch is not the one that was loaded.
+func (r *Runner) unchanged(ctx context.Context) error {
 	now, err := batch.Load(ctx, r.Store, r.Batch.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	was, err := r.Batch.Digest()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	is, err := now.Digest()
-	if err != nil {
-		return nil, err
+	if err == nil && (is != was || now.State != r.Batch.State) {
+		err = fmt.Errorf("batch %d was changed meanwhile, and is %s now; look at it again", r.Batch.ID, now.State)
 	}
-	if is != was || now.State != r.Batch.State {
-		return nil, fmt.Errorf("batch %d was changed meanwhile, and is %s now; look at it again", r.Batch.ID, now.State)
-	}
-	return unlock, nil
+	return err
 }
 
 // Close ends a batch whose lines were all settled by a process that was
@@ -192,6 +193,9 @@ func (r *Runner) end(ctx context.Context, res *Result) error {
 	sealed, err := r.Store.Append(context.WithoutCancel(ctx), r.record(batch.EventEnded, 0, *res))
 	if err == nil {
 		res.Head = sealed.Hash
+		if r.Batch.Open() == 0 {
+			r.Batch.State = batch.Done
+		}
 	}
 	return err
 }
@@ -213,6 +217,8 @@ func (r *Runner) ready(ctx context.Context) error {
 		return fmt.Errorf("batch %d is done already", b.ID)
 	case b.State == batch.Discarded:
 		return fmt.Errorf("batch %d was discarded", b.ID)
+	case b.JudgedFor.After(r.Now()) && !r.Rehearsal:
+		return fmt.Errorf("batch %d was judged for %s, which is still to come: what it rests on is not so yet", b.ID, b.JudgedFor.Format(time.RFC3339))
 	case r.Server.Root.ReadOnly:
 		return fmt.Errorf("%s is a read-only server: give a writable one", r.Server.URL)
 	}

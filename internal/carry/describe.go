@@ -53,7 +53,12 @@ func Describe(r *store.Sealed) string {
 			}
 			return text
 		}
-	case batch.EventSigned:
+	case store.EventAccepted:
+		var body struct{ Fault, Reason string }
+		if json.Unmarshal(r.Body, &body) == nil {
+			return body.Fault + "; accepted: " + body.Reason
+		}
+	case batch.EventSigned, batch.EventProved:
 		var sig batch.Signature
 		if json.Unmarshal(r.Body, &sig) == nil {
 			return fmt.Sprintf("by %s with %s", sig.Principal, sig.Key)

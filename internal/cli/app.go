@@ -146,10 +146,22 @@ func (a *app) root() *cli.Command {
 	return cmd
 }
 
+// checkNames are the checks of --check, which may be given with commas between
+// them, too.
+func checkNames(cmd *cli.Command) (names []string) {
+	for _, list := range cmd.StringSlice("check") {
+		for name := range strings.SplitSeq(list, ",") {
+			names = append(names, strings.TrimSpace(name))
+		}
+	}
+	return names
+}
+
 // strict gives every command the same handling of wrong options.
 func strict(cmd *cli.Command) {
 	for _, c := range cmd.Commands {
 		c.OnUsageError = cmd.OnUsageError
+		c.DisableSliceFlagSeparator = cmd.DisableSliceFlagSeparator // values hold commas
 		if len(c.Commands) > 0 && c.Action == nil {
 			c.Action = func(_ context.Context, c *cli.Command) error {
 				if name := c.Args().First(); name != "" {
@@ -233,6 +245,15 @@ func (a *app) note(format string, args ...any) {
 
 // openStore opens the state folder.
 func (a *app) openStore(ctx context.Context) (*store.Store, error) { return store.Open(ctx, a.state) }
+
+// openKept opens the state folder where there is one already, and returns nil
+// where there is none.
+func (a *app) openKept(ctx context.Context) (*store.Store, error) {
+	if _, err := os.Stat(filepath.Join(a.state, "yardbroom.db")); os.IsNotExist(err) {
+		return nil, nil
+	}
+	return a.openStore(ctx)
+}
 
 // actor is who works here: the login name, at this host.
 func actor() string {

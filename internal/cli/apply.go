@@ -99,8 +99,11 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	back, refusals, err := carry.Inverse(ctx, s, b, accounts, actor(), a.now().UTC())
 	if err == nil {
 		var more []batch.Refusal
-		more, err = a.withoutLeavers(ctx, back)
+		more, err = a.withoutBarred(ctx, s, back)
 		refusals = append(refusals, more...)
+		if err == nil && len(back.Lines) == 0 {
+			err = carry.ErrNothingToUndo
+		}
 	}
 	if err == nil {
 		var more []batch.Refusal
@@ -152,15 +155,15 @@ func (a *app) reassess(ctx context.Context, cmd *cli.Command, b *batch.Batch) ([
 	return refusals, err
 }
 
-// withoutLeavers takes the lines out of an undo that would enable an account
-// whose person has left by the last roster.
-func (a *app) withoutLeavers(ctx context.Context, b *batch.Batch) (refusals []batch.Refusal, err error) {
-	left, err := a.leaversAmong(ctx, b)
+// withoutBarred takes the lines out of a batch that would enable somebody who
+// is not to be enabled.
+func (a *app) withoutBarred(ctx context.Context, s *store.Store, b *batch.Batch) (refusals []batch.Refusal, err error) {
+	barred, err := a.barred(ctx, s, b)
 	if err != nil {
 		return nil, err
 	}
 	b.Lines = slices.DeleteFunc(b.Lines, func(l batch.Line) bool {
-		why, is := left[l.N]
+		why, is := barred[l.N]
 		if is {
 			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: why})
 		}
@@ -169,17 +172,15 @@ func (a *app) withoutLeavers(ctx context.Context, b *batch.Batch) (refusals []ba
 	for i := range b.Lines {
 		b.Lines[i].N = i + 1
 	}
-	if len(b.Lines) == 0 {
-		return refusals, carry.ErrNothingToUndo
-	}
 	return refusals, nil
 }
 
-// leaversAmong returns the lines of an undo that would enable an account whose
-// person has left by the last roster, by their numbers, and says who.
-func (a *app) leaversAmong(ctx context.Context, b *batch.Batch) (map[int]string, error) {
+// barred returns the lines that would enable an account whose person has left
+// by the last roster, or that another batch has suspended until a date, by
+// their numbers, and says why. There is one rule for whatever enables.
+func (a *app) barred(ctx context.Context, s *store.Store, b *batch.Batch) (map[int]string, error) {
 	d, err := directory.DialectNamed(b.Identity.Dialect)
-	if err != nil || b.UndoOf == 0 {
+	if err != nil {
 		return nil, err
 	}
 	lines := map[string]int{} // by raw identity
@@ -192,10 +193,34 @@ func (a *app) leaversAmong(ctx context.Context, b *batch.Batch) (map[int]string,
 	if len(lines) == 0 {
 		return nil, nil
 	}
-	left, err := a.leavers(ctx, b.Identity, b.Yard, slices.Collect(maps.Keys(lines)))
+	reasons, err := a.notToBeEnabled(ctx, s, b.Identity, b.Yard, b.UndoOf, slices.Collect(maps.Keys(lines)))
 	why := map[int]string{}
-	for id, who := range left {
-		why[lines[id]] = audit.PersonName(who) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"
+	for id, reason := range reasons {
+		why[lines[id]] = reason
+	}
+	return why, err
+}
+
+// notToBeEnabled tells of accounts, by raw identity, why they must not be
+// enabled. What takes back the batch that suspended one may.
+func (a *app) notToBeEnabled(ctx context.Context, s *store.Store, id source.Identity, yard string, undoOf int, accounts []string) (map[string]string, error) {
+	d, err := directory.DialectNamed(id.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	suspended, err := carry.Suspensions(ctx, s, id, a.now().UTC())
+	if err != nil {
+		return nil, err
+	}
+	why := map[string]string{}
+	for _, account := range accounts {
+		if one, is := suspended[source.ShowIdentity(d, account)]; is && one.Batch != undoOf {
+			why[account] = fmt.Sprintf("it is suspended %s; \"yardbroom undo %d\" with its name ends that", one, one.Batch)
+		}
+	}
+	left, err := a.leavers(ctx, id, yard, accounts)
+	for account, who := range left {
+		why[account] = audit.PersonName(who) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"
 	}
 	return why, err
 }
@@ -287,7 +312,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		return err
 	}
 	// What was made long ago is judged by the roster of today.
-	if r.Barred, err = a.leaversAmong(ctx, b); err != nil {
+	if r.Barred, err = a.barred(ctx, s, b); err != nil {
 		return err
 	}
 	r.Progress = func(l *batch.Line) {

@@ -38,12 +38,12 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer p.Close()
-	report, err := a.judge(ctx, cmd, p, cmd.StringSlice("check"))
+	report, err := a.judge(ctx, cmd, p, checkNames(cmd))
 	if err != nil {
 		return err
 	}
 	st := a.style(p.zone())
-	if st.Limit = cmd.Int("limit"); len(cmd.StringSlice("check")) > 0 && !cmd.IsSet("limit") {
+	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
 		st.Limit = 0
 	}
 	out, findings := a.reportResult(report, st), report.Findings

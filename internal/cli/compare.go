@@ -34,7 +34,7 @@ func (a *app) compareCommand() *cli.Command {
 				return err
 			}
 			defer later.Close()
-			after, err := a.judge(ctx, cmd, later, cmd.StringSlice("check"))
+			after, err := a.judge(ctx, cmd, later, checkNames(cmd))
 			if err != nil {
 				return err
 			}
@@ -93,7 +93,7 @@ func (a *app) compareWith(ctx context.Context, cmd *cli.Command, later *place, a
 	if !was.Same(is) {
 		return nil, fmt.Errorf("%s is %s, and %s is %s: two directories, which cannot be compared", p.Where(), was, later.Where(), is)
 	}
-	before, err := a.judge(ctx, cmd, p, cmd.StringSlice("check"))
+	before, err := a.judge(ctx, cmd, p, checkNames(cmd))
 	if err != nil {
 		return nil, err
 	}

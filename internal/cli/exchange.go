@@ -156,7 +156,7 @@ func (a *app) decided(b *batch.Batch, file string) ([]*batch.Line, error) {
 	}
 	switch {
 	case bytes.HasPrefix(raw, []byte("PK\x03\x04")):
-		return decidedWorkbook(b, raw)
+		return a.decidedWorkbook(b, raw)
 	case bytes.HasPrefix(bytes.TrimSpace(raw), []byte("{")):
 		edited, err := batch.ReadExported(bytes.NewReader(raw))
 		if err != nil {
@@ -199,7 +199,7 @@ func decidedCSV(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
 	}
 }
 
-func decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
+func (a *app) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
 	book, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: 1 << 30})
 	if err != nil {
 		return nil, err
@@ -217,6 +217,15 @@ func decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
 		}
 		if header == nil {
 			header = cells[0]
+		}
+		unseen := 0
+		for i := range cells {
+			if seen, err := book.GetRowVisible(name, i+1); err == nil && !seen {
+				unseen++
+			}
+		}
+		if visible, err := book.GetSheetVisible(name); unseen > 0 || err == nil && !visible {
+			a.note("note: %s of the sheet %s are hidden; they count as they stand there", render.Count(max(unseen, 1), "row"), name)
 		}
 		for i, row := range cells[1:] {
 			rows = append(rows, batch.Row{Number: i + 2, Cells: row})

@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -51,7 +49,7 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 	}
 	e := settings.Exemption{
 		Match:  settings.Match{Account: cmd.Args().First(), DN: cmd.String("dn"), Subtree: cmd.String("subtree"), Filter: cmd.String("filter"), Person: cmd.String("person")},
-		Checks: cmd.StringSlice("check"), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until"),
+		Checks: checkNames(cmd), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until"),
 	}
 	if span, err := calendar.ParseSpan(e.Until); err == nil {
 		e.Until = span.After(a.now()).Format(time.DateOnly)
@@ -174,14 +172,8 @@ func (a *app) keptExemptions(ctx context.Context) ([]numbered, error) {
 // decisions are those that the state folder keeps. Reading them makes no
 // state folder where there is none.
 func (a *app) decisions(ctx context.Context, k store.Kind) ([]store.Decision, error) {
-	if _, err := os.Stat(filepath.Join(a.state, "yardbroom.db")); err != nil {
-		if os.IsNotExist(err) {
-			return nil, nil
-		}
-		return nil, err
-	}
-	s, err := a.openStore(ctx)
-	if err != nil {
+	s, err := a.openKept(ctx)
+	if s == nil || err != nil {
 		return nil, err
 	}
 	defer s.Close()

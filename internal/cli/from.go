@@ -15,6 +15,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/calendar"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 	"yardbroom/internal/reconcile"
@@ -242,11 +243,43 @@ func (a *app) run(ctx context.Context, p *place, survey *directory.Survey, peopl
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, a.set, audit.Options{AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people})
+	suspended, err := a.suspended(ctx, p, survey.Dialect, people)
+	if err != nil {
+		return nil, err
+	}
+	report, err := audit.Run(survey, a.set, audit.Options{Suspended: suspended, AsOf: asOf, Checks: checks, Scope: p.yard.Scope, LeaveOut: p.yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people})
 	if err != nil {
 		return nil, &exitError{exitUsage, err}
 	}
 	return report, nil
+}
+
+// suspended are the accounts that a batch has switched off until a date, where
+// a check wants to know.
+func (a *app) suspended(ctx context.Context, p *place, d *directory.Dialect, people *reconcile.Result) (map[string]string, error) {
+	if people == nil {
+		return nil, nil
+	}
+	s, err := a.openKept(ctx)
+	if s == nil || err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	if any, err := carry.SuspendsAny(ctx, s, a.now()); err != nil || !any {
+		return nil, err
+	}
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return nil, nil // which directory this is cannot be told, so nothing is known of it
+	}
+	known, err := carry.Suspensions(ctx, s, id, a.now().UTC())
+	out := map[string]string{}
+	for shown, one := range known {
+		if id, err := source.ReadIdentity(d, shown); err == nil {
+			out[id] = one.String()
+		}
+	}
+	return out, err
 }
 
 // selected finds what the filters of the settings select, by the names of

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -69,13 +70,15 @@ func (a *app) journalCommand() *cli.Command {
 			}
 			switch cmd.String("format") {
 			case "jsonl":
-				enc := json.NewEncoder(a.out)
-				for _, r := range records {
-					if err := enc.Encode(r); err != nil {
-						return err
+				return a.shown(target{format: formatJSONL}, func(w io.Writer) error {
+					enc := json.NewEncoder(w)
+					for _, r := range records {
+						if err := enc.Encode(r); err != nil {
+							return err
+						}
 					}
-				}
-				return nil
+					return nil
+				})(a.out)
 			case "table":
 			default:
 				return usage("--format: %q is neither table nor jsonl", cmd.String("format"))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"yardbroom/internal/ldif"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/render"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 )
 
@@ -25,25 +27,63 @@ func (a *app) listCommand() *cli.Command {
 	return &cli.Command{
 		Name: "list", Usage: "entries by plain conditions or an RFC 4515 filter, with chosen columns", ArgsUsage: "[" + strings.Join(listing.KindNames, "|") + "]",
 		Description: listDescription(),
-		Flags: slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag(),
-			&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects, or the filter of this name in the settings; times may be relative: (lastLogonTimestamp<={90d ago})"},
-			&cli.StringFlag{Name: "under", Usage: "only at or below this `DN`"},
-			&cli.BoolFlag{Name: "enabled", Usage: "only accounts that are neither disabled nor expired"},
-			&cli.BoolFlag{Name: "disabled", Usage: "only disabled accounts"},
-			&cli.BoolFlag{Name: "locked", Usage: "only accounts that wrong passwords have locked"},
-			&cli.BoolFlag{Name: "expired", Usage: "only accounts past their expiry date"},
-			&cli.BoolFlag{Name: "never-used", Usage: "only accounts without any sign-in"},
-			&cli.StringFlag{Name: "idle", Usage: "only accounts without a sign-in for this `SPAN` (90d, 12w, 6mo), or ever since they were made so long ago"},
-			&cli.StringFlag{Name: "password-older", Usage: "only accounts whose password is older than this `SPAN`"},
-			&cli.StringFlag{Name: "expires-within", Usage: "only accounts that expire within this `SPAN`"},
-			&cli.StringFlag{Name: "new", Usage: "only entries made within this `SPAN`"},
-			&cli.StringFlag{Name: "member-of", Usage: "only who is in this `GROUP`, directly or through other groups"},
+		Flags: slices.Concat(fromFlags(), conditionFlags(), []cli.Flag{asOfFlag(), activityFlag(),
 			&cli.StringFlag{Name: "columns", Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set"},
 			&cli.StringFlag{Name: "sort", Usage: "the `COLUMN` to sort by; with - before it from the largest down"},
 			&cli.IntFlag{Name: "limit", Usage: "no more than `N` entries"},
 		}, outputFlags(listFormats)),
 		Action: a.list,
 	}
+}
+
+// conditionFlags choose entries by a filter and by what the tool knows of them.
+func conditionFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects, or the filter of this name in the settings; times may be relative: (whenCreated>={90d ago})"},
+		&cli.StringFlag{Name: "under", Usage: "only at or below this `DN`"},
+		&cli.BoolFlag{Name: "enabled", Usage: "only accounts that are neither disabled nor expired"},
+		&cli.BoolFlag{Name: "disabled", Usage: "only disabled accounts"},
+		&cli.BoolFlag{Name: "locked", Usage: "only accounts that wrong passwords have locked"},
+		&cli.BoolFlag{Name: "expired", Usage: "only accounts past their expiry date"},
+		&cli.BoolFlag{Name: "never-used", Usage: "only accounts without any sign-in"},
+		&cli.StringFlag{Name: "idle", Usage: "only accounts without a sign-in for this `SPAN` (90d, 12w, 6mo), or ever since they were made so long ago"},
+		&cli.StringFlag{Name: "password-older", Usage: "only accounts whose password is older than this `SPAN`"},
+		&cli.StringFlag{Name: "expires-within", Usage: "only accounts that expire within this `SPAN`"},
+		&cli.StringFlag{Name: "new", Usage: "only entries made within this `SPAN`"},
+		&cli.StringFlag{Name: "member-of", Usage: "only who is in this `GROUP`, directly or through other groups"},
+	}
+}
+
+// conditions reads what conditionFlags ask for. A filter may be the name of one
+// of the settings, with its conditions.
+func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
+	f := settings.Filter{Filter: cmd.String("filter"), Under: cmd.String("under"),
+		Where: settings.Conditions{Enabled: cmd.Bool("enabled"), Disabled: cmd.Bool("disabled"), Locked: cmd.Bool("locked"), Expired: cmd.Bool("expired"),
+			NeverUsed: cmd.Bool("never-used"), MemberOf: cmd.String("member-of")}}
+	for name, into := range map[string]**calendar.Span{"idle": &f.Where.Idle, "password-older": &f.Where.PasswordOlder, "expires-within": &f.Where.ExpiresIn, "new": &f.Where.New} {
+		if text := cmd.String(name); text != "" {
+			span, err := calendar.ParseSpan(text)
+			if err != nil {
+				return f, usage("--%s: %w", name, err)
+			}
+			*into = &span
+		}
+	}
+	if own, ok := a.set.Audit.Filters[f.Filter]; ok {
+		if !own.Where.Empty() && !f.Where.Empty() {
+			return f, usage("--filter %s: it has conditions of its own in the settings, so give no others", f.Filter)
+		}
+		f.Filter, f.Under = own.Filter, cmp.Or(f.Under, own.Under)
+		if f.Where.Empty() {
+			f.Where = own.Where
+		}
+	}
+	if f.Under != "" {
+		if levels, err := directory.ParseDN(f.Under); err != nil || len(levels) == 0 {
+			return f, usage("--under: %q is not a distinguished name", f.Under)
+		}
+	}
+	return f, nil
 }
 
 // listDescription names the columns there are.
@@ -99,31 +139,16 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 
 // listQuery reads what is asked for from the command line.
 func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
-	q := &listing.Query{What: cmd.Args().First(), Filter: cmd.String("filter"), Under: cmd.String("under"), Sort: cmd.String("sort"), Limit: cmd.Int("limit"),
-		When: listing.Conditions{Enabled: cmd.Bool("enabled"), Disabled: cmd.Bool("disabled"), Locked: cmd.Bool("locked"), Expired: cmd.Bool("expired"),
-			NeverUsed: cmd.Bool("never-used"), MemberOf: cmd.String("member-of")}}
-	if own, ok := a.set.Audit.Filters[q.Filter]; ok {
-		q.Filter = own.Filter
+	asked, err := a.conditions(cmd)
+	if err != nil {
+		return nil, err
 	}
+	q := &listing.Query{What: cmd.Args().First(), Filter: asked.Filter, Under: asked.Under, When: asked.Where, Sort: cmd.String("sort"), Limit: cmd.Int("limit")}
 	if q.What != "" && listing.Kinds[q.What] == nil {
 		return nil, usage("%q cannot be listed: use %s", q.What, strings.Join(listing.KindNames, ", "))
 	}
-	if q.Under != "" {
-		if levels, err := directory.ParseDN(q.Under); err != nil || len(levels) == 0 {
-			return nil, usage("--under: %q is not a distinguished name", q.Under)
-		}
-	}
 	if q.Limit < 0 {
 		return nil, usage("--limit: %d is less than none", q.Limit)
-	}
-	for name, into := range map[string]**calendar.Span{"idle": &q.When.Idle, "password-older": &q.When.PasswordOlder, "expires-within": &q.When.ExpiresIn, "new": &q.When.New} {
-		if text := cmd.String(name); text != "" {
-			span, err := calendar.ParseSpan(text)
-			if err != nil {
-				return nil, usage("--%s: %w", name, err)
-			}
-			*into = &span
-		}
 	}
 	for name := range strings.SplitSeq(cmd.String("columns"), ",") {
 		if name = strings.TrimSpace(name); name != "" {

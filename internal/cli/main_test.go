@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"database/sql"
 	"encoding/pem"
 	"fmt"
 	"os"
@@ -82,6 +83,9 @@ func TestScripts(t *testing.T) {
 			env.Setenv("YARDBROOM_CONFIG", filepath.Join(env.WorkDir, "settings.yaml"))
 			env.Setenv("YARDBROOM_STATE", filepath.Join(env.WorkDir, "state"))
 			env.Setenv("TZ", "UTC")
+			if err := makeKey(env.WorkDir, "me", "keeper@larkmoor.example"); err != nil {
+				return err
+			}
 			return os.WriteFile(filepath.Join(env.WorkDir, "settings.yaml"), fmt.Appendf(nil, `default: observatory
 yards:
   observatory:
@@ -89,7 +93,7 @@ yards:
     bind: {dn: "%s@larkmoor.example", password_env: YARD_PASSWORD}
 audit:
   parking: ["OU=Parked,%s"]
-signing: {allowed_signers: allowed_signers}
+signing: {allowed_signers: allowed_signers, me: me}
 `, url, demo.Account, demo.Base), 0o600)
 		},
 		Condition: func(cond string) (bool, error) {
@@ -126,17 +130,14 @@ signing: {allowed_signers: allowed_signers}
 			},
 			// sshkey FILE PRINCIPAL makes a key and allows it to sign.
 			"sshkey": func(ts *testscript.TestScript, _ bool, args []string) {
-				public, private, err := ed25519.GenerateKey(rand.Reader)
+				ts.Check(makeKey(ts.MkAbs("."), args[0], args[1]))
+			},
+			// sqlite FILE STATEMENT changes a database behind the tool's back.
+			"sqlite": func(ts *testscript.TestScript, _ bool, args []string) {
+				db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
 				ts.Check(err)
-				text, err := ssh.MarshalPrivateKey(private, args[1])
-				ts.Check(err)
-				ts.Check(os.WriteFile(ts.MkAbs(args[0]), pem.EncodeToMemory(text), 0o600))
-				key, err := ssh.NewPublicKey(public)
-				ts.Check(err)
-				list, err := os.OpenFile(ts.MkAbs("allowed_signers"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-				ts.Check(err)
-				defer list.Close()
-				_, err = fmt.Fprintf(list, "%s %s", args[1], ssh.MarshalAuthorizedKey(key))
+				defer db.Close()
+				_, err = db.ExecContext(context.Background(), args[1])
 				ts.Check(err)
 			},
 			// status N COMMAND runs a command that must end with a status.
@@ -152,6 +153,32 @@ signing: {allowed_signers: allowed_signers}
 			},
 		},
 	})
+}
+
+// makeKey makes an SSH key in a folder, and allows it to sign.
+func makeKey(dir, file, principal string) error {
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	text, err := ssh.MarshalPrivateKey(private, principal)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(text), 0o600); err != nil {
+		return err
+	}
+	key, err := ssh.NewPublicKey(public)
+	if err != nil {
+		return err
+	}
+	list, err := os.OpenFile(filepath.Join(dir, "allowed_signers"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer list.Close()
+	_, err = fmt.Fprintf(list, "%s %s", principal, ssh.MarshalAuthorizedKey(key))
+	return err
 }
 
 // program starts the tool as a process of its own.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -121,7 +122,7 @@ func (a *app) deliver(targets []target, r *result) error {
 			}
 			continue
 		}
-		if err := a.result(t.path, r.write[t.format]); err != nil {
+		if err := a.result(t.path, a.shown(t, r.write[t.format])); err != nil {
 			return err
 		}
 		if t.path != "" {
@@ -129,6 +130,18 @@ func (a *app) deliver(targets []target, r *result) error {
 		}
 	}
 	return nil
+}
+
+// shown is a writer that shows a terminal what it would act on. A table does so
+// by itself, and has colours.
+func (a *app) shown(t target, write func(io.Writer) error) func(io.Writer) error {
+	if t.path != "" || t.format == formatTable || !a.outIsTerminal() {
+		return write
+	}
+	return func(w io.Writer) error {
+		out := render.Shown(w)
+		return errors.Join(write(out), out.Close())
+	}
 }
 
 // deliverParts writes each part into a file of its own.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 
@@ -16,7 +17,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/render"
-	"yardbroom/internal/whole"
+	"yardbroom/internal/trust"
 )
 
 func passwordFlags() []cli.Flag {
@@ -26,13 +27,15 @@ func passwordFlags() []cli.Flag {
 	}
 }
 
-// passwords is the file that new passwords are delivered into. It is written
-// whole after each of them, before the password is set.
+// passwords is the file that new passwords are delivered into, each of them
+// before it is set. It is made once, where nobody else may write, and the
+// handle is kept, so that nobody can put another in its place.
 type passwords struct {
 	path       string
 	recipients []age.Recipient
 
 	mu   sync.Mutex
+	file *os.File
 	rows [][]string
 }
 
@@ -47,6 +50,9 @@ func passwordFile(cmd *cli.Command) (*passwords, error) {
 	}
 	if _, err := os.Lstat(p.path); !errors.Is(err, fs.ErrNotExist) {
 		return nil, usage("--passwords %s: there is something of that name; name a new file", p.path)
+	}
+	if err := trust.Folder(filepath.Dir(p.path)); err != nil {
+		return nil, usage("--passwords: %w", err)
 	}
 	for _, word := range cmd.StringSlice("passwords-for") {
 		r, err := recipients(word)
@@ -96,25 +102,50 @@ func recipient(text string) (age.Recipient, error) {
 	return all[0], nil
 }
 
-// deliver adds a password to the file.
+// deliver adds a password to the file, and syncs it.
 func (p *passwords) deliver(l *batch.Line, password string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.rows = append(p.rows, []string{render.SafeCell(l.Account), password, render.SafeCell(l.DN)})
-	return whole.Write(p.path, func(w io.Writer) error {
-		if len(p.recipients) == 0 {
-			return p.write(w)
-		}
-		sealed, err := age.Encrypt(w, p.recipients...)
+	trust.Hide()
+	if p.file == nil {
+		file, err := trust.Create(p.path)
 		if err != nil {
 			return err
 		}
-		return errors.Join(p.write(sealed), sealed.Close())
-	})
+		p.file = file
+	}
+	p.rows = append(p.rows, []string{render.SafeCell(l.Account), password, render.SafeCell(l.DN)})
+	if len(p.recipients) > 0 {
+		return p.seal()
+	}
+	err := writeRows(p.file, p.rows)
+	p.rows = nil
+	return errors.Join(err, p.file.Sync())
 }
 
-func (p *passwords) write(w io.Writer) error {
+// seal writes all passwords so far, encrypted: an encrypted file takes no
+// further row. The one before it stays until the new one is whole.
+func (p *passwords) seal() error {
+	beside := p.path + ".new"
+	file, err := trust.Create(beside)
+	if err != nil {
+		return err
+	}
+	sealed, err := age.Encrypt(file, p.recipients...)
+	if err == nil {
+		err = errors.Join(writeRows(sealed, p.rows), sealed.Close(), file.Sync())
+	}
+	if err != nil {
+		return errors.Join(err, file.Close(), os.Remove(beside))
+	}
+	// The folder is nobody else's, so between these two nothing comes in.
+	err = errors.Join(p.file.Close(), os.Rename(beside, p.path))
+	p.file = file
+	return err
+}
+
+func writeRows(w io.Writer, rows [][]string) error {
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
-	return out.WriteAll(p.rows)
+	return out.WriteAll(rows)
 }

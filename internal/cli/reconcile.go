@@ -91,7 +91,7 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	st := a.style(p.zone())
-	if st.Limit = cmd.Int("limit"); len(cmd.StringSlice("check")) > 0 && !cmd.IsSet("limit") {
+	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
 		st.Limit = 0
 	}
 	if err := a.deliver(end.targets, a.reconciliationResult(r, st)); err != nil {
@@ -104,7 +104,7 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 // rosterChecks are the checks to run: those of the roster, or those of them
 // that were asked for.
 func (a *app) rosterChecks(cmd *cli.Command) ([]string, error) {
-	asked := cmd.StringSlice("check")
+	asked := checkNames(cmd)
 	for _, name := range asked {
 		c, err := a.catalog.Named(name)
 		if err != nil {
@@ -179,7 +179,7 @@ func (a *app) remember(ctx context.Context, cmd *cli.Command, p *place, list *pe
 	for i := range r.Findings {
 		found[i] = strconv.Quote(r.Findings[i].Sameness())
 	}
-	if len(cmd.StringSlice("check")) == 0 && !cmd.Bool("strict") { // a part would make the rest seem new
+	if len(checkNames(cmd)) == 0 && !cmd.Bool("strict") { // a part would make the rest seem new
 		if err := s.AddReconciliation(ctx, yard, &store.Reconciliation{At: a.now(), Found: found}); err != nil {
 			return err
 		}

@@ -175,6 +175,16 @@ func (s *stageSet) write(path string) error {
 	return errors.Join(s.server.Dir.Each(out.Write), out.Flush(), file.Close())
 }
 
+// barredIn is barred, by the state folder and not the rehearsal's own.
+func (a *app) barredIn(ctx context.Context, b *batch.Batch) (map[int]string, error) {
+	s, err := a.openStore(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return a.barred(ctx, s, b)
+}
+
 // play carries the batch out on the copy, with a journal of its own.
 func (a *app) play(ctx context.Context, p *place, s *stageSet, b *batch.Batch) (carry.Result, *batch.Batch, error) {
 	st, err := store.Open(ctx, s.dir)
@@ -206,7 +216,7 @@ func (a *app) play(ctx context.Context, p *place, s *stageSet, b *batch.Batch) (
 	r := &carry.Runner{Store: st, Batch: &played, Server: server, Protection: protection, Settings: a.set,
 		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: time.Now, Rehearsal: true, AcceptUnproved: true, Connections: 4, Homes: p.yard.Homes,
 		Deliver: func(*batch.Line, string) error { return nil }}
-	if r.Barred, err = a.leaversAmong(ctx, &played); err != nil {
+	if r.Barred, err = a.barredIn(ctx, &played); err != nil {
 		return carry.Result{}, nil, err
 	}
 	res, err := r.Run(ctx)

@@ -27,6 +27,7 @@ import (
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
+	"yardbroom/internal/trust"
 	"yardbroom/internal/whole"
 )
 
@@ -147,9 +148,9 @@ func (a *app) readRoster(ctx context.Context, cmd *cli.Command, from string, opt
 	if strings.Contains(from, "://") {
 		token := ""
 		if file := cmd.String("roster-token-file"); file != "" {
-			text, err := os.ReadFile(file)
+			text, err := trust.ReadSecret(file)
 			if err != nil {
-				return nil, fmt.Errorf("--roster-token-file %s: %w", file, errors.Unwrap(err))
+				return nil, fmt.Errorf("--roster-token-file: %w", err)
 			}
 			token, _, _ = strings.Cut(string(text), "\n")
 			token = strings.TrimSpace(token)

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
@@ -163,14 +164,37 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if card.Groups, err = groupsOf(ctx, p, e); err != nil {
 		return nil, err
 	}
+	if card.NotToBeEnabled, err = a.whyNotEnable(ctx, p, acc); err != nil {
+		return nil, err
+	}
 	card.Act = func(action string) string {
-		if card.Account.BuiltIn {
+		if card.Account.BuiltIn || action == batch.Enable && card.NotToBeEnabled != "" {
 			return "" // it would be refused
 		}
 		return stageLine([]string{action}, cmd.String("from"), card.Account.Name())
 	}
 	card.Command = stageCommandFor(card, cmd.String("from"))
 	return card, nil
+}
+
+// whyNotEnable tells why an account must not be enabled, "" where nothing is
+// known against it.
+func (a *app) whyNotEnable(ctx context.Context, p *place, acc *directory.Account) (string, error) {
+	s, err := a.openKept(ctx)
+	if s == nil || err != nil {
+		return "", err
+	}
+	defer s.Close()
+	any, err := carry.SuspendsAny(ctx, s, a.now())
+	if err != nil || !any && !a.remembers() {
+		return "", err
+	}
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return "", nil // which directory this is cannot be told, so nothing is known of it
+	}
+	why, err := a.notToBeEnabled(ctx, s, id, p.name, 0, []string{acc.ID})
+	return why[acc.ID], err
 }
 
 // stageLine is the command that stages something for an account.
@@ -188,7 +212,7 @@ func stageCommandFor(c *render.AccountCard, from string) string {
 		return "" // it would be refused
 	}
 	for _, f := range c.Findings {
-		if len(f.Suggest) > 0 {
+		if len(f.Suggest) > 0 && (f.Suggest[0] != batch.Enable || c.NotToBeEnabled == "") {
 			what := []string{f.Suggest[0]}
 			switch fix := f.Fix(); {
 			case f.Suggest[0] == batch.Move:

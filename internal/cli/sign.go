@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 
@@ -16,6 +17,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/render"
 	"yardbroom/internal/store"
+	"yardbroom/internal/trust"
 )
 
 func (a *app) signCommand() *cli.Command {
@@ -64,7 +66,7 @@ func (a *app) signBatch(ctx context.Context, cmd *cli.Command, s *store.Store, b
 	if err != nil {
 		return err
 	}
-	if err := b.AddSignature(ctx, s, sig, actor()); err != nil {
+	if err := b.AddSignature(ctx, s, signers, sig, actor()); err != nil {
 		return err
 	}
 	agreed, err := b.Agreement(ctx, s, a.set, a.now().UTC())
@@ -101,6 +103,50 @@ func (a *app) signFile(cmd *cli.Command, file string) error {
 	return nil
 }
 
+// prove signs a batch that was just staged, so that it is known who did, where
+// signers are allowed and a key is at hand. Else the name that the operating
+// system gives is all that is known.
+//
+// It returns why not, where that is so.
+func (a *app) prove(ctx context.Context, s *store.Store, b *batch.Batch) error {
+	if a.set.Signing.AllowedSigners == "" {
+		return nil
+	}
+	signers, err := batch.ReadSigners(a.set.Signing.AllowedSigners)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	with, done, err := a.ownKey(signers)
+	if err == nil {
+		defer done()
+		_, err = b.Prove(ctx, s, signers, with, actor(), a.now().UTC())
+	}
+	return err
+}
+
+// ownKey is the key by which the one who works here proves who they are: that
+// of the settings, else the one of the agent that is allowed.
+func (a *app) ownKey(signers batch.Signers) (ssh.Signer, func(), error) {
+	if file := cmp.Or(a.set.Signing.Me, a.set.Signing.Key); file != "" {
+		with, done, err := a.keyIn(file, a.ask())
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", file, err)
+		}
+		return with, done, nil
+	}
+	conn, keys, err := agentKeys()
+	if err != nil {
+		return nil, nil, fmt.Errorf("the settings name no key (signing: me), and %w", err)
+	}
+	for _, k := range keys {
+		if signers.Holds(k.PublicKey()) {
+			return k, func() { conn.Close() }, nil
+		}
+	}
+	conn.Close()
+	return nil, nil, errors.New("none of the SSH agent's keys is among the allowed signers")
+}
+
 // signWith signs with the key that was asked for, else with the settings', else
 // with the one of the agent that is allowed.
 func (a *app) signWith(cmd *cli.Command, b *batch.Batch, allowed batch.Signers) ([]byte, error) {
@@ -135,6 +181,9 @@ func (a *app) keyIn(file string, ask func(string) (string, error)) (with ssh.Sig
 	}
 	public, _, _, _, err := ssh.ParseAuthorizedKey(text)
 	if err != nil {
+		if text, err = trust.ReadSecret(file); err != nil {
+			return nil, nil, err
+		}
 		with, err = privateKey(file, text, ask)
 		return with, func() {}, err
 	}

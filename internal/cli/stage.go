@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"
 	"yardbroom/internal/render"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -29,7 +31,7 @@ func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
 		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ",\nseveral with commas between them, in their order. Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nExamples:\n  stage disable,describe,leave-groups,move --check leaver-enabled --text '{reason}, {date}; was: {old}' --to OU=Parked,…\n  stage disable,leave-groups --until 2027-02-15 ACCOUNT   taken back on that date, by \"yardbroom due\"\n  stage delete --check group-empty                         groups, units and policies too\n\nMore actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage add ATTRIBUTE=VALUE ACCOUNT…        gives it one more\n  stage clear ATTRIBUTE[=VALUE] ACCOUNT…    takes all its values away, or one\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it\n  stage archive-home [ACCOUNT…]             archives and removes home folders that set-home-aside took away, when they were held long enough",
-		Flags: append(slices.Concat(fromFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
+		Flags: append(slices.Concat(fromFlags(), conditionFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
@@ -70,8 +72,23 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if what.is(batch.ArchiveHome) {
 		return a.stageArchives(ctx, cmd, what.names)
 	}
-	if !what.byRoster() && len(what.names) == 0 && len(cmd.StringSlice("check")) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0 {
-		return usage("say which accounts: by name, --check, --file or --match")
+	asked, err := a.conditions(cmd)
+	if err != nil {
+		return err
+	}
+	chosen := asked.Filter != "" || !asked.Where.Empty()
+	switch {
+	case chosen && (len(what.names) > 0 && !what.values() || len(checkNames(cmd)) > 0 || cmd.String("file") != "" || len(cmd.StringSlice("match")) > 0 || what.byRoster()):
+		return usage("conditions choose the accounts by themselves: give no names, --check, --file or --match with them")
+	case !chosen && asked.Under != "":
+		return usage("--under goes with another condition, such as --enabled, --idle or --filter")
+	case !chosen && !what.byRoster() && len(what.names) == 0 && len(checkNames(cmd)) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0:
+		return usage("say which accounts: by name, --check, --file, --match, or by conditions such as --idle 120d")
+	}
+	if chosen {
+		if err := a.checkAsked(asked); err != nil {
+			return err
+		}
 	}
 	p, err := a.open(ctx, cmd)
 	if err != nil {
@@ -80,6 +97,9 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	defer p.Close()
 	stager, order, err := a.stager(ctx, cmd, p)
 	if err != nil {
+		return err
+	}
+	if order.JudgedFor, err = a.judgedFor(cmd, p); err != nil {
 		return err
 	}
 	order.Actions, order.Name = what.actions, what.name
@@ -93,7 +113,20 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if p.broken > 0 {
 		return fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole", p.Where(), render.Count(p.broken, "record"))
 	}
+	s, err := a.openStore(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
 	b, refusals, err := stager.Stage(ctx, *order, candidates)
+	if err == nil {
+		var more []batch.Refusal
+		more, err = a.withoutBarred(ctx, s, b)
+		refusals = append(refusals, more...)
+		if err == nil && len(b.Lines) == 0 {
+			err = batch.ErrNothing
+		}
+	}
 	a.tellRefusals("staged", refusals)
 	switch file := cmd.String("refused"); {
 	case file != "":
@@ -106,15 +139,52 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	s, err := a.openStore(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
 	if err := b.Save(ctx, s); err != nil {
 		return err
 	}
 	return a.tellStaged(ctx, s, b)
+}
+
+// chosenCheck is the name of the check that the conditions of one staging are.
+// What they choose is judged, proved and guarded as any finding is.
+const chosenCheck = "chosen"
+
+// checkAsked makes a check of the conditions of the command line.
+func (a *app) checkAsked(asked settings.Filter) error {
+	set := *a.set
+	set.Audit.Filters = maps.Clone(set.Audit.Filters)
+	if set.Audit.Filters == nil {
+		set.Audit.Filters = map[string]settings.Filter{}
+	}
+	asked.Text = "chosen by " + asked.Describe()
+	set.Audit.Filters[chosenCheck] = asked
+	catalog, err := audit.NewCatalog(&set.Audit)
+	if err != nil {
+		return &exitError{exitUsage, err}
+	}
+	a.set, a.catalog = &set, catalog
+	return nil
+}
+
+// judgedFor is the time for which findings are judged, where that is still to
+// come. On a live yard nothing is staged for such a time, since nothing that it
+// shows can be true then; what is staged from a file waits for it.
+func (a *app) judgedFor(cmd *cli.Command, p *place) (time.Time, error) {
+	text := cmd.String("as-of")
+	if text == "" {
+		return time.Time{}, nil
+	}
+	t, err := calendar.ParseTime(text, p.location())
+	if err != nil {
+		return t, usage("--as-of: %w", err)
+	}
+	if !t.After(a.now()) {
+		return time.Time{}, nil
+	}
+	if _, live := p.server(); live {
+		return t, usage("--as-of %s is still to come: what a live directory shows now proves nothing for then; leave it out", text)
+	}
+	return t.UTC(), nil
 }
 
 // glance is the style for a batch that is shown on the way to something else.
@@ -126,9 +196,13 @@ func (a *app) glance() render.Style {
 
 // tellStaged shows a batch that was just made, and how to go on with it.
 func (a *app) tellStaged(ctx context.Context, s *store.Store, b *batch.Batch) error {
+	unproved := a.prove(ctx, s, b)
 	agreed, err := b.Agreement(ctx, s, a.set, a.now().UTC())
 	if err != nil {
 		return err
+	}
+	if len(agreed.Unproved) > 0 && unproved != nil {
+		a.note("note: staged by an unproved name, %s: %v", b.By, unproved)
 	}
 	render.Batch(a.out, b, agreed, a.glance())
 	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out: yardbroom batch pick %d, or batch drop %d ACCOUNT…\n", b.ID, b.ID)
@@ -258,7 +332,11 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 	}
 	var all []batch.Candidate
 	names := what.names
-	if checks := cmd.StringSlice("check"); len(checks) > 0 {
+	checks := checkNames(cmd)
+	if _, chosen := a.set.Audit.Filters[chosenCheck]; chosen {
+		checks = []string{chosenCheck}
+	}
+	if len(checks) > 0 {
 		found, err := a.fromFindings(ctx, cmd, p, s, o, checks, what)
 		if err != nil {
 			return nil, err
@@ -268,19 +346,26 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 			names = nil // they chose among the findings
 		}
 	}
-	if file := cmd.String("file"); file != "" {
-		listed, err := readNames(file, cmd.String("column"), a.in)
-		if err != nil {
-			return nil, err
-		}
-		names = append(names, listed...)
-	}
 	named, err := findAll(ctx, p.Source, s.Dialect, names)
 	if err != nil {
 		return nil, err
 	}
 	for i := range named {
 		all = append(all, batch.Candidate{Entry: named[i]})
+	}
+	if file := cmd.String("file"); file != "" {
+		listed, err := readNames(file, cmd.String("column"), a.in)
+		if err != nil {
+			return nil, err
+		}
+		found, err := findAll(ctx, p.Source, s.Dialect, listed)
+		if err != nil {
+			return nil, err
+		}
+		for i := range found {
+			all = append(all, batch.Candidate{Entry: found[i], Listed: true})
+		}
+		a.note("note: a list of names does not say why they are on it, so the batch holds only while each account's place, state and last sign-in are as they are now; conditions given to stage itself (--idle, --enabled, --filter …) are tested again")
 	}
 	if match := cmd.StringSlice("match"); len(match) > 0 {
 		found, err := matching(ctx, p, match)

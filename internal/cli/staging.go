@@ -75,7 +75,7 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 		}
 		s.attr, s.value, s.names = args[0], args[1], args[2:]
 		if s.byRoster() {
-			if len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
+			if len(checkNames(cmd))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
 				return nil, usage("fill from the roster takes accounts by name, or all whose person is sure")
 			}
 			if _, err := rosterRule(s.value, nil); err != nil {
@@ -84,7 +84,7 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 		}
 		return s, settable(s.attr)
 	case batch.Rename:
-		if len(args) != 1 || len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
+		if len(args) != 1 || len(checkNames(cmd))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
 			return nil, usage("rename takes one account: yardbroom stage rename ACCOUNT --family NAME")
 		}
 		if name.Empty() {
@@ -94,7 +94,7 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 		return s, nil
 	}
 	if s.is(batch.ArchiveHome) {
-		if len(cmd.StringSlice("check"))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
+		if len(checkNames(cmd))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
 			return nil, usage("archive-home takes accounts by name, or all whose homes were held long enough")
 		}
 		s.names = args
@@ -111,7 +111,7 @@ func parseStaging(cmd *cli.Command) (*staging, error) {
 // parseSet reads ATTRIBUTE=VALUE ACCOUNT…, or, where findings give the
 // values, [ATTRIBUTE [ACCOUNT…]].
 func (s *staging) parseSet(cmd *cli.Command, args []string) error {
-	byFindings := slices.ContainsFunc(cmd.StringSlice("check"), func(c string) bool { return c == "value-variant" || c == "roster-drift" })
+	byFindings := slices.ContainsFunc(checkNames(cmd), func(c string) bool { return c == "value-variant" || c == "roster-drift" })
 	if len(args) == 0 {
 		if !byFindings {
 			return usage("set needs ATTRIBUTE=VALUE, or --check value-variant or roster-drift")

@@ -12,6 +12,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/listing"
+	"yardbroom/internal/settings"
 )
 
 // TestListsAreTheSameLiveAndFromAFile asks a server and a file of its entries
@@ -30,8 +31,8 @@ func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
 			{What: "users", Columns: []string{"account", "name", "kind", "ou", "mail", "created", "id"}},
 			{What: "people", Columns: []string{"account"}},
 			{What: "groups", Columns: []string{"account", "members", "dn"}, Sort: "-members"},
-			{What: "users", When: listing.Conditions{MemberOf: "outer"}, Columns: []string{"account", "groups"}},
-			{What: "users", When: listing.Conditions{New: &day}, Columns: []string{"account"}},
+			{What: "users", When: settings.Conditions{MemberOf: "outer"}, Columns: []string{"account", "groups"}},
+			{What: "users", When: settings.Conditions{New: &day}, Columns: []string{"account"}},
 			{What: "units", Columns: []string{"dn"}},
 			{What: "accounts", Under: s.container("Staff"), Columns: []string{"account", "state"}},
 			{Filter: "(&(mail=*)(!(mail=btern*)))", Columns: []string{"account", "mail", "objectClass"}},

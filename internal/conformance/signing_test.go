@@ -46,7 +46,7 @@ func (st *story) agree(b *batch.Batch, with ssh.Signer) error {
 	if err != nil {
 		return err
 	}
-	return b.AddSignature(context.Background(), st.Store, sig, "somebody@here")
+	return b.AddSignature(context.Background(), st.Store, signers, sig, "somebody@here")
 }
 
 // sign lets a colleague sign a batch.
@@ -121,6 +121,68 @@ func TestABatchThatNeedsSignaturesWaitsForThem(t *testing.T) {
 			require.Equal(t, again.Principal, sig.Principal, "only what does not matter, such as a line's end, may differ: octet %d", i)
 		}
 	}
+}
+
+func TestWhoStagesIsProvedByAKeyAndCannotSignWithAnother(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ctx := context.Background()
+	st.set.Signing.Proved = nil // as it is where nothing is set
+	st.set.Signing.Needed = map[string]int{batch.Delete: 1}
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	s.dir.Edit(ada, func(e *directory.Entry) { e.Set("userAccountControl", "514") })
+	mine, second, mira := st.signer("pia@larkmoor.example", ""), st.signer("PIA@laptop,pia2", ""), st.signer("mira@larkmoor.example", "")
+	signers, err := batch.ReadSigners(st.set.Signing.AllowedSigners)
+	require.NoError(t, err)
+
+	// The name that the operating system gives proves nothing.
+	b := st.mustStage(batch.Delete, "", ada)
+	require.NoError(t, st.agree(b, mira))
+	kept, err := batch.Load(ctx, st.Store, b.ID)
+	require.NoError(t, err)
+	_, err = st.runner(kept).Run(ctx)
+	require.ErrorIs(t, err, batch.ErrNotSigned)
+	require.ErrorContains(t, err, "staged by an unproved name, tester, which is not enough since it has the action delete")
+
+	b = st.mustStage(batch.Delete, "", ada)
+	who, err := b.Prove(ctx, st.Store, signers, mine, "root@vm", time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, "pia@larkmoor.example", who)
+	assert.ErrorContains(t, st.agree(b, mine), "staged or changed this batch")
+	assert.ErrorContains(t, st.agree(b, second), "staged or changed this batch", "another key of the same person, by another spelling")
+	kept, err = batch.Load(ctx, st.Store, b.ID)
+	require.NoError(t, err)
+	_, err = st.runner(kept).Run(ctx)
+	require.ErrorContains(t, err, "needs a signature")
+	require.NoError(t, st.agree(b, mira))
+	res, _ := st.apply(b)
+	assert.Equal(t, 1, res.Counts[batch.Applied])
+
+	// What is harmless needs no proof.
+	bram := s.person(t, st.c, "Bram Tern", "btern")
+	res, _ = st.apply(st.mustStage(batch.Disable, "", bram))
+	assert.Equal(t, 1, res.Counts[batch.Applied])
+	// A proof is no agreement.
+	agreed, err := b.Agreement(ctx, st.Store, st.set, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, 1, agreed.Valid)
+	_, err = b.Prove(ctx, st.Store, signers[:1], mira, "root@vm", time.Now())
+	assert.ErrorContains(t, err, "not among the allowed signers")
+}
+
+func TestOnePersonWithTwoKeysCountsOnce(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	st.set.Signing.Needed = map[string]int{batch.Delete: 2}
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	s.dir.Edit(ada, func(e *directory.Entry) { e.Set("userAccountControl", "514") })
+	b := st.mustStage(batch.Delete, "", ada)
+	require.NoError(t, st.agree(b, st.signer("mira@larkmoor.example", "")))
+	require.NoError(t, st.agree(b, st.signer("Mira@laptop", "")))
+	agreed, err := b.Agreement(context.Background(), st.Store, st.set, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, 1, agreed.Valid)
+	assert.False(t, agreed.Enough())
 }
 
 func TestADayHasItsLimit(t *testing.T) {

@@ -41,6 +41,7 @@ func newStory(t *testing.T, s *subject) *story {
 	set := settings.Defaults()
 	set.Batch.DeleteMinDisabled = calendar.Span{}
 	set.Signing.Needed = map[string]int{batch.Delete: 0}
+	set.Signing.Proved = []string{} // those of signing_test.go prove who they are
 	return &story{t: t, s: s, c: s.connect(t), Store: st, set: set}
 }
 

@@ -8,6 +8,8 @@ import (
 	"path"
 	"strings"
 	"time"
+
+	"yardbroom/internal/trust"
 )
 
 // Place is a home folder as it stands on this machine.
@@ -239,7 +241,8 @@ func plainWay(root *os.Root, to string) error {
 	return nil
 }
 
-// prepareHolding makes the holding folder, which nobody else may enter.
+// prepareHolding makes the holding folder, which nobody else may enter. It is
+// one's own, and nobody else can put another in its place.
 func prepareHolding(root *os.Root, name string) error {
 	err := root.Mkdir(name, 0o700)
 	if err != nil && !errors.Is(err, fs.ErrExist) {
@@ -249,8 +252,11 @@ func prepareHolding(root *os.Root, name string) error {
 	if err != nil {
 		return err
 	}
-	if open := info.Mode().Perm() & 0o022; open != 0 && device(info) != "" {
-		return fmt.Errorf("the holding folder %s may be written to by others (mode %04o)", path.Join(root.Name(), name), info.Mode().Perm())
+	if !info.IsDir() {
+		return fmt.Errorf("%s is not a folder", name)
+	}
+	if err := trust.Folder(path.Join(root.Name(), name)); err != nil {
+		return fmt.Errorf("the holding folder: %w", err)
 	}
 	return nil
 }

@@ -246,7 +246,7 @@ func TestAHoldingFolderThatOthersMayWriteToIsRefused(t *testing.T) {
 	holding := filepath.Join(s.Folder, ".set-aside")
 	require.NoError(t, os.Mkdir(holding, 0o700))
 	require.NoError(t, os.Chmod(holding, 0o777))
-	assert.ErrorContains(t, p.SetAside(), "may be written to by others")
+	assert.ErrorContains(t, p.SetAside(), "others may write in")
 	require.NoError(t, os.Remove(holding))
 	require.NoError(t, os.Symlink(t.TempDir(), holding))
 	assert.ErrorContains(t, p.SetAside(), "is a link")

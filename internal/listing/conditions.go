@@ -7,63 +7,81 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
 
 // conditions returns a function that tells whether an entry fulfils all of
 // the query's conditions.
 func (q *Query) conditions(ctx context.Context, from source.Source, frame *directory.Survey) (func(*view) bool, error) {
-	c := &q.When
-	if c.Enabled && c.Disabled {
-		return nil, wrong("--enabled and --disabled exclude each other")
+	holds, err := Test(&q.When, frame, q.AsOf, func(name string) (string, error) { return findGroup(ctx, from, name) })
+	if err != nil {
+		return nil, err
 	}
-	var tests []func(*view) bool
-	add := func(asked bool, test func(*view) bool) {
+	return func(v *view) bool {
+		if v.acc.Key == (directory.Key{}) {
+			v.acc.Key = directory.KeyOf(v.acc.DN)
+		}
+		return holds(v.acc)
+	}, nil
+}
+
+// Test returns a function that tells whether an account of a survey fulfils all
+// of some conditions at a time. A group is found by its name with find. What is
+// no account fulfils only those on when it was made, and on its groups.
+func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find func(name string) (dn string, err error)) (func(*directory.Account) bool, error) {
+	if c.Enabled && c.Disabled {
+		return nil, wrong("enabled and disabled exclude each other")
+	}
+	var tests []func(*directory.Account) bool
+	add := func(asked bool, test func(*directory.Account) bool) {
 		if asked {
-			tests = append(tests, func(v *view) bool { return v.acc.Kind.IsAccount() && test(v) })
+			tests = append(tests, func(a *directory.Account) bool { return a.Kind.IsAccount() && test(a) })
 		}
 	}
-	add(c.Enabled, func(v *view) bool { return frame.Enabled(v.acc, q.AsOf).Yes })
-	add(c.Disabled, func(v *view) bool { return frame.Disabled(v.acc, q.AsOf).Yes })
-	add(c.Locked, func(v *view) bool {
-		return !frame.Disabled(v.acc, q.AsOf).Yes && frame.LockedOut(v.acc, q.AsOf).Yes
-	})
-	add(c.Expired, func(v *view) bool { return frame.Expired(v.acc, q.AsOf).Yes })
-	add(c.NeverUsed, func(v *view) bool {
-		last := frame.LastSignIn(v.acc, q.AsOf)
+	add(c.Enabled, func(a *directory.Account) bool { return frame.Enabled(a, asOf).Yes })
+	add(c.Disabled, func(a *directory.Account) bool { return frame.Disabled(a, asOf).Yes })
+	add(c.Locked, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes && frame.LockedOut(a, asOf).Yes })
+	add(c.Expired, func(a *directory.Account) bool { return frame.Expired(a, asOf).Yes })
+	add(c.NeverUsed, func(a *directory.Account) bool {
+		last := frame.LastSignIn(a, asOf)
 		return !last.Known() && !last.Unreadable()
 	})
 	if c.Idle != nil {
-		line := c.Idle.Before(q.AsOf)
-		add(true, func(v *view) bool {
-			if last := frame.LastSignIn(v.acc, q.AsOf); last.Known() || last.Unreadable() {
+		line := c.Idle.Before(asOf)
+		add(true, func(a *directory.Account) bool {
+			if last := frame.LastSignIn(a, asOf); last.Known() || last.Unreadable() {
 				return last.Known() && !last.Time().After(line)
 			}
-			return notAfter(v.acc.Created, line)
+			return notAfter(a.Created, line)
 		})
 	}
 	if c.PasswordOlder != nil {
-		line := c.PasswordOlder.Before(q.AsOf)
-		add(true, func(v *view) bool { return notAfter(frame.PasswordSet(v.acc), line) })
+		line := c.PasswordOlder.Before(asOf)
+		add(true, func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
 	}
 	if c.ExpiresIn != nil {
-		line := c.ExpiresIn.After(q.AsOf)
-		add(true, func(v *view) bool { return notAfter(v.acc.Expires, line) && v.acc.Expires.Time().After(q.AsOf) })
+		line := c.ExpiresIn.After(asOf)
+		add(true, func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
 	}
 	if c.New != nil {
-		line := c.New.Before(q.AsOf)
-		tests = append(tests, func(v *view) bool { return v.acc.Created.Known() && !v.acc.Created.Time().Before(line) })
+		line := c.New.Before(asOf)
+		tests = append(tests, func(a *directory.Account) bool { return a.Created.Known() && !a.Created.Time().Before(line) })
 	}
 	if c.MemberOf != "" {
-		in, err := members(ctx, from, frame, c.MemberOf)
+		top, err := find(c.MemberOf)
+		if err != nil {
+			return nil, err
+		}
+		in, err := members(frame, top)
 		if err != nil {
 			return nil, err
 		}
 		tests = append(tests, in)
 	}
-	return func(v *view) bool {
+	return func(a *directory.Account) bool {
 		for _, holds := range tests {
-			if !holds(v) {
+			if !holds(a) {
 				return false
 			}
 		}
@@ -71,15 +89,28 @@ func (q *Query) conditions(ctx context.Context, from source.Source, frame *direc
 	}, nil
 }
 
+// RestsOn are the attributes that conditions rest on.
+func RestsOn(c *settings.Conditions, d *directory.Dialect) []directory.AttrID {
+	var all []directory.AttrID
+	for _, one := range []struct {
+		asked bool
+		ids   []directory.AttrID
+	}{
+		{c.Enabled || c.Disabled || c.Locked || c.Expired, d.Enabled}, {c.Enabled || c.Expired || c.ExpiresIn != nil, d.Expiry},
+		{c.Locked, d.Locked}, {c.NeverUsed || c.Idle != nil, d.LastLogon}, {c.PasswordOlder != nil, d.PasswordSet}, {c.New != nil, []directory.AttrID{d.Created}},
+	} {
+		if one.asked {
+			all = append(all, one.ids...)
+		}
+	}
+	return all
+}
+
 func notAfter(m directory.Moment, t time.Time) bool { return m.Known() && !m.Time().After(t) }
 
 // members tells who is in a group, directly, through other groups, or since
 // it is the account's primary group.
-func members(ctx context.Context, from source.Source, frame *directory.Survey, name string) (func(*view) bool, error) {
-	top, err := findGroup(ctx, from, name)
-	if err != nil {
-		return nil, err
-	}
+func members(frame *directory.Survey, top string) (func(*directory.Account) bool, error) {
 	byKey := map[directory.Key]*directory.Group{}
 	for i := range frame.Groups {
 		byKey[frame.Groups[i].Key] = &frame.Groups[i]
@@ -92,7 +123,7 @@ func members(ctx context.Context, from source.Source, frame *directory.Survey, n
 			continue
 		}
 		if g.Incomplete {
-			return nil, fmt.Errorf("only a part of the members of %s is in %s", g.Name(), from.Where())
+			return nil, fmt.Errorf("only a part of the members of %s was read", g.Name())
 		}
 		if g.RID != 0 {
 			rids[g.RID] = true
@@ -108,8 +139,8 @@ func members(ctx context.Context, from source.Source, frame *directory.Survey, n
 			}
 		}
 	}
-	return func(v *view) bool {
-		return keys[directory.KeyOf(v.entry.DN)] || logons[strings.ToLower(v.acc.Logon)] && v.acc.Kind.IsAccount() || v.acc.PrimaryGroup != 0 && rids[v.acc.PrimaryGroup]
+	return func(a *directory.Account) bool {
+		return keys[a.Key] || logons[strings.ToLower(a.Logon)] && a.Kind.IsAccount() || a.PrimaryGroup != 0 && rids[a.PrimaryGroup]
 	}, nil
 }
 

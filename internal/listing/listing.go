@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
 )
@@ -25,7 +25,7 @@ type Query struct {
 	Under   string // only what stands at or below this name
 	Scope   []string
 	LeftOut []string
-	When    Conditions
+	When    settings.Conditions
 	Columns []string // names of columns, or of attributes; none means the usual ones
 	Sort    string   // a column, with - before it from the largest down
 	Limit   int      // 0 means all
@@ -34,19 +34,6 @@ type Query struct {
 	Zone    *time.Location
 	SignIns map[directory.Key]directory.SignIn // recorded elsewhere
 }
-
-// Conditions are what accounts have to fulfil; the zero value asks for
-// nothing.
-type Conditions struct {
-	Enabled, Disabled, Locked, Expired, NeverUsed bool
-	Idle                                          *calendar.Span // no sign-in for so long, or ever since it was made
-	PasswordOlder                                 *calendar.Span
-	New                                           *calendar.Span // made within
-	ExpiresIn                                     *calendar.Span
-	MemberOf                                      string // a group by name or DN, directly or through others
-}
-
-func (c *Conditions) empty() bool { return *c == Conditions{} }
 
 // List is what was found.
 type List struct {
@@ -243,13 +230,13 @@ func (q *Query) groups(cols []column) bool {
 
 // judged tells whether the answer depends on the policies of the directory.
 func (q *Query) judged(cols []column) bool {
-	return !q.When.empty() || slices.ContainsFunc(cols, func(c column) bool { return c.judged })
+	return !q.When.Empty() || slices.ContainsFunc(cols, func(c column) bool { return c.judged })
 }
 
 // attributes are what has to be asked for.
 func (q *Query) attributes(d *directory.Dialect, cols []column) []string {
 	var names []string
-	worked := q.What != "" || !q.When.empty()
+	worked := q.What != "" || !q.When.Empty()
 	for _, c := range cols {
 		if c.raw != "" {
 			names = append(names, c.raw)

@@ -12,6 +12,7 @@ import (
 
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
 )
@@ -84,24 +85,24 @@ func TestConditions(t *testing.T) {
 	days := func(n int) *calendar.Span { s := calendar.Days(n); return &s }
 	for name, c := range map[string]struct {
 		what string
-		when Conditions
+		when settings.Conditions
 		want []any
 	}{
-		"everybody":          {"users", Conditions{}, []any{"ada", "bram", "clara", "dorian"}},
-		"people":             {"people", Conditions{}, []any{"ada", "bram"}},
-		"groups":             {"groups", Conditions{}, []any{"inner", "outer"}},
-		"enabled":            {"users", Conditions{Enabled: true}, []any{"ada", "clara", "dorian"}},
-		"disabled":           {"users", Conditions{Disabled: true}, []any{"bram"}},
-		"locked":             {"users", Conditions{Locked: true}, []any{"clara"}},
-		"idle":               {"users", Conditions{Idle: days(90)}, []any{"ada", "clara"}}, // clara never signed in, in six years
-		"idle, to the day":   {"users", Conditions{Idle: days(100)}, []any{"ada", "clara"}},
-		"not quite idle":     {"users", Conditions{Idle: days(101)}, []any{"clara"}},
-		"never used":         {"users", Conditions{NeverUsed: true}, []any{"clara", "dorian"}},
-		"never used, new":    {"users", Conditions{NeverUsed: true, New: days(30)}, []any{"dorian"}},
-		"old passwords":      {"users", Conditions{PasswordOlder: days(365)}, []any{"ada"}},
-		"in a group":         {"users", Conditions{MemberOf: "inner"}, []any{"ada", "bram"}}, // bram through outer
-		"groups in a group":  {"groups", Conditions{MemberOf: "inner"}, []any{"inner", "outer"}},
-		"enabled in a group": {"users", Conditions{MemberOf: "CN=outer,OU=Staff,DC=larkmoor,DC=example", Enabled: true}, []any{"ada"}},
+		"everybody":          {"users", settings.Conditions{}, []any{"ada", "bram", "clara", "dorian"}},
+		"people":             {"people", settings.Conditions{}, []any{"ada", "bram"}},
+		"groups":             {"groups", settings.Conditions{}, []any{"inner", "outer"}},
+		"enabled":            {"users", settings.Conditions{Enabled: true}, []any{"ada", "clara", "dorian"}},
+		"disabled":           {"users", settings.Conditions{Disabled: true}, []any{"bram"}},
+		"locked":             {"users", settings.Conditions{Locked: true}, []any{"clara"}},
+		"idle":               {"users", settings.Conditions{Idle: days(90)}, []any{"ada", "clara"}}, // clara never signed in, in six years
+		"idle, to the day":   {"users", settings.Conditions{Idle: days(100)}, []any{"ada", "clara"}},
+		"not quite idle":     {"users", settings.Conditions{Idle: days(101)}, []any{"clara"}},
+		"never used":         {"users", settings.Conditions{NeverUsed: true}, []any{"clara", "dorian"}},
+		"never used, new":    {"users", settings.Conditions{NeverUsed: true, New: days(30)}, []any{"dorian"}},
+		"old passwords":      {"users", settings.Conditions{PasswordOlder: days(365)}, []any{"ada"}},
+		"in a group":         {"users", settings.Conditions{MemberOf: "inner"}, []any{"ada", "bram"}}, // bram through outer
+		"groups in a group":  {"groups", settings.Conditions{MemberOf: "inner"}, []any{"inner", "outer"}},
+		"enabled in a group": {"users", settings.Conditions{MemberOf: "CN=outer,OU=Staff,DC=larkmoor,DC=example", Enabled: true}, []any{"ada"}},
 	} {
 		l, err := run(t, yard(), Query{What: c.what, When: c.when, Columns: []string{"account"}})
 		require.NoError(t, err, name)
@@ -111,7 +112,7 @@ func TestConditions(t *testing.T) {
 }
 
 func TestNeverUsedMeansNoSignInAtAll(t *testing.T) {
-	l, err := run(t, yard(), Query{What: "users", When: Conditions{NeverUsed: true}, Columns: []string{"account", "last-logon", "idle-days"},
+	l, err := run(t, yard(), Query{What: "users", When: settings.Conditions{NeverUsed: true}, Columns: []string{"account", "last-logon", "idle-days"},
 		SignIns: map[directory.Key]directory.SignIn{directory.TextKey("clara"): {At: asOf.AddDate(0, 0, -3), Source: "vpn"}}})
 	require.NoError(t, err)
 	assert.Equal(t, [][]any{{"dorian", nil, 19}}, l.Sheet.Rows, "who has signed in elsewhere has been used; the idle days of others count from when they were made")
@@ -120,11 +121,11 @@ func TestNeverUsedMeansNoSignInAtAll(t *testing.T) {
 func TestAbsenceProvesNothingWherePresenceCouldNotBeSeen(t *testing.T) {
 	text := frame + person("ada", "0000000000000010", "userAccountControl: 512\n")
 	days := calendar.Days(90)
-	for _, when := range []Conditions{{NeverUsed: true}, {Idle: &days}, {PasswordOlder: &days}, {New: &days}} {
+	for _, when := range []settings.Conditions{{NeverUsed: true}, {Idle: &days}, {PasswordOlder: &days}, {New: &days}} {
 		_, err := run(t, text, Query{What: "users", When: when})
 		assert.ErrorContains(t, err, "cannot be told: no account shows")
 	}
-	_, err := run(t, frame+"dn: CN=ada,DC=larkmoor,DC=example\nobjectClass: user\nobjectGUID: 0000000000000010\n\n", Query{What: "users", When: Conditions{Disabled: true}})
+	_, err := run(t, frame+"dn: CN=ada,DC=larkmoor,DC=example\nobjectClass: user\nobjectGUID: 0000000000000010\n\n", Query{What: "users", When: settings.Conditions{Disabled: true}})
 	assert.ErrorContains(t, err, "--disabled cannot be told")
 }
 

@@ -18,6 +18,12 @@ import (
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold), strings.Join(b.Actions, ", "), Count(len(b.Lines), "line"), b.State)
 	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()), Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
+	switch {
+	case len(agreed.Stagers) > 0:
+		fmt.Fprintf(w, "Staged by the key of %s\n", Visible(strings.Join(agreed.Stagers, ", ")))
+	case len(agreed.Unproved) > 0:
+		fmt.Fprintf(w, "%s: staged by an unproved name, which is not enough since %s\n", st.paint("It cannot be carried out", text.Bold), Visible(strings.Join(agreed.Unproved, " and ")))
+	}
 	if b.Why != "" {
 		fmt.Fprintf(w, "Why: %s\n", Visible(b.Why))
 	}
@@ -154,7 +160,29 @@ func LineChanges(l *batch.Line) string {
 			parts = append(parts, fmt.Sprintf("%s%d groups", groups.what, n))
 		}
 	}
-	return strings.Join(append(parts, rest...), "; ")
+	return strings.Join(append(append(parts, rest...), lineTouches(l)...), "; ")
+}
+
+// mostTouched is how many entries besides a line's own are named.
+const mostTouched = 2
+
+// lineTouches writes what a line touches besides its own entry, apart from the
+// groups that it is about.
+func lineTouches(l *batch.Line) (parts []string) {
+	var writes []string
+	for _, t := range l.Touches() {
+		writes = append(writes, fmt.Sprintf("%s (%s)", directory.LeafValue(t.DN), t.How))
+	}
+	if n := len(writes); n > mostTouched {
+		writes = append(writes[:mostTouched], fmt.Sprintf("%d more", n-mostTouched))
+	}
+	if len(writes) > 0 {
+		parts = append(parts, "also writes "+strings.Join(writes, ", "))
+	}
+	if n := l.Along(); n > 0 {
+		parts = append(parts, map[bool]string{true: "the entry below it moves along", false: fmt.Sprintf("the %d entries below it move along", n)}[n == 1])
+	}
+	return parts
 }
 
 // BatchShape is a batch in JSON.

@@ -31,6 +31,9 @@ type AccountCard struct {
 	People *reconcile.Result
 	// Elsewhere are checks that only an audit of the whole yard can look at.
 	Elsewhere []string
+	// NotToBeEnabled says why the account must not be enabled, "" where nothing
+	// is known against it.
+	NotToBeEnabled string
 	// Act gives the command for an action on the account, "" where there is
 	// none.
 	Act func(action string) string
@@ -59,6 +62,9 @@ func (c *AccountCard) hurdles(st Style) []hurdle {
 		case directory.ObstacleDisabled:
 			h.text = "disabled" + since + by
 			h.help, h.run = "To enable it, if it is to be used", c.Act("enable")
+			if c.NotToBeEnabled != "" {
+				h.text, h.help = h.text+"; it is not to be enabled: "+c.NotToBeEnabled, ""
+			}
 		case directory.ObstacleExpired:
 			h.text = "expired" + on + by
 			h.help = "The expiry date has to be changed, if the account is to be used."

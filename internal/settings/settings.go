@@ -122,12 +122,66 @@ type Roster struct {
 // TrustDates is the value of Trust.
 const TrustDates = "dates"
 
-// Filter is a check that an RFC 4515 filter defines.
+// Conditions are what an account has to fulfil by what the tool itself knows of
+// it: sign-ins over all servers, whether it can sign in, the age of its
+// password. The zero value asks for nothing.
+type Conditions struct {
+	Enabled       bool           `yaml:"enabled"`
+	Disabled      bool           `yaml:"disabled"`
+	Locked        bool           `yaml:"locked"`
+	Expired       bool           `yaml:"expired"`
+	NeverUsed     bool           `yaml:"never_used"`
+	Idle          *calendar.Span `yaml:"idle"` // no sign-in for so long, or ever since it was made
+	PasswordOlder *calendar.Span `yaml:"password_older"`
+	New           *calendar.Span `yaml:"new"`            // made within
+	ExpiresIn     *calendar.Span `yaml:"expires_within"` // and not yet
+	MemberOf      string         `yaml:"member_of"`      // a group by name or DN, directly or through others
+}
+
+// Empty tells whether nothing is asked for.
+func (c *Conditions) Empty() bool { return *c == Conditions{} }
+
+// Filter is a check that an RFC 4515 filter defines, or conditions, or both.
 type Filter struct {
-	Filter   string   `yaml:"filter"`
-	Severity string   `yaml:"severity"`
-	Text     string   `yaml:"text"`    // what it reports
-	Suggest  []string `yaml:"suggest"` // actions that would clear a finding
+	Filter string `yaml:"filter"`
+	// Where are conditions on what the tool knows of an account.
+	Where    Conditions `yaml:"where"`
+	Under    string     `yaml:"under"` // only what stands at or below this name
+	Severity string     `yaml:"severity"`
+	Text     string     `yaml:"text"`    // what it reports
+	Suggest  []string   `yaml:"suggest"` // actions that would clear a finding
+}
+
+// Describe writes what is asked for.
+func (f *Filter) Describe() string {
+	var parts []string
+	if f.Filter != "" {
+		parts = append(parts, f.Filter)
+	}
+	w := &f.Where
+	for _, one := range []struct {
+		asked bool
+		text  string
+	}{{w.Enabled, "enabled"}, {w.Disabled, "disabled"}, {w.Locked, "locked out"}, {w.Expired, "expired"}, {w.NeverUsed, "never used"}} {
+		if one.asked {
+			parts = append(parts, one.text)
+		}
+	}
+	for _, one := range []struct {
+		span *calendar.Span
+		text string
+	}{{w.Idle, "idle for"}, {w.PasswordOlder, "password older than"}, {w.ExpiresIn, "expires within"}, {w.New, "made within"}} {
+		if one.span != nil {
+			parts = append(parts, one.text+" "+one.span.String())
+		}
+	}
+	if w.MemberOf != "" {
+		parts = append(parts, "member of "+w.MemberOf)
+	}
+	if f.Under != "" {
+		parts = append(parts, "under "+f.Under)
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Exemption is an entry, or several, deliberately left alone.
@@ -225,11 +279,30 @@ type Signing struct {
 	// AllowedSigners is a list of keys in the form of OpenSSH.
 	AllowedSigners string `yaml:"allowed_signers"`
 	Key            string `yaml:"key"` // the file of one's own key
+	// Me is the file of the key, or of its public half where the agent holds it,
+	// by which one proves who one is when staging; Key where it is not named.
+	Me string `yaml:"me"`
+	// Proved are the actions, and "privileged", for which it is not enough that
+	// the operating system has a name for whoever staged the batch.
+	Proved []string `yaml:"proved"`
 	// Over is the number of lines above which a batch needs a signature; 0 means
 	// any number may go without.
 	Over int `yaml:"over"`
 	// Needed is how many signatures an action needs, by its name.
 	Needed map[string]int `yaml:"needed"`
+}
+
+// ProvedPrivileged stands in Proved for what is about privileged accounts and
+// groups.
+const ProvedPrivileged = "privileged"
+
+// WantsProof tells whether somebody who stages an action must have proved who
+// they are. Where no signers are allowed nobody can prove anything.
+func (s *Signing) WantsProof(action string) bool {
+	if s.Proved != nil {
+		return slices.Contains(s.Proved, action)
+	}
+	return s.AllowedSigners != "" && slices.Contains([]string{ProvedPrivileged, "delete", "reset-password"}, action)
 }
 
 // For returns how many signatures an action needs: one for what cannot be
@@ -284,7 +357,7 @@ func Load(file string, mustExist bool) (*Settings, error) {
 		}
 		s.Yards[name] = y
 	}
-	for _, p := range []*string{&s.Signing.AllowedSigners, &s.Signing.Key} {
+	for _, p := range []*string{&s.Signing.AllowedSigners, &s.Signing.Key, &s.Signing.Me} {
 		if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(*p, "~/") {
 			*p = filepath.Join(home, (*p)[2:])
 		}

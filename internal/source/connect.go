@@ -21,6 +21,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/trust"
 )
 
 // Target is how to reach one directory.
@@ -345,9 +346,10 @@ func isLoopback(host string) bool {
 }
 
 func (s *Server) readPassword(ctx context.Context, b settings.Bind) (string, error) {
+	trust.Hide()
 	switch {
 	case b.PasswordFile != "":
-		text, err := os.ReadFile(b.PasswordFile)
+		text, err := trust.ReadSecret(b.PasswordFile)
 		if err != nil {
 			return "", fmt.Errorf("password_file: %w", err)
 		}

@@ -13,10 +13,13 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 
 	"github.com/gofrs/flock"
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the database driver
+
+	"yardbroom/internal/trust"
 )
 
 //go:embed migrations/*.sql
@@ -39,8 +42,14 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("state folder: %w", err)
 	}
+	if err := trust.Folder(dir); err != nil {
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
 	path := filepath.Join(dir, "yardbroom.db")
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if errors.Is(err, syscall.EROFS) {
+		return openReadOnly(ctx, dir, path)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("state folder: %w", err)
 	}
@@ -55,6 +64,32 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("state %s: %w", path, err)
+	}
+	go s.writer()
+	return s, nil
+}
+
+// openReadOnly opens the database on a file system that nothing can be written
+// on: what only reads works.
+func openReadOnly(ctx context.Context, dir, path string) (*Store, error) {
+	if info, err := os.Stat(path + "-wal"); err == nil && info.Size() > 0 {
+		return nil, fmt.Errorf("state %s: it was not closed in order, and that cannot be put right on a read-only file system: open it once where it can be written", path)
+	}
+	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&immutable=1")
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{db: db, dir: dir, changes: make(chan change), closing: make(chan struct{}), written: make(chan struct{})}
+	var version int
+	err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version)
+	switch {
+	case err == nil && version > schemaVersion:
+		err = errors.New("it was written by a newer version of yardbroom")
+	case err == nil && version < schemaVersion:
+		err = errors.New("it was written by an older version of yardbroom, and cannot be brought up to date on a read-only file system")
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("state %s: %w", path, err), db.Close())
 	}
 	go s.writer()
 	return s, nil
