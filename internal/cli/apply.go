@@ -301,6 +301,9 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	}
 	defer p.Close()
 	server, _ := p.server()
+	if err := a.named(ctx, p, nil, true); err != nil {
+		return err
+	}
 	protection, err := a.protection(ctx, p)
 	if err != nil {
 		return err

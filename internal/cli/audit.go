@@ -42,6 +42,9 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := a.named(ctx, p, report.Survey, cmd.IsSet("fail-on")); err != nil {
+		return err
+	}
 	st := a.style(p.zone())
 	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
 		st.Limit = 0

@@ -254,6 +254,35 @@ func (a *app) run(ctx context.Context, p *place, survey *directory.Survey, peopl
 	return report, nil
 }
 
+// named says which entries that the settings or exemptions name do not exist.
+// With strict, bounds that do not exist are an error: a misspelt one protects
+// nothing, or leaves everything out.
+func (a *app) named(ctx context.Context, p *place, survey *directory.Survey, strict bool) error {
+	exempt, err := a.exemptions(ctx, p)
+	if err != nil {
+		return err
+	}
+	base := ""
+	if server, live := p.server(); live {
+		base = server.Top()
+	} else if survey != nil {
+		base = survey.Base
+	} else if id, err := p.Identity(ctx); err == nil {
+		base = id.Base
+	}
+	missing, err := audit.Missing(ctx, p.Source, survey, audit.NamedIn(a.set, &p.yard, base, exempt))
+	if err != nil {
+		return err
+	}
+	if err := audit.MissingBounds(missing); strict && err != nil {
+		return err
+	}
+	for _, n := range missing {
+		a.note("note: %s, which %s does not have, or does not show", n, p.Where())
+	}
+	return nil
+}
+
 // suspended are the accounts that a batch has switched off until a date, where
 // a check wants to know.
 func (a *app) suspended(ctx context.Context, p *place, d *directory.Dialect, people *reconcile.Result) (map[string]string, error) {

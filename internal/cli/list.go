@@ -128,6 +128,11 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 	if err := a.deliver(targets, a.listResult(found, q, a.style(p.zone()))); err != nil {
 		return err
 	}
+	if _, live := p.server(); live || found.Survey.Entries > 0 { // a file is not read once more for it
+		if err := a.named(ctx, p, found.Survey, false); err != nil {
+			return err
+		}
+	}
 	for _, n := range found.Notes {
 		a.note("note: %s", n)
 	}

@@ -72,6 +72,9 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := a.named(ctx, p, survey, cmd.IsSet("fail-on")); err != nil {
+		return err
+	}
 	r := &render.Reconciliation{Report: report, Roster: list.about, Bad: list.roster.Bad, Confirm: func(account, person string) string {
 		words := []string{"yardbroom", "link", "confirm"}
 		if from := cmd.String("from"); from != "" {

@@ -40,6 +40,9 @@ func (a *app) rehearse(ctx context.Context, cmd *cli.Command, b *batch.Batch) er
 		return err
 	}
 	defer p.Close()
+	if err := a.named(ctx, p, nil, true); err != nil {
+		return err
+	}
 	stage, err := a.setStage(ctx, p, b)
 	if err != nil {
 		return err

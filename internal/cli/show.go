@@ -150,6 +150,9 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 	if err != nil {
 		return nil, err
 	}
+	if err := a.named(ctx, p, report.Survey, false); err != nil {
+		return nil, err
+	}
 	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf, People: people}
 	for _, sum := range report.Summary {
 		if c, err := a.catalog.Named(sum.Check); survey.Partial && err == nil && c.ComparesAll() {

@@ -106,6 +106,9 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err := a.orderOf(ctx, cmd, p, order); err != nil {
 		return err
 	}
+	if err := a.named(ctx, p, nil, true); err != nil {
+		return err
+	}
 	candidates, err := a.candidates(ctx, cmd, p, stager, order, what)
 	if err != nil {
 		return err

@@ -447,3 +447,26 @@ func (s *Survey) Unresolved() []Reference {
 	}
 	return out
 }
+
+// Find takes the keys of names out of a set that the survey has entries of.
+func (s *Survey) Find(wanted map[Key]bool) {
+	for k := range wanted {
+		if s.HasBelow(k) || s.Domain.DN != "" && KeyOf(s.Domain.DN) == k {
+			delete(wanted, k)
+		}
+	}
+	subjects := func(n int, at func(int) *Subject) {
+		for i := range n {
+			delete(wanted, at(i).Key)
+		}
+	}
+	subjects(len(s.Groups), func(i int) *Subject { return &s.Groups[i].Subject })
+	subjects(len(s.Units), func(i int) *Subject { return &s.Units[i].Subject })
+	subjects(len(s.GroupPolicies), func(i int) *Subject { return &s.GroupPolicies[i].Subject })
+	if len(wanted) == 0 {
+		return
+	}
+	for a := range s.Accounts.All() {
+		delete(wanted, a.Key)
+	}
+}
