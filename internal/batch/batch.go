@@ -187,6 +187,7 @@ type ImageAttr struct {
 // Reference is another entry that names this one.
 type Reference struct {
 	DN    string `json:"dn"`
+	ID    string `json:"id,omitempty"` // its identity in the readable form: it may be renamed meanwhile
 	Attr  string `json:"attr"`
 	Value Octets `json:"value"` // as it stands there
 	// Privileged marks a privileged group, which an undo never gives back.

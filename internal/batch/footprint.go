@@ -108,8 +108,39 @@ func Footprints(ctx context.Context, from source.Source, d *directory.Dialect, p
 		if err := all[i].judge(ctx, powers, p); err != nil {
 			return nil, err
 		}
+		if d.KeepsLinks || powers == nil {
+			continue
+		}
+		for _, e := range newNames(p, &all[i]) {
+			more, err := powers.Of(ctx, &e)
+			if err != nil {
+				return nil, err
+			}
+			all[i].Powers = merge(all[i].Powers, more)
+		}
 	}
 	return all, nil
+}
+
+// newNames are the entries as they will be named after a line. Where groups may
+// list names that nobody has, whoever gets such a name gets the power with it.
+func newNames(p Planned, f *Footprint) (all []directory.Entry) {
+	for i := range p.Line.Actions {
+		a := &p.Line.Actions[i]
+		now := a.RDN + "," + a.To
+		switch {
+		case a.Name == Restore && a.Image != nil && p.Entry == nil:
+			e := a.Image.Entry()
+			e.DN = now
+			all = append(all, e)
+		case (a.Name == Move || a.Name == Rename) && p.Entry != nil:
+			for _, e := range append([]directory.Entry{*p.Entry}, f.Moves...) {
+				e.DN = directory.Rebased(e.DN, p.Entry.DN, now)
+				all = append(all, e)
+			}
+		}
+	}
+	return all
 }
 
 // judge finds out what power the entry has, and what the line gives and takes.
@@ -352,6 +383,16 @@ func (p *Protection) Refuse(l *Line, e *directory.Entry, f *Footprint) string {
 	if e != nil {
 		if why := p.Why(e, l.actionNames()); why != "" {
 			return why
+		}
+		if moved := merge(f.Given, f.Taken); len(moved) > 0 && kindOf(p.Dialect, e) == directory.KindGroup {
+			return fmt.Sprintf("it is a group, and all its members would gain or lose the power of %s: change that by hand", strings.Join(moved, " and "))
+		}
+	}
+	if e != nil && (l.relocates() || l.Has(Delete)) {
+		for _, one := range append([]directory.Entry{*e}, f.Moves...) {
+			if slices.Contains(p.Named, directory.FoldDN(one.DN)) {
+				return fmt.Sprintf("the settings call %s privileged by this name (audit: privileged_groups), and without it nobody would know: change the settings first", one.DN)
+			}
 		}
 	}
 	for i := range f.Moves {

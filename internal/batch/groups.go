@@ -186,11 +186,6 @@ func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 			touched = append(touched, g)
 		}
 	}
-	if e.HasClass("group") || e.HasClass("groupOfNames") || e.HasClass("groupOfUniqueNames") {
-		if at := slices.IndexFunc(touched, func(m Membership) bool { return len(m.Privileged) > 0 }); at >= 0 {
-			return fmt.Errorf("it is a group, and %s gives its members power over the domain: change that by hand", directory.LeafValue(touched[at].DN))
-		}
-	}
 	line.Actions = append(line.Actions, Action{Name: name, Groups: touched, Stays: stays})
 	for _, g := range touched {
 		c := Change{What: "group", Old: text(g.DN), New: "(none)"}
@@ -270,6 +265,10 @@ func (l *Line) Leaves() (groups []string) {
 	}
 	return groups
 }
+
+// Powerful tells whether the line is about somebody who has power over the
+// directory, or gives or takes any.
+func (l *Line) Powerful() bool { return len(l.Privileged)+len(l.Joins())+len(l.Leaves()) > 0 }
 
 // GivesUp returns the privileged groups that lose the account as an enabled
 // member by the line: all of its where it can no longer sign in.

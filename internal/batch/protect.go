@@ -25,6 +25,9 @@ type Protection struct {
 	Exempt          []audit.Exemption
 	At              time.Time // for the end of exemptions
 	Places          Places
+	// Named are the folded DNs of the groups that the settings call privileged:
+	// under another name they would be so no longer.
+	Named []string
 }
 
 // Places are the containers that a directory itself names as the place for
@@ -85,14 +88,15 @@ func systemName(dn string) bool {
 	return slices.Contains([]string{"ou=domain controllers", "cn=adminsdholder", "cn=builtin", "cn=system"}, rdn)
 }
 
-// NewProtection collects what protects the entries of a directory. Bound are the
-// names of the account that is bound.
-func NewProtection(ctx context.Context, from Reader, id source.Identity, yard *settings.Yard, exempt []audit.Exemption, at time.Time, bound ...string) (Protection, error) {
+// NewProtection collects what protects the entries of a directory. Named are
+// the groups that the settings call privileged, bound the names of the account
+// that is bound.
+func NewProtection(ctx context.Context, from Reader, id source.Identity, yard *settings.Yard, named []string, exempt []audit.Exemption, at time.Time, bound ...string) (Protection, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return Protection{}, err
 	}
-	p := Protection{Dialect: d, Scope: directory.FoldAll(yard.Scope), LeaveOut: directory.FoldAll(yard.LeaveOut), Bound: bound, Exempt: exempt, At: at}
+	p := Protection{Dialect: d, Scope: directory.FoldAll(yard.Scope), LeaveOut: directory.FoldAll(yard.LeaveOut), Bound: bound, Exempt: exempt, At: at, Named: directory.FoldAll(named)}
 	p.Places, err = ReadPlaces(ctx, from, d, id.Base)
 	return p, err
 }

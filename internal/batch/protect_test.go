@@ -86,7 +86,7 @@ func protectionOf(t *testing.T, yard settings.Yard, exempt []settings.Exemption,
 	for _, e := range exempt {
 		all = append(all, audit.Exemption{Exemption: e})
 	}
-	p, err := NewProtection(context.Background(), fileOf(t, directory.AD, domain(places...)), source.Identity{Dialect: "ad", Base: "DC=x"}, &yard, all, time.Now(),
+	p, err := NewProtection(context.Background(), fileOf(t, directory.AD, domain(places...)), source.Identity{Dialect: "ad", Base: "DC=x"}, &yard, nil, all, time.Now(),
 		"", `LARKMOOR\keeper`, "cn=direct,ou=staff,dc=x")
 	require.NoError(t, err)
 	return p
@@ -196,7 +196,7 @@ func stagerOn(t *testing.T, d *directory.Dialect, yard settings.Yard, named []st
 	require.NoError(t, err)
 	holders, err := privilege.Read(ctx, from, d, privilege.RulesFor(id, named), time.Now())
 	require.NoError(t, err)
-	p, err := NewProtection(ctx, from, id, &yard, nil, time.Now())
+	p, err := NewProtection(ctx, from, id, &yard, named, nil, time.Now())
 	require.NoError(t, err)
 	set := settings.Defaults()
 	set.Batch.MaxShare = 100
@@ -305,6 +305,16 @@ func TestPowerIsPartOfTheFootprint(t *testing.T) {
 	assert.Equal(t, []string{"wheel"}, f.Exceeds(&b.Lines[0]))
 	assert.Equal(t, []string{"rulers", "wheel"}, f.Exceeds(&Line{}))
 	assert.Empty(t, f.Exceeds(&Line{Privileged: []string{"wheel", "rulers"}}))
+}
+
+func TestAGroupThatTheSettingsNameKeepsItsName(t *testing.T) {
+	s := stagerOn(t, directory.OpenLDAP, settings.Yard{}, []string{"CN=crew,DC=x"}, family()...)
+	_, refusals, err := s.stageAll(t, Order{Actions: []string{Move}, To: "ou=Parked,dc=x"}, "cn=crew,dc=x")
+	require.ErrorIs(t, err, ErrNothing)
+	assert.Contains(t, refusals[0].Why, "the settings call cn=crew,dc=x privileged by this name")
+	b, _, err := s.stageAll(t, Order{Actions: []string{Describe}, Text: "x"}, "cn=crew,dc=x")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"crew"}, b.Lines[0].Privileged)
 }
 
 func TestAPrivilegedGroupThatIsNotThereStopsStaging(t *testing.T) {

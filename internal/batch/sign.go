@@ -322,7 +322,7 @@ func (b *Batch) wantsProof(rule *settings.Signing) []string {
 				reasons = append(reasons, "it has the action "+a.Name)
 			}
 		}
-		if (len(l.Privileged) > 0 || len(l.Joins()) > 0) && rule.WantsProof(settings.ProvedPrivileged) {
+		if l.Powerful() && rule.WantsProof(settings.ProvedPrivileged) {
 			reasons = append(reasons, "it is about privileged accounts or groups")
 		}
 		because = merge(because, reasons)
@@ -359,6 +359,8 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 			need(1, "it changes a privileged account")
 		case len(l.Joins()) > 0:
 			need(1, "it puts somebody into a privileged group")
+		case len(l.Leaves()) > 0:
+			need(1, "it takes somebody out of a privileged group")
 		}
 	}
 	if b.EvenEnabled {

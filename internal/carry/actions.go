@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"yardbroom/internal/batch"
@@ -296,7 +295,7 @@ func (r *Runner) references(ctx context.Context, entries ...directory.Entry) ([]
 			for _, n := range named {
 				for _, v := range other.Get(n.Attr) {
 					if hasValue([]string{v}, n.Value) {
-						all = append(all, batch.Reference{DN: other.DN, Attr: n.Attr, Value: batch.Octets(v), Privileged: r.leads(ctx, other.DN, n.Attr)})
+						all = append(all, batch.Reference{DN: other.DN, ID: source.ShowIdentity(r.Server.Dialect, other.First(r.Server.Dialect.Identity.String())), Attr: n.Attr, Value: batch.Octets(v), Privileged: r.leads(ctx, other.DN, n.Attr)})
 					}
 				}
 			}
@@ -312,23 +311,28 @@ func (r *Runner) leads(ctx context.Context, group, attr string) bool {
 	return batch.IsMembership(attr) && len(powers) > 0
 }
 
-// naming reads of an entry what is to be known of a reference in it: of a list
-// of members, which of some values it has. Nil means that it is gone.
-func (r *Runner) naming(ctx context.Context, dn, attr string, values ...string) (*directory.Entry, error) {
-	if !slices.Contains(batch.MemberAttributes, attr) {
-		found, err := r.Server.Get(ctx, []string{dn})
-		if err != nil || len(found) == 0 {
-			return nil, err
-		}
-		return &found[0], nil
-	}
+// naming reads the entry that holds a reference: of a list of members, which of
+// some values it has. It is found by its identity, since it may have been moved
+// meanwhile, or else by a name. Nil means that it is gone.
+func (r *Runner) naming(ctx context.Context, ref *batch.Reference, dn string, values ...string) (e *directory.Entry, err error) {
 	var asked []source.Value
 	for _, v := range values {
 		if v != "" {
-			asked = append(asked, source.Value{Attr: attr, Value: v})
+			asked = append(asked, source.Value{Attr: ref.Attr, Value: v})
 		}
 	}
-	e, err := r.Server.ListsAt(ctx, dn, asked...)
+	id, err := source.ReadIdentity(r.Server.Dialect, ref.ID)
+	known := err == nil && ref.ID != ""
+	switch lists := batch.IsMembership(ref.Attr); {
+	case lists && known:
+		e, err = r.Server.Lists(ctx, id, asked...)
+	case lists:
+		e, err = r.Server.ListsAt(ctx, dn, asked...)
+	case known:
+		e, err = r.Server.ByIdentity(ctx, id, false)
+	default:
+		e, err = r.readBack(ctx, &Step{DN: dn})
+	}
 	if errors.Is(err, source.ErrNotFound) {
 		return nil, nil
 	}
@@ -363,31 +367,6 @@ func logonIn(dn string) string {
 	return levels[0][0].Value
 }
 
-// rebased is a name as it is after the entry of one name, at it or above it,
-// has got another; "" where that was deleted. Names elsewhere stay.
-func rebased(dn, old, now string) string {
-	below, at := directory.FoldDN(dn), directory.FoldDN(old)
-	if !directory.Under(below, at) {
-		return dn
-	}
-	if now == "" {
-		return ""
-	}
-	levels, err := directory.ParseDN(dn)
-	if err != nil {
-		return dn
-	}
-	depth, err := directory.ParseDN(old)
-	if err != nil {
-		return dn
-	}
-	out := now
-	for i := len(levels) - len(depth) - 1; i >= 0; i-- {
-		out = levels[i].String() + "," + out
-	}
-	return out
-}
-
 // follow reads the references to an entry back after it was moved or
 // deleted, and corrects those that the server did not take along. The new
 // name is "" for a deleted entry.
@@ -396,11 +375,11 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 		return nil
 	}
 	for _, ref := range before.References {
-		at := rebased(ref.DN, oldDN, newDN) // what moved along may itself name it
+		at := directory.Rebased(ref.DN, oldDN, newDN) // what moved along may itself name it
 		if at == "" {
 			continue // it named itself, and is gone
 		}
-		newValue := rebased(string(ref.Value), oldDN, newDN)
+		newValue := directory.Rebased(string(ref.Value), oldDN, newDN)
 		if ref.Attr == "memberUid" && newDN != "" {
 			// By logon name, which changes only where it is in the entry's name.
 			if !strings.EqualFold(logonIn(oldDN), string(ref.Value)) {
@@ -412,26 +391,37 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 		} else if ref.Attr == "memberUid" {
 			newValue = ""
 		}
-		other, err := r.naming(ctx, at, ref.Attr, string(ref.Value), newValue)
+		if err := r.correct(ctx, l, action, past, &ref, at, newValue); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// correct makes one reference follow, or takes it away where there is nothing to
+// name any more. Whoever holds it may be moved or changed by another line at
+// the same time: then it is read again.
+func (r *Runner) correct(ctx context.Context, l *batch.Line, action string, past *history, ref *batch.Reference, at, newValue string) error {
+	for tries := 1; ; tries++ {
+		other, err := r.naming(ctx, ref, at, string(ref.Value), newValue)
 		if err != nil {
 			return err
 		}
 		if other == nil || !hasValue(other.Get(ref.Attr), string(ref.Value)) {
-			continue // the server followed
+			return nil // the server followed
 		}
 		fix := ValueMod{Attr: ref.Attr, Remove: ref.Value}
 		if newValue != "" && !hasValue(other.Get(ref.Attr), newValue) {
 			fix.Add = batch.Octets(newValue)
 		}
 		err = r.do(ctx, l, past, r.step(action, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
-		var refused *source.Refused
-		if errors.As(err, &refused) && !source.Lost(err) {
-			past.notes = append(past.notes, fmt.Sprintf("%s of %s still names %s: %s", ref.Attr, at, ref.Value, err.Error()))
+		if overtaken(err) && tries < maxTries {
 			continue
 		}
-		if err != nil {
-			return err
-		}
+		return r.noteRefusal(past, err, fmt.Sprintf("%s of %s still names %s", ref.Attr, at, ref.Value))
 	}
-	return nil
 }
+
+// overtaken tells whether an entry was renamed or changed between reading and
+// writing.
+func overtaken(err error) bool { return source.RefusedFor(err, source.Missing, source.Drifted) }

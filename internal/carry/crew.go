@@ -101,7 +101,7 @@ func (r *Runner) closeOthers() {
 // alone tells whether a line runs while no other does: one that touches a
 // privileged group, and one that other lines may stand below.
 func alone(l *batch.Line) bool {
-	return len(l.Privileged) > 0 || len(l.Joins()) > 0 || l.Container() || l.Along() > 0
+	return l.Powerful() || l.Container() || l.Along() > 0
 }
 
 // maxFailures is the most lines that may fail before the batch halts: five,

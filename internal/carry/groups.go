@@ -46,7 +46,11 @@ func (r *Runner) groupDrift(ctx context.Context, guards []batch.Guard, e *direct
 func (r *Runner) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	for _, m := range a.Groups {
 		for tries := 1; ; tries++ {
-			if err := r.group(ctx, l, a, m, e, past); err != nil {
+			err := r.group(ctx, l, a, m, e, past)
+			if overtaken(err) && tries < maxTries {
+				continue // the group was moved meanwhile
+			}
+			if err != nil {
 				return err
 			}
 			// Groups list it by its name. If somebody has moved it meanwhile, the

@@ -226,7 +226,7 @@ func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Ima
 		if ref.Attr == "memberUid" {
 			value = string(ref.Value)
 		}
-		other, err := r.naming(ctx, ref.DN, ref.Attr, value)
+		other, err := r.naming(ctx, &ref, ref.DN, value)
 		if err != nil {
 			return err
 		}
@@ -253,11 +253,8 @@ func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Ima
 // mayName tells why an entry that named the one that was brought back must not
 // name it again: it is protected, or gives power now, which nobody has signed.
 func (r *Runner) mayName(ctx context.Context, ref *batch.Reference) (string, error) {
-	other, err := r.Server.ListsAt(ctx, ref.DN)
-	if errors.Is(err, source.ErrNotFound) {
-		return "", nil
-	}
-	if err != nil {
+	other, err := r.naming(ctx, ref, ref.DN)
+	if err != nil || other == nil {
 		return "", err
 	}
 	if why := r.Protection.Written(other, ref.Attr); why != "" {

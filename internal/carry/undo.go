@@ -245,6 +245,10 @@ func WithoutPrivileged(b *batch.Batch) (refusals []batch.Refusal, err error) {
 			refuse(&l, "it is in "+strings.Join(l.Privileged, " and "))
 			continue
 		}
+		if groups := l.Leaves(); len(groups) > 0 {
+			refuse(&l, "it would be out of "+strings.Join(groups, " and "))
+			continue
+		}
 		if groups := l.Joins(); len(groups) > 0 {
 			refuse(&l, "it would be in "+strings.Join(groups, " and ")+" again")
 			leaveOut(&l)

@@ -325,7 +325,7 @@ func (a *app) protection(ctx context.Context, p *place) (batch.Protection, error
 	if server, ok := p.server(); ok {
 		bound = append(bound, server.Bound)
 	}
-	return batch.NewProtection(ctx, p.Source, id, &p.yard, exempt, a.now().UTC(), bound...)
+	return batch.NewProtection(ctx, p.Source, id, &p.yard, a.set.Audit.PrivilegedGroups, exempt, a.now().UTC(), bound...)
 }
 
 // candidates collects the entries that were chosen, however they were.

@@ -80,7 +80,7 @@ func (st *story) protection() batch.Protection {
 	st.t.Helper()
 	id, err := st.c.Identity(context.Background())
 	require.NoError(st.t, err)
-	p, err := batch.NewProtection(context.Background(), st.c, id, &st.yard, st.exempt, time.Now().UTC(), st.c.Bound)
+	p, err := batch.NewProtection(context.Background(), st.c, id, &st.yard, st.set.Audit.PrivilegedGroups, st.exempt, time.Now().UTC(), st.c.Bound)
 	require.NoError(st.t, err)
 	return p
 }

@@ -224,3 +224,15 @@ func TestACloneSharesNothing(t *testing.T) {
 	c.Set("mail", append(c.Get("mail"), "more")...)
 	assert.Equal(t, []string{"top", "user"}, c.Get("objectClass"), "each list has room of its own")
 }
+
+func TestANameFollowsTheOneAboveIt(t *testing.T) {
+	for _, c := range []struct{ dn, old, now, want string }{
+		{"uid=kid,uid=ada,ou=Staff,dc=x", "UID=ada,ou=staff,dc=x", "uid=ada,ou=Parked,dc=x", "uid=kid,uid=ada,ou=Parked,dc=x"},
+		{"uid=ada,ou=Staff,dc=x", "uid=ada,ou=Staff,dc=x", "uid=ada2,ou=Staff,dc=x", "uid=ada2,ou=Staff,dc=x"},
+		{"uid=ada,ou=Staff,dc=x", "uid=da,ou=Staff,dc=x", "uid=z,dc=x", "uid=ada,ou=Staff,dc=x"},
+		{"uid=kid,uid=ada,ou=Staff,dc=x", "uid=ada,ou=Staff,dc=x", "", ""},
+		{"cn=a\\2cb,cn=Quill\\, Ada,dc=x", "cn=Quill\\2c Ada,dc=x", "cn=Z,dc=x", "cn=a\\,b,cn=Z,dc=x"},
+	} {
+		assert.Equal(t, FoldDN(c.want), FoldDN(Rebased(c.dn, c.old, c.now)), c.dn)
+	}
+}

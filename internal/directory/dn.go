@@ -263,6 +263,31 @@ func InScope(dn string, in, out []string) bool {
 	return (len(in) == 0 || slices.ContainsFunc(in, under)) && !slices.ContainsFunc(out, under)
 }
 
+// Rebased is a name as it is after the entry of one name, at it or above it,
+// has got another; "" where that was deleted. Names elsewhere stay.
+func Rebased(dn, old, now string) string {
+	below, at := FoldDN(dn), FoldDN(old)
+	if !Under(below, at) {
+		return dn
+	}
+	if now == "" {
+		return ""
+	}
+	levels, err := ParseDN(dn)
+	if err != nil {
+		return dn
+	}
+	depth, err := ParseDN(old)
+	if err != nil {
+		return dn
+	}
+	out := now
+	for i := len(levels) - len(depth) - 1; i >= 0; i-- {
+		out = levels[i].String() + "," + out
+	}
+	return out
+}
+
 // escapedAt tells whether the byte at i is taken by a backslash before it.
 func escapedAt(s string, i int) bool {
 	n := 0
