@@ -34,8 +34,8 @@ var allowedAttributes = nameSet(`
 	givenName sn displayName initials middleName generationQualifier personalTitle title honorificTitle nickname
 	department departmentNumber division company o organizationName businessCategory employeeID employeeNumber employeeType
 	physicalDeliveryOfficeName roomNumber buildingName houseIdentifier location networkAddress
-	street streetAddress postalAddress registeredAddress homePostalAddress postalCode postOfficeBox l st c co countryCode friendlyCountryName
-	telephoneNumber mobile homePhone pager facsimileTelephoneNumber ipPhone primaryTelexNumber telexNumber internationalISDNNumber
+	street streetAddress postalAddress homePostalAddress postalCode postOfficeBox l st c co countryCode friendlyCountryName
+	telephoneNumber mobile homePhone pager facsimileTelephoneNumber ipPhone primaryTelexNumber internationalISDNNumber
 	otherTelephone otherMobile otherHomePhone otherPager otherFacsimileTelephoneNumber otherIpPhone primaryInternationalISDNNumber
 	mail proxyAddresses otherMailbox rfc822Mailbox textEncodedORAddress
 	description adminDescription adminDisplayName info comment notes url wWWHomePage labeledURI carLicense preferredLanguage preferredDeliveryMethod

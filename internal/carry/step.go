@@ -361,7 +361,7 @@ func effectOf(s *Step, e *directory.Entry) effect {
 func effectOfMods(mods []batch.Mod, e *directory.Entry) effect {
 	// A change may be of case or blanks only, so exact values decide where
 	// they can; servers may give back others that are equal to them.
-	for _, same := range []func([]string, []batch.Octets) bool{exactList, sameList} {
+	for _, same := range []func([]string, []batch.Octets) bool{exactList, sameList, keptList} {
 		asNew, asOld := true, true
 		for _, m := range mods {
 			now := e.Get(m.Attr)
@@ -376,6 +376,22 @@ func effectOfMods(mods []batch.Mod, e *directory.Entry) effect {
 		}
 	}
 	return effectOther
+}
+
+// keptList compares as servers keep some values: numbered, where their order
+// counts (X-ORDERED, as slapd writes it: {0}…), or with other blanks.
+func keptList(now []string, want []batch.Octets) bool {
+	bare := func(v string) string {
+		if end := strings.IndexByte(v, '}'); strings.HasPrefix(v, "{") && end > 1 && strings.Trim(v[1:end], "0123456789") == "" {
+			v = v[end+1:]
+		}
+		return strings.Join(strings.Fields(v), " ")
+	}
+	plain := make([]string, len(now))
+	for i, v := range now {
+		plain[i] = bare(v)
+	}
+	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(plain, bare(string(w))) })
 }
 
 func exactList(now []string, want []batch.Octets) bool {

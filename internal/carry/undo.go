@@ -342,6 +342,7 @@ func groupsBack(l *batch.Line, done string, groups []batch.Membership, deleted b
 func putBack(l *batch.Line, s *pastStep) {
 	var put []batch.Mod
 	for _, m := range s.Mods {
+		m.New = s.kept(m)
 		put = append(put, m.Inverse())
 		l.Guard = append(l.Guard, batch.Guard{Attr: m.Attr, Rule: batch.Equal, Values: m.New})
 		l.Changes = append(l.Changes, batch.ChangeOf(m.Inverse()))
@@ -352,6 +353,19 @@ func putBack(l *batch.Line, s *pastStep) {
 		return
 	}
 	l.Actions = append(l.Actions, batch.Action{Name: batch.PutBack, Put: put})
+}
+
+// kept are the new values of a change in the form in which the server keeps
+// them.
+func (s *pastStep) kept(m batch.Mod) []batch.Octets {
+	if s.outcome.After == nil {
+		return m.New
+	}
+	after := s.outcome.After.Entry()
+	if now := after.Get(m.Attr); len(now) > 0 && !sameList(now, m.New) && keptList(now, m.New) {
+		return batch.OctetsOf(now)
+	}
+	return m.New
 }
 
 // Deleted is a deletion that the journal knows of.

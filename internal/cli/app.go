@@ -187,6 +187,12 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	if a.set, err = settings.Load(file, must); err != nil {
 		return ctx, &exitError{exitUsage, err}
 	}
+	directory.DeclareSecrets(a.set.Secrets.Also, a.set.Secrets.Harmless)
+	for _, name := range a.set.Batch.Attributes {
+		if why := batch.Unsettable(name); why != "" {
+			return ctx, &exitError{exitUsage, fmt.Errorf("settings: batch: attributes: %s", why)}
+		}
+	}
 	if a.catalog, err = a.checks(); err != nil {
 		return ctx, &exitError{exitUsage, err}
 	}

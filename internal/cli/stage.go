@@ -568,6 +568,9 @@ func matching(ctx context.Context, src source.Source, conditions []string) ([]di
 		if !ok || attr == "" || strings.ContainsAny(attr, "()*&|! :<>~") {
 			return nil, usage("--match: %q is not ATTRIBUTE=VALUE", c)
 		}
+		if directory.IsSecret(attr) {
+			return nil, usage("--match: %w", directory.SecretError(attr))
+		}
 		filter += "(" + attr + "=" + source.EscapeFilter(value) + ")"
 	}
 	found, err := src.Find(ctx, filter+")")

@@ -127,12 +127,14 @@ func each(t *testing.T, test func(t *testing.T, s *subject)) {
 		t.Cleanup(func() { s.sweep(t) })
 		test(t, s)
 	})
-	t.Run("slapd", func(t *testing.T) {
-		server := realserver.OpenLDAP(t)
-		s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
-		s.fresh(t)
-		test(t, s)
-	})
+	t.Run("slapd", func(t *testing.T) { test(t, slapdSubject(t)) })
+}
+
+func slapdSubject(t *testing.T) *subject {
+	server := realserver.OpenLDAP(t)
+	s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
+	s.fresh(t)
+	return s
 }
 
 func practiceSubject(t *testing.T) *subject {

@@ -60,12 +60,31 @@ var judgedNames struct {
 
 const mostJudged = 10000
 
+// declared are the names that somebody has said to be secret, or not to be, in
+// lower case.
+var declared map[string]bool
+
+// DeclareSecrets says of attributes that they hold secrets, and of others that
+// they only sound so: those of the servers' own table stay what they are. It is
+// called once, before anything is read.
+func DeclareSecrets(also, harmless []string) {
+	judgedNames.Lock()
+	defer judgedNames.Unlock()
+	declared, judgedNames.secret = map[string]bool{}, nil
+	for _, name := range harmless {
+		declared[strings.ToLower(name)] = false
+	}
+	for _, name := range also {
+		declared[strings.ToLower(name)] = true
+	}
+}
+
 // IsSecret tells whether an attribute holds a password, a key or their like, by
 // its name, whatever its case and options. A name that sounds like one is one,
 // unless it is known to be harmless; and so is a number in the place of a name,
 // which tells nothing. What a server's schema says, the server is asked for.
 func IsSecret(name string) bool {
-	if LookupAttr(name) != AttrUnknown {
+	if LookupAttr(name) != AttrUnknown && len(declared) == 0 {
 		return false // the tool's own list holds no secret
 	}
 	judgedNames.RLock()
@@ -88,13 +107,14 @@ func soundsSecret(name string) bool {
 	name, _, _ = strings.Cut(name, ";")
 	name = strings.ToLower(strings.TrimSpace(name))
 	bare := strings.ReplaceAll(name, "-", "")
+	said, isSaid := declared[name]
 	switch {
 	case name == "":
 		return false
-	case IsOID(name):
+	case IsOID(name), secrets[name]:
 		return true
-	case secrets[name]:
-		return true
+	case isSaid:
+		return said
 	case harmless[name] || LookupAttr(name) != AttrUnknown:
 		return false
 	}

@@ -50,3 +50,11 @@ func TestParseDefinition(t *testing.T) {
 		ParseDefinition(text) // and does not run away
 	}
 }
+
+func TestSecretsAreDeclared(t *testing.T) {
+	defer DeclareSecrets(nil, nil)
+	DeclareSecrets([]string{"badgeNumber", "employeeID"}, []string{"apiKey", "userPassword", "doorPin"})
+	for name, want := range map[string]bool{"BadgeNumber": true, "employeeID": true, "apiKey": false, "doorPin": false, "userPassword": true, "mail": false, "webToken": true} {
+		assert.Equal(t, want, IsSecret(name), name)
+	}
+}

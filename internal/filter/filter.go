@@ -158,6 +158,14 @@ func (f Filter) Attributes() []string {
 	return names
 }
 
+// AnyAttribute tells whether a condition of the filter names no attribute, and so
+// is about all of them (RFC 4511, section 4.5.1.7.7).
+func (f Filter) AnyAttribute() bool {
+	found := false
+	f.walk(func(n *Filter) { found = found || n.op == opExtensible && n.attr == "" })
+	return found
+}
+
 // walk goes through the filter's nodes, which visit may change.
 func (f *Filter) walk(visit func(*Filter)) {
 	visit(f)

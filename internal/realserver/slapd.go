@@ -19,6 +19,10 @@ const slapdConf = `include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/inetorgperson.schema
 include /etc/ldap/schema/nis.schema
+attributetype ( 1.3.6.1.4.1.32473.1.1 NAME ( 'gateCode' 'doorCode' ) SUP userPassword )
+attributetype ( 1.3.6.1.4.1.32473.1.2 NAME 'favouriteColour' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 )
+attributetype ( 1.3.6.1.4.1.32473.1.3 NAME 'orderedNote' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 X-ORDERED 'VALUES' )
+objectclass ( 1.3.6.1.4.1.32473.2.1 NAME 'observer' SUP top AUXILIARY MAY ( gateCode $ favouriteColour $ orderedNote ) )
 pidfile %[1]s/slapd.pid
 modulepath /usr/lib/ldap
 moduleload back_mdb

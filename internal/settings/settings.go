@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -32,8 +33,18 @@ type Settings struct {
 	Roster  Roster          `yaml:"roster"`
 	// Exemptions are entries deliberately left alone.
 	Exemptions []Exemption `yaml:"exemptions"`
+	// Secrets say which attributes hold secrets, besides what their names and the
+	// schema tell.
+	Secrets Secrets `yaml:"secrets"`
 	// File is where the settings came from, "" where there was none.
 	File string `yaml:"-"`
+}
+
+// Secrets are attributes whose values are never asked for, kept or shown, and
+// those that only sound so.
+type Secrets struct {
+	Also     []string `yaml:"also"`
+	Harmless []string `yaml:"harmless"`
 }
 
 // Yard is one directory in somebody's care.
@@ -371,6 +382,8 @@ func Load(file string, mustExist bool) (*Settings, error) {
 	return s, nil
 }
 
+var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
+
 func (s *Settings) check() error {
 	if _, ok := s.Yards[s.Default]; s.Default != "" && !ok {
 		return fmt.Errorf("default: no yard is called %q", s.Default)
@@ -389,6 +402,13 @@ func (s *Settings) check() error {
 	}
 	if t := s.Roster.Trust; t != "" && t != TrustDates {
 		return fmt.Errorf("roster: trust: %q is not %s", t, TrustDates)
+	}
+	for where, names := range map[string][]string{"secrets: also": s.Secrets.Also, "secrets: harmless": s.Secrets.Harmless, "batch: attributes": s.Batch.Attributes} {
+		for _, name := range names {
+			if !attributeForm.MatchString(name) {
+				return fmt.Errorf("%s: %q is not the name of an attribute", where, name)
+			}
+		}
 	}
 	for i := range s.Exemptions {
 		if err := s.Exemptions[i].Check(); err != nil {

@@ -137,6 +137,19 @@ func (s *Server) Defined(ctx context.Context, attr string) (*directory.Definitio
 	return s.schema[name], nil
 }
 
+// Definitions are the attribute types that the server publishes, each once.
+func (s *Server) Definitions(ctx context.Context) (all []*directory.Definition, err error) {
+	if _, err := s.Defined(ctx, ""); err != nil {
+		return nil, err
+	}
+	for name, d := range s.schema {
+		if name == strings.ToLower(d.OID) {
+			all = append(all, d)
+		}
+	}
+	return all, nil
+}
+
 // Secret tells whether an attribute holds secrets, by its name or by what the
 // server's schema derives it from.
 func (s *Server) Secret(ctx context.Context, attr string) (bool, error) {

@@ -621,6 +621,9 @@ func (s *Server) keepSecrets(ctx context.Context, text string, attributes []stri
 		if err != nil {
 			return err
 		}
+		if asked.AnyAttribute() {
+			return fmt.Errorf("%s names no attribute, so it would ask about secrets too: name one", text)
+		}
 		names = append(asked.Attributes(), names...)
 	}
 	for _, name := range names {
