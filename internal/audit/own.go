@@ -55,6 +55,9 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 		return nil, fmt.Errorf("%q cannot name a check: use small letters, digits and dashes", name)
 	}
 	c := &Check{Name: name, Severity: Low, Short: f.Text, Suggest: f.Suggest, Kinds: anything, Filter: f.Filter, own: &f}
+	if f.Kind != "" && listing.Kinds[f.Kind] == nil {
+		return nil, fmt.Errorf("%s: kind: %q is none of %s", name, f.Kind, strings.Join(listing.KindNames, ", "))
+	}
 	if f.Filter == "" && f.Where.Empty() {
 		return nil, fmt.Errorf("%s: give a filter, or conditions (where), or both", name)
 	}
@@ -81,7 +84,9 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 		c.Short = "entry that fulfils " + f.Describe()
 	}
 	if !f.Where.Empty() {
-		c.Kinds = accounts
+		if c.Kinds = accounts; f.Kind != "" {
+			c.Kinds = listing.Kinds[f.Kind]
+		}
 		c.needs = func(d *directory.Dialect) [][]directory.AttrID { return ownNeeds(&f.Where, d) }
 	}
 	c.wants = func(p *pass) string {
@@ -95,6 +100,15 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	}
 	c.gather = func(p *pass, report func(*directory.Subject, Finding)) { p.gatherOwn(c, report) }
 	return c, nil
+}
+
+// Reason is what a batch says of why a line is in it: the name of the check, or
+// of one that only one staging has asked for, what it asked for.
+func (c *Check) Reason() string {
+	if c.own == nil || c.own.Reason == "" {
+		return c.Name
+	}
+	return c.own.Reason
 }
 
 // ownNeeds are the attributes without which conditions cannot be told.
@@ -138,7 +152,7 @@ func (p *pass) gatherOwn(c *Check, report func(*directory.Subject, Finding)) {
 	}
 	under := directory.FoldDN(c.own.Under)
 	take := func(a *directory.Account, e *directory.Entry) {
-		if a.BuiltIn || a.Kind == directory.KindTrust || under != "" && !directory.Under(directory.FoldDN(a.DN), under) || !holds(a) {
+		if a.BuiltIn || a.Kind == directory.KindTrust || c.own.Kind != "" && !slices.Contains(listing.Kinds[c.own.Kind], a.Kind) || under != "" && !directory.Under(directory.FoldDN(a.DN), under) || !holds(a) {
 			return
 		}
 		f := Finding{Evidence: p.factsOf(c, a), Confidence: p.ownConfidence(c, a)}

@@ -71,6 +71,7 @@ type Line struct {
 	Account    string   `json:"account"`
 	Kind       string   `json:"kind"`
 	Reason     string   `json:"reason"`
+	Check      string   `json:"check,omitempty"` // that the line comes from
 	Confidence string   `json:"confidence"`
 	Privileged []string `json:"privileged,omitempty"` // privileged groups it belongs to
 	Guard      []Guard  `json:"guard"`

@@ -191,7 +191,6 @@ func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 		c := Change{What: "group", Old: text(g.DN), New: "(none)"}
 		if name == JoinGroup {
 			c.Old, c.New = "(none)", text(g.DN)
-			line.Privileged = merge(line.Privileged, g.Privileged)
 		}
 		line.Changes = append(line.Changes, c)
 	}

@@ -152,7 +152,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 	}
 	refusals = append(refusals, refused...)
 	slices.SortStableFunc(b.Lines, func(x, y Line) int {
-		return cmp.Or(cmp.Compare(len(x.Privileged), len(y.Privileged)), cmp.Compare(x.rank(), y.rank()), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
+		return cmp.Or(cmp.Compare(x.powers(), y.powers()), cmp.Compare(x.rank(), y.rank()), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
 	})
 	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
 	if b.Lines, refusals, err = s.keepMembers(ctx, b.Lines, refusals); err != nil {
@@ -310,7 +310,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 			return nil, err
 		}
 		rested = check.RestsOn(s.Dialect, s.Settings)
-		line.Reason, line.Confidence = reason(f), string(f.Confidence)
+		line.Reason, line.Check, line.Confidence = reason(check, f), f.Check, string(f.Confidence)
 	}
 	for _, name := range o.Actions {
 		if err := s.action(ctx, o, name, c, a, target, line); err != nil {
@@ -343,13 +343,16 @@ func (l *Line) takesAway() bool {
 	return l.SwitchesOff() || l.Has(LeaveGroups) || l.Has(SetHomeAside) || l.Has(Move)
 }
 
+// powers counts the privileged groups that the line is about.
+func (l *Line) powers() int { return len(l.Privileged) + len(l.Joins()) + len(l.Leaves()) }
+
 // reason writes a finding in one line.
-func reason(f *audit.Finding) string {
+func reason(c *audit.Check, f *audit.Finding) string {
 	parts := []string{}
 	for _, e := range f.Evidence {
 		parts = append(parts, e.Attr+" "+e.Value)
 	}
-	out := f.Check
+	out := c.Reason()
 	if f.Days > 0 {
 		out += fmt.Sprintf(" %d days", f.Days)
 	}

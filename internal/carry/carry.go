@@ -209,6 +209,9 @@ func (r *Runner) signedBy() (names []string) {
 	return names
 }
 
+// clockTolerance is how far clocks may be apart.
+const clockTolerance = 5 * time.Minute
+
 // ready refuses what must not even be begun.
 func (r *Runner) ready(ctx context.Context) error {
 	b := r.Batch
@@ -219,6 +222,8 @@ func (r *Runner) ready(ctx context.Context) error {
 		return fmt.Errorf("batch %d was discarded", b.ID)
 	case b.JudgedFor.After(r.Now()) && !r.Rehearsal:
 		return fmt.Errorf("batch %d was judged for %s, which is still to come: what it rests on is not so yet", b.ID, b.JudgedFor.Format(time.RFC3339))
+	case b.Created.After(r.Now().Add(clockTolerance)):
+		return fmt.Errorf("batch %d was staged at %s, which is still to come by this machine's clock: one of the two clocks was wrong, and with it what the batch rests on; stage it again", b.ID, b.Created.Format(time.RFC3339))
 	case r.Server.Root.ReadOnly:
 		return fmt.Errorf("%s is a read-only server: give a writable one", r.Server.URL)
 	}

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/time/rate"
@@ -18,6 +19,7 @@ import (
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"
+	"yardbroom/internal/reconcile"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -175,28 +177,75 @@ func (a *app) withoutBarred(ctx context.Context, s *store.Store, b *batch.Batch)
 	return refusals, nil
 }
 
-// barred returns the lines that would enable an account whose person has left
-// by the last roster, or that another batch has suspended until a date, by
-// their numbers, and says why. There is one rule for whatever enables.
+// barred returns the lines that must not be begun for what the state folder
+// knows, by their numbers, and says why: they would enable an account whose
+// person has left by the last roster, or that another batch has suspended until
+// a date; or they rest on a roster that a later one contradicts.
 func (a *app) barred(ctx context.Context, s *store.Store, b *batch.Batch) (map[int]string, error) {
 	d, err := directory.DialectNamed(b.Identity.Dialect)
 	if err != nil {
 		return nil, err
 	}
-	lines := map[string]int{} // by raw identity
+	on, off := map[string]int{}, map[string]int{} // by raw identity
 	for i := range b.Lines {
-		if l := &b.Lines[i]; l.SwitchesOn() {
-			id, _ := source.ReadIdentity(d, l.ID) // one that is none is nobody's
-			lines[id] = l.N
+		l := &b.Lines[i]
+		id, _ := source.ReadIdentity(d, l.ID) // one that is none is nobody's
+		switch {
+		case l.SwitchesOn():
+			on[id] = l.N
+		case l.Check == "leaver-enabled":
+			off[id] = l.N
 		}
 	}
-	if len(lines) == 0 {
+	why := map[int]string{}
+	if len(on) > 0 {
+		reasons, err := a.notToBeEnabled(ctx, s, b.Identity, b.Yard, b.UndoOf, slices.Collect(maps.Keys(on)))
+		if err != nil {
+			return nil, err
+		}
+		for id, reason := range reasons {
+			why[on[id]] = reason
+		}
+	}
+	if len(off) > 0 {
+		reasons, err := a.notLeft(ctx, b, slices.Collect(maps.Keys(off)))
+		if err != nil {
+			return nil, err
+		}
+		for id, reason := range reasons {
+			why[off[id]] = reason
+		}
+	}
+	return why, nil
+}
+
+// notLeft tells of accounts, by raw identity, whose people were leavers when
+// the batch was staged and are none by a roster that was read since, or by what
+// was decided about whose account it is.
+func (a *app) notLeft(ctx context.Context, b *batch.Batch, accounts []string) (map[string]string, error) {
+	if !a.remembers() {
 		return nil, nil
 	}
-	reasons, err := a.notToBeEnabled(ctx, s, b.Identity, b.Yard, b.UndoOf, slices.Collect(maps.Keys(lines)))
-	why := map[int]string{}
-	for id, reason := range reasons {
-		why[lines[id]] = reason
+	p := &place{yard: a.set.Yards[b.Yard]}
+	opt, err := a.matchOptions(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	_, list, err := a.remembered(b.Identity, opt.Links, accounts...)
+	if err != nil || list == nil {
+		return nil, err
+	}
+	if !list.about.Read.After(b.Created) { // the batch may rest on another
+		accounts = slices.DeleteFunc(accounts, func(account string) bool {
+			return !slices.ContainsFunc(opt.Links, func(l reconcile.Link) bool { return l.Account == account && l.Rejected })
+		})
+	}
+	left, err := a.leavers(ctx, b.Identity, b.Yard, accounts)
+	why := map[string]string{}
+	for _, account := range accounts {
+		if left[account] == nil {
+			why[account] = "its person has not left, by the roster of " + list.about.Read.Format(time.DateOnly) + " and the links; stage it again"
+		}
 	}
 	return why, err
 }

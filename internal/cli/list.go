@@ -73,7 +73,7 @@ func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
 		if !own.Where.Empty() && !f.Where.Empty() {
 			return f, usage("--filter %s: it has conditions of its own in the settings, so give no others", f.Filter)
 		}
-		f.Filter, f.Under = own.Filter, cmp.Or(f.Under, own.Under)
+		f.Filter, f.Under, f.Kind = own.Filter, cmp.Or(f.Under, own.Under), own.Kind
 		if f.Where.Empty() {
 			f.Where = own.Where
 		}
@@ -148,7 +148,7 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &listing.Query{What: cmd.Args().First(), Filter: asked.Filter, Under: asked.Under, When: asked.Where, Sort: cmd.String("sort"), Limit: cmd.Int("limit")}
+	q := &listing.Query{What: cmp.Or(cmd.Args().First(), asked.Kind), Filter: asked.Filter, Under: asked.Under, When: asked.Where, Sort: cmd.String("sort"), Limit: cmd.Int("limit")}
 	if q.What != "" && listing.Kinds[q.What] == nil {
 		return nil, usage("%q cannot be listed: use %s", q.What, strings.Join(listing.KindNames, ", "))
 	}

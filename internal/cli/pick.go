@@ -358,8 +358,8 @@ func (p *picker) details(width, most int) (out []string) {
 	}
 	head(render.Visible(l.Account))
 	add(l.DN)
-	if len(l.Privileged) > 0 {
-		add("PRIVILEGED: " + strings.Join(l.Privileged, ", "))
+	if power := render.LinePower(l); power != "" {
+		add(power)
 	}
 	add(l.Reason + ", " + l.Confidence)
 	head("Would change")
@@ -374,6 +374,9 @@ func (p *picker) details(width, most int) (out []string) {
 		default:
 			add(c.What + ": " + c.Old + " → " + c.New)
 		}
+	}
+	for _, text := range render.LineTouches(l) {
+		add(text)
 	}
 	for _, w := range l.Warnings {
 		add("note: " + w)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -18,6 +19,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/listing"
 	"yardbroom/internal/privilege"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
@@ -33,6 +35,7 @@ func (a *app) stageCommand() *cli.Command {
 		Description: "The actions are " + strings.Join(batch.ActionNames, ", ") + ",\nseveral with commas between them, in their order. Accounts come from findings (--check), from names on the command line,\nfrom a file with a column of names or DNs (--file), or by an exact attribute value (--match).\nNothing is changed: the batch is shown, kept, and carried out by \"yardbroom apply\".\n\nExamples:\n  stage disable,describe,leave-groups,move --check leaver-enabled --text '{reason}, {date}; was: {old}' --to OU=Parked,…\n  stage disable,leave-groups --until 2027-02-15 ACCOUNT   taken back on that date, by \"yardbroom due\"\n  stage delete --check group-empty                         groups, units and policies too\n\nMore actions stand alone:\n  stage set ATTRIBUTE=VALUE ACCOUNT…        gives an attribute a value\n  stage add ATTRIBUTE=VALUE ACCOUNT…        gives it one more\n  stage clear ATTRIBUTE[=VALUE] ACCOUNT…    takes all its values away, or one\n  stage set [ATTRIBUTE] --check value-variant  corrects misspelt values, of all accounts or those named\n  stage set [ATTRIBUTE] --check roster-drift   writes what the roster says\n  stage fill ATTRIBUTE RULE ACCOUNT…        fills a blank; {attribute} in the rule stands for another's value\n  stage fill employeeID '{roster.person-id}'  fills it from the roster, where whose the account is is sure\n  stage rename ACCOUNT --family NAME …      changes a name, and what follows from it\n  stage archive-home [ACCOUNT…]             archives and removes home folders that set-home-aside took away, when they were held long enough",
 		Flags: append(slices.Concat(fromFlags(), conditionFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
+			&cli.StringFlag{Name: "kind", Usage: "with conditions: which `KIND` of entries, as \"list\" calls it: " + strings.Join(listing.KindNames, ", ") + " (default: users)"},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
 			&cli.StringSliceFlag{Name: "match", Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them"},
@@ -77,6 +80,9 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	chosen := asked.Filter != "" || !asked.Where.Empty()
+	if asked.Kind = cmp.Or(cmd.String("kind"), asked.Kind, "users"); cmd.IsSet("kind") && !chosen {
+		return usage("--kind goes with conditions, such as --idle or --filter")
+	}
 	switch {
 	case chosen && (len(what.names) > 0 && !what.values() || len(checkNames(cmd)) > 0 || cmd.String("file") != "" || len(cmd.StringSlice("match")) > 0 || what.byRoster()):
 		return usage("conditions choose the accounts by themselves: give no names, --check, --file or --match with them")
@@ -160,6 +166,11 @@ func (a *app) checkAsked(asked settings.Filter) error {
 		set.Audit.Filters = map[string]settings.Filter{}
 	}
 	asked.Text = "chosen by " + asked.Describe()
+	plain := asked
+	if plain.Filter = ""; asked.Filter != "" {
+		plain.Filter = "a filter" // which may be long; the evidence has its values
+	}
+	asked.Reason = "chosen by " + plain.Describe()
 	set.Audit.Filters[chosenCheck] = asked
 	catalog, err := audit.NewCatalog(&set.Audit)
 	if err != nil {

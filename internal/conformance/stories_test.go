@@ -403,8 +403,28 @@ func TestABatchIsNotCarriedOutOnAnotherDirectory(t *testing.T) {
 	kept, err := batch.Load(context.Background(), st.Store, b.ID)
 	require.NoError(t, err)
 	kept.Identity.ID = "S-1-5-21-9-9-9"
+	require.NoError(t, kept.Save(context.Background(), st.Store))
 	_, err = st.runner(kept).Run(context.Background())
 	assert.ErrorContains(t, err, "nothing was done")
+}
+
+func TestABatchOfATimeThatIsStillToComeIsNotCarriedOut(t *testing.T) {
+	s := practiceSubject(t)
+	st := newStory(t, s)
+	ada := s.person(t, st.c, "Ada Quill", "aquill")
+	refused := func(r *carry.Runner, want string) {
+		t.Helper()
+		_, err := r.Run(context.Background())
+		assert.ErrorContains(t, err, want)
+		assert.Equal(t, "512", s.dir.Entry(ada).First("userAccountControl"))
+	}
+	r := st.runner(st.mustStage("disable", "", ada))
+	r.Now = func() time.Time { return time.Now().Add(-time.Hour) }
+	refused(r, "one of the two clocks was wrong")
+	b := st.mustStage("disable", "", ada)
+	b.JudgedFor = time.Now().Add(time.Hour)
+	require.NoError(t, b.Save(context.Background(), st.Store))
+	refused(st.runner(b), "was judged for")
 }
 
 func TestBuiltInAndBoundAccountsAreProtected(t *testing.T) {

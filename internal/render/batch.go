@@ -54,7 +54,7 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 				warnings = append(warnings, text)
 			}
 		}
-		if st.Limit > 0 && len(rows) >= st.Limit && (len(l.Privileged) == 0 || len(rows) >= 2*st.Limit) {
+		if st.Limit > 0 && len(rows) >= st.Limit && (!l.Powerful() || len(rows) >= 2*st.Limit) {
 			hidden++
 			continue
 		}
@@ -113,10 +113,21 @@ func LineReason(l *batch.Line) string {
 	if l.Confidence != "sure" {
 		text += ", only likely"
 	}
-	if len(l.Privileged) > 0 {
-		text = "PRIVILEGED: " + strings.Join(l.Privileged, ", ") + "; " + text
+	if power := LinePower(l); power != "" {
+		text = power + "; " + text
 	}
 	return text
+}
+
+// LinePower writes what power the line is about, "" where it is about none.
+func LinePower(l *batch.Line) string {
+	switch joins := l.Joins(); {
+	case len(l.Privileged) > 0:
+		return "PRIVILEGED: " + strings.Join(l.Privileged, ", ")
+	case len(joins) > 0:
+		return "WOULD BE PRIVILEGED: " + strings.Join(joins, ", ")
+	}
+	return ""
 }
 
 // LineChanges writes what a line would change, in short: the new value is what
@@ -160,15 +171,15 @@ func LineChanges(l *batch.Line) string {
 			parts = append(parts, fmt.Sprintf("%s%d groups", groups.what, n))
 		}
 	}
-	return strings.Join(append(append(parts, rest...), lineTouches(l)...), "; ")
+	return strings.Join(append(append(parts, rest...), LineTouches(l)...), "; ")
 }
 
 // mostTouched is how many entries besides a line's own are named.
 const mostTouched = 2
 
-// lineTouches writes what a line touches besides its own entry, apart from the
+// LineTouches writes what a line touches besides its own entry, apart from the
 // groups that it is about.
-func lineTouches(l *batch.Line) (parts []string) {
+func LineTouches(l *batch.Line) (parts []string) {
 	var writes []string
 	for _, t := range l.Touches() {
 		writes = append(writes, fmt.Sprintf("%s (%s)", directory.LeafValue(t.DN), t.How))

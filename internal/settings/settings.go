@@ -156,11 +156,16 @@ func (c *Conditions) Empty() bool { return *c == Conditions{} }
 type Filter struct {
 	Filter string `yaml:"filter"`
 	// Where are conditions on what the tool knows of an account.
-	Where    Conditions `yaml:"where"`
-	Under    string     `yaml:"under"` // only what stands at or below this name
-	Severity string     `yaml:"severity"`
-	Text     string     `yaml:"text"`    // what it reports
-	Suggest  []string   `yaml:"suggest"` // actions that would clear a finding
+	Where Conditions `yaml:"where"`
+	Under string     `yaml:"under"` // only what stands at or below this name
+	// Kind is what "list" calls a kind of entries (users, computers …); "" means
+	// all accounts where there are conditions, else everything.
+	Kind     string   `yaml:"kind"`
+	Severity string   `yaml:"severity"`
+	Text     string   `yaml:"text"`    // what it reports
+	Suggest  []string `yaml:"suggest"` // actions that would clear a finding
+	// Reason stands for the name of a check that is made for one staging.
+	Reason string `yaml:"-" json:"-"`
 }
 
 // Describe writes what is asked for.

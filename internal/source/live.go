@@ -136,6 +136,10 @@ func (s *Server) searchError(err error) error {
 		ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
 		return fmt.Errorf("%s lets %s read nothing: bind with an account that may read (%w)", s.URL, s.boundName(), err)
 	}
+	var answer *ldap.Error
+	if errors.As(err, &answer) && answer.Err != nil { // the server's own words are one line
+		err = &ldap.Error{ResultCode: answer.ResultCode, MatchedDN: answer.MatchedDN, Err: errors.New(strings.Join(strings.Fields(directory.OneLine(answer.Err.Error())), " "))}
+	}
 	return fmt.Errorf("%s: %w", s.URL, Answered(err))
 }
 
