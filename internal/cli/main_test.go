@@ -97,10 +97,13 @@ signing: {allowed_signers: allowed_signers, me: me}
 `, url, demo.Account, demo.Base), 0o600)
 		},
 		Condition: func(cond string) (bool, error) {
-			if cond != "root" {
-				return false, fmt.Errorf("unknown condition %q", cond)
+			switch cond {
+			case "root":
+				return os.Geteuid() == 0, nil
+			case "mounts": // of our own can be made
+				return exec.Command("unshare", "--mount", "true").Run() == nil, nil
 			}
-			return os.Geteuid() == 0, nil
+			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			// colleague DN ATTRIBUTE [VALUE…] changes an entry of the live

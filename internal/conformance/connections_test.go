@@ -142,7 +142,7 @@ func TestRealSignInsAndLocksAreJudged(t *testing.T) {
 		}
 		c := s.connect(t)
 		ada, bram := s.person(t, c, "Ada Quill", "aquill"), s.person(t, c, "Bram Tern", "btern")
-		require.True(t, s.bind(by(s, "aquill@larkmoor.example", ada), "Right-secret1"))
+		require.True(t, s.bind(t, by(s, "aquill@larkmoor.example", ada), "Right-secret1"))
 		s.lock(t, bram, "btern")
 		survey, err := c.Survey(context.Background())
 		require.NoError(t, err)

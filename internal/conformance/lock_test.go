@@ -25,16 +25,15 @@ func (s *subject) lock(t *testing.T, dn, logon string) {
 		name = logon + "@larkmoor.example"
 	}
 	for range 4 {
-		s.bind(name, "Wrong-secret1")
+		s.bind(t, name, "Wrong-secret1")
 	}
 }
 
 // bind tries a password and tells whether the server took it.
-func (s *subject) bind(name, password string) bool {
+func (s *subject) bind(t *testing.T, name, password string) bool {
+	t.Helper()
 	conn, err := dial(s.yard)
-	if err != nil {
-		return false
-	}
+	require.NoError(t, err)
 	defer conn.Close()
 	return conn.Bind(name, password) == nil
 }

@@ -321,13 +321,13 @@ func TestUnlockLetsSomebodyInAgain(t *testing.T) {
 		s.lock(t, ada, "aquill")
 		name := by(s, "aquill@larkmoor.example", ada)
 		if s.dir == nil {
-			require.False(t, s.bind(name, "Right-secret1"), "locked out")
+			require.False(t, s.bind(t, name, "Right-secret1"), "locked out")
 		}
 		b := st.mustStage("unlock", "", ada)
 		res, _ := st.apply(b)
 		require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
 		if s.dir == nil {
-			assert.True(t, s.bind(name, "Right-secret1"))
+			assert.True(t, s.bind(t, name, "Right-secret1"))
 		}
 		_, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
 		assert.ErrorIs(t, err, carry.ErrNothingToUndo)
@@ -342,14 +342,14 @@ func TestADisabledAccountCannotSignIn(t *testing.T) {
 		st := newStory(t, s)
 		ada := s.person(t, st.c, "Ada Quill", "aquill")
 		name := by(s, "aquill@larkmoor.example", ada)
-		require.True(t, s.bind(name, "Right-secret1"))
+		require.True(t, s.bind(t, name, "Right-secret1"))
 		b := st.mustStage("disable", "", ada)
 		res, _ := st.apply(b)
 		// The sign-in above is not what the line rests on.
 		require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
-		assert.False(t, s.bind(name, "Right-secret1"))
+		assert.False(t, s.bind(t, name, "Right-secret1"))
 		st.undo(b)
-		assert.True(t, s.bind(name, "Right-secret1"))
+		assert.True(t, s.bind(t, name, "Right-secret1"))
 	})
 }
 

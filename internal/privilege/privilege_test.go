@@ -132,6 +132,95 @@ func TestAGroupThatWasNotReadWholeMayBeLeftEmpty(t *testing.T) {
 	assert.Equal(t, []string{"Administrators"}, h.WouldEmpty([]Going{{"CN=nobody,DC=x", []string{"Administrators"}}}))
 }
 
+// survey reads what a graph is made of.
+func survey(d *directory.Dialect, entries ...directory.Entry) *directory.Survey {
+	part := directory.NewPart(len(entries), directory.AttrSet{})
+	for i := range entries {
+		part.Add(d, &entries[i])
+	}
+	s := directory.NewSurvey(d)
+	s.Merge(part)
+	return s
+}
+
+func TestAGraphTellsNothingOfGroupsThatItDoesNotKnow(t *testing.T) {
+	s := survey(directory.AD,
+		entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member=CN=Inner,DC=x"),
+		entry("CN=Inner,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1200")),
+		entry("CN=Outer,DC=x", "objectClass=group", sid("S-1-5-21-1-2-3-1201")))
+	g := NewGraph(s, []string{"CN=b,DC=x", "CN=a,DC=x"})
+	for name, want := range map[string][2]bool{"CN=Administrators,DC=x": {true, true}, "CN=Inner,DC=x": {true, false}, "CN=Outer,DC=x": {}, "CN=unknown,DC=x": {}} {
+		key := directory.KeyOf(name)
+		assert.Equal(t, want, [2]bool{g.Leads(key), g.Privileged(key)}, name)
+	}
+	assert.True(t, g.Holds(544))
+	assert.False(t, g.Holds(1200), "it is read, and not privileged")
+	assert.False(t, g.None())
+	assert.Equal(t, []string{"CN=a,DC=x", "CN=b,DC=x"}, g.Unknown())
+	assert.True(t, NewGraph(survey(directory.AD), nil).None())
+}
+
+func member(dn string, primary uint32) *directory.Account {
+	a := &directory.Account{PrimaryGroup: primary}
+	a.Key = directory.KeyOf(dn)
+	return a
+}
+
+func TestTheShortestPathFirstByNameIsTold(t *testing.T) {
+	s := survey(directory.AD,
+		entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member=CN=B,DC=x", "member=CN=A,DC=x", "member=CN=Long,DC=x"),
+		entry("CN=A,DC=x", "objectClass=group", "sAMAccountName=A", sid("S-1-5-21-1-2-3-1200"), "member=CN=ada,DC=x", "member=CN=Deep,DC=x"),
+		entry("CN=B,DC=x", "objectClass=group", "sAMAccountName=B", sid("S-1-5-21-1-2-3-1201"), "member=CN=ada,DC=x", "member=CN=Deep,DC=x"),
+		entry("CN=Long,DC=x", "objectClass=group", "sAMAccountName=Long", sid("S-1-5-21-1-2-3-1202"), "member=CN=A,DC=x"),
+		entry("CN=Deep,DC=x", "objectClass=group", "sAMAccountName=Deep", sid("S-1-5-21-1-2-3-1203"), "member=CN=bram,DC=x"))
+	g := NewGraph(s, nil)
+	of := func(cn string, primary uint32) Reach {
+		all := g.Of(member("CN="+cn+",DC=x", primary))
+		require.Len(t, all, 1)
+		assert.Equal(t, "Administrators", all[0].Group)
+		return all[0]
+	}
+	assert.Equal(t, []string{"A"}, of("ada", 0).Path)
+	assert.Equal(t, []string{"Deep", "A"}, of("bram", 0).Path)
+	assert.False(t, of("bram", 513).Primary)
+	assert.Equal(t, []string{"A"}, of("bram", 1200).Path, "his primary group is nearer")
+	assert.True(t, of("bram", 1200).Primary)
+	assert.False(t, of("ada", 1200).Primary, "she is listed there, too")
+	assert.Empty(t, g.Of(member("CN=clara,DC=x", 1204)))
+}
+
+func TestAMemberFromAnotherDomainClimbsToo(t *testing.T) {
+	ctx := context.Background()
+	entries := []directory.Entry{
+		entry("CN=Administrators,DC=x", "objectClass=group", "groupType=-2147483643", "objectGUID=g000000000000001", sid("S-1-5-32-544"), "member=CN=S-1-5-21-9-9-9-1104,DC=x", "member=CN=Post,DC=x"),
+		entry("CN=Post,DC=x", "objectClass=group", "groupType=2", "objectGUID=g000000000000002", sid("S-1-5-21-1-2-3-1201")),
+		entry("CN=S-1-5-21-9-9-9-1104,DC=x", "objectClass=foreignSecurityPrincipal", "objectGUID=g000000000000003", sid("S-1-5-21-9-9-9-1104")),
+	}
+	c := &Climber{From: file(t, directory.AD, entries), Dialect: directory.AD, Rules: ad}
+	got, err := c.Of(ctx, &entries[2])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Administrators"}, got)
+	got, err = c.Any(ctx, &entries[1], &entries[2])
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Administrators"}, got, "what gives no rights does not end the climb of the others")
+	got, err = c.LeadsTo(ctx, "CN=unknown,DC=x")
+	require.NoError(t, err)
+	assert.Empty(t, got)
+}
+
+func TestAGroupThatSeveralLoseIsCountedForAllOfThem(t *testing.T) {
+	entries := []directory.Entry{
+		entry("CN=Administrators,DC=x", "objectClass=group", sid("S-1-5-32-544"), "member=CN=ada,DC=x"),
+		entry("CN=Operators,DC=x", "objectClass=group", sid("S-1-5-32-548")),
+		entry("CN=ada,DC=x", "objectClass=user", "userAccountControl=512"),
+	}
+	entries[1].Set("member;range=0-0", "CN=ada,DC=x")
+	h, err := Read(context.Background(), file(t, directory.AD, entries), directory.AD, ad, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Administrators", "Operators"}, h.WouldEmpty([]Going{{"CN=ada,DC=x", []string{"Operators"}}, {"CN=ada,DC=x", []string{"Administrators"}}}))
+	assert.False(t, h.Judged, "a group that every domain has was not read")
+}
+
 func TestRulesLeaveOutTheGroupsOfOtherDirectories(t *testing.T) {
 	id := source.Identity{Dialect: "ad", Base: "DC=a,DC=x", ID: "S-1-5-21-1"}
 	assert.Equal(t, Rules{Domain: "S-1-5-21-1", Named: []string{"CN=g,DC=A,DC=x"}}, RulesFor(id, []string{"CN=g,DC=A,DC=x", "CN=g,DC=b,DC=x"}))
@@ -216,8 +305,9 @@ func TestClimbingFindsWhatTheGraphFinds(t *testing.T) {
 			require.NoError(rt, err)
 			climbed, err := c.Of(ctx, &entries[i])
 			require.NoError(rt, err)
-			require.ElementsMatch(rt, want, known, "the graph, of %s", entries[i].DN)
-			require.ElementsMatch(rt, want, climbed, "climbing, from %s", entries[i].DN)
+			slices.Sort(want)
+			require.Equal(rt, want, known, "the graph, of %s", entries[i].DN)
+			require.Equal(rt, want, climbed, "climbing, from %s", entries[i].DN)
 		}
 	})
 }

@@ -27,8 +27,9 @@ var migrations embed.FS
 
 // Store is the state folder's database.
 type Store struct {
-	db  *sql.DB
-	dir string
+	db       *sql.DB
+	dir      string
+	readOnly bool // nothing can be written where it is
 
 	changes   chan change
 	closing   chan struct{} // closed when no more is to be written
@@ -79,7 +80,7 @@ func openReadOnly(ctx context.Context, dir, path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dir: dir, changes: make(chan change), closing: make(chan struct{}), written: make(chan struct{})}
+	s := &Store{db: db, dir: dir, readOnly: true, changes: make(chan change), closing: make(chan struct{}), written: make(chan struct{})}
 	var version int
 	err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version)
 	switch {
@@ -196,6 +197,9 @@ var ErrNoBatch = errors.New("no such batch; \"yardbroom batch list\" shows those
 
 // tx runs a change of the database, all or nothing.
 func (s *Store) tx(ctx context.Context, change func(*transaction) error) error {
+	if s.readOnly {
+		return fmt.Errorf("state folder %s is on a read-only file system, and nothing is done that cannot be recorded", s.dir)
+	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
