@@ -121,9 +121,16 @@ func TestProtectionSaysWhy(t *testing.T) {
 		{"a read-only one", computer("userAccountControl=83890176"), "domain controller"},
 		{"a computer that shows nothing", computer(), "whether it is a domain controller cannot be told"},
 		{"a room", staff("msExchRecipientTypeDetails=4", sidOf(1105)), "mailbox of a room"},
-		{"a trust", staff("userAccountControl=2080", sidOf(1105)), ""},
+		{"a trust", entry("CN=a,OU=Staff,DC=x", "objectClass=user", guid(1), "userAccountControl=2080", sidOf(1105)), "trust between domains"},
 		{"a cluster", computer("userAccountControl=4096", "servicePrincipalName=MSServerCluster/x"), "cluster"},
+		{"a cluster's service", computer("userAccountControl=4096", "servicePrincipalName=msclustervirtualserver/x"), "cluster"},
+		{"the cluster's management", computer("userAccountControl=4096", "servicePrincipalName=HOST/a", "servicePrincipalName=MSServerClusterMgmtAPI/x"), "cluster"},
+		{"no cluster", computer("userAccountControl=4096", "primaryGroupID=515", "servicePrincipalName=HOST/MSServerCluster", "servicePrincipalName=MSServerCluster/"), ""},
 		{"a mailbox of the mail system", staff("sAMAccountName=HealthMailbox12", "homeMDB=x", sidOf(1105)), "mail system"},
+		{"one that only its identity shows", staff("sAMAccountName=SystemMailbox{1", "msExchMailboxGuid=x", sidOf(1105)), "mail system"},
+		{"one that only its type shows", staff("sAMAccountName=FederatedEmail.4c", "msExchRecipientTypeDetails=1", sidOf(1105)), "mail system"},
+		{"a name like that without a mailbox", staff("sAMAccountName=migration.crew", sidOf(1105)), ""},
+		{"a mailbox of a person", staff("sAMAccountName=ada", "homeMDB=x", sidOf(1105)), ""},
 		{"an entry of the mail system", staff("objectClass=msExchSystemMailbox", sidOf(1105)), "mail system"},
 		{"who is bound", staff("sAMAccountName=KEEPER", sidOf(1105)), "bound as"},
 		{"who is bound, by name", entry("CN=Direct,OU=Staff,DC=x", "objectClass=user", guid(1), sidOf(1105)), "bound as"},
@@ -136,8 +143,6 @@ func TestProtectionSaysWhy(t *testing.T) {
 	} {
 		why := p.Why(c.e, []string{Disable})
 		switch {
-		case c.name == "a trust":
-			assert.Empty(t, why, "2080 is no trust between domains without the bit alone")
 		case c.want == "":
 			assert.Empty(t, why, c.name)
 		default:
