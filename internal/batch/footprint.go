@@ -374,7 +374,7 @@ func readJoined(ctx context.Context, from source.Source, d *directory.Dialect, p
 func (p *Protection) Refuse(l *Line, e *directory.Entry, f *Footprint) string {
 	for i := range l.Actions {
 		a := &l.Actions[i]
-		if a.Name == Move || a.Name == Restore {
+		if a.Name == Move || a.Name == Rename || a.Name == Restore {
 			if why := p.Into(a.RDN, a.To); why != "" {
 				return why
 			}

@@ -312,6 +312,58 @@ func TestPowerIsPartOfTheFootprint(t *testing.T) {
 	assert.Empty(t, f.Exceeds(&Line{Privileged: []string{"wheel", "rulers"}}))
 }
 
+func TestANameThatIsWaitedForBringsItsPower(t *testing.T) {
+	all := append(family(),
+		entry("uid=aaa,uid=ada,ou=Staff,dc=x", "objectClass=inetOrgPerson", "uid=aaa", "cn=aaa", "sn=x", uuid("aaa")),
+		entry("cn=rulers,dc=x", "objectClass=groupOfNames", "cn=rulers", uuid("rulers"), "member=uid=bram,ou=Parked,dc=x", "member=uid=kid,uid=ada,ou=Parked,dc=x"))
+	s := stagerOn(t, directory.OpenLDAP, settings.Yard{}, []string{"cn=rulers,dc=x"}, all...)
+	b, _, err := s.stageAll(t, Order{Actions: []string{Move}, To: "ou=Parked,dc=x"}, "uid=bram,ou=Staff,dc=x", "uid=ada,ou=Staff,dc=x")
+	require.NoError(t, err)
+	power := map[string][]string{}
+	for i := range b.Lines {
+		power[b.Lines[i].Account] = b.Lines[i].Privileged
+		if b.Lines[i].Account == "ada" {
+			assert.Equal(t, []Touched{{"cn=crew,dc=x", "member"}, {"cn=kidgroup,ou=Left,dc=x", "member"}, {"uid=aaa,uid=ada,ou=Staff,dc=x", MovesAlong}, {"uid=kid,uid=ada,ou=Staff,dc=x", MovesAlong}}, b.Lines[i].Also)
+		}
+	}
+	assert.Equal(t, map[string][]string{"bram": {"rulers"}, "ada": {"rulers"}}, power, "of hers, the child's")
+
+	// And so does an entry that comes back under such a name.
+	ctx := context.Background()
+	image := ImageOf(entry("uid=bram,ou=Staff,dc=x", "objectClass=inetOrgPerson", "uid=bram", uuid("bram")))
+	for to, want := range map[string][]string{"ou=Parked,dc=x": {"rulers"}, "ou=Staff,dc=x": nil} {
+		line := &Line{Actions: []Action{{Name: Restore, RDN: "uid=bram", To: to, Image: &image}}}
+		f, err := Footprints(ctx, s.From, s.Dialect, s.Privilege, []Planned{{Line: line}})
+		require.NoError(t, err)
+		assert.Equal(t, want, f[0].Powers, to)
+	}
+}
+
+func TestGroupsThatDriftedAreTold(t *testing.T) {
+	guard := func(rule Rule, groups ...Octets) []Guard { return []Guard{{Attr: "mail", Rule: Equal, Values: []Octets{"cn=b,dc=x"}}, {Attr: "groups", Rule: rule, Values: groups}} }
+	list := func(groups ...string) []string { return groups }
+	for _, c := range []struct {
+		guards            []Guard
+		now, joined, left []string
+		want              string
+	}{
+		{guard(NotMember, "cn=a,dc=x"), list("cn=b,dc=x"), nil, nil, ""},
+		{guard(NotMember, "cn=a,dc=x"), list("CN=A,dc=x"), nil, nil, "it is in a now"},
+		{guard(NotMember, "cn=a,dc=x"), list("cn=a,dc=x"), list("cn=a,dc=x"), nil, ""},
+		{guard(IsMember, "cn=a,dc=x"), list("CN=A,dc=x"), nil, nil, ""},
+		{guard(IsMember, "cn=a,dc=x"), list("cn=b,dc=x"), nil, nil, "it is no longer in a"},
+		{guard(IsMember, "cn=a,dc=x"), nil, nil, list("cn=a,dc=x"), ""},
+		{guard(IsMember, "cn=a,dc=x"), list("cn=a,dc=x", "cn=b,dc=x"), nil, nil, ""},
+		{guard(Groups, "cn=a,dc=x"), list("cn=a,dc=x"), nil, nil, ""},
+		{guard(Groups, "cn=a,dc=x"), list("cn=a,dc=x", "cn=b,dc=x"), nil, nil, "it is in b now, and was not"},
+		{guard(Groups, "cn=a,dc=x"), list("cn=a,dc=x", "cn=b,dc=x"), list("cn=b,dc=x"), nil, ""},
+		{guard(Groups, "cn=a,dc=x"), nil, nil, nil, "it is no longer in a"},
+		{guard(Groups), list("cn=b,dc=x"), nil, nil, "it is in b now, and was not"},
+	} {
+		assert.Equal(t, c.want, GroupDrift(c.guards, c.now, c.joined, c.left), "%v: %v", c.guards[1], c.now)
+	}
+}
+
 func TestAGroupThatTheSettingsNameKeepsItsName(t *testing.T) {
 	s := stagerOn(t, directory.OpenLDAP, settings.Yard{}, []string{"CN=crew,DC=x"}, family()...)
 	_, refusals, err := s.stageAll(t, Order{Actions: []string{Move}, To: "ou=Parked,dc=x"}, "cn=crew,dc=x")
