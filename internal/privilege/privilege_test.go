@@ -37,7 +37,10 @@ func sid(s string) string {
 }
 
 // file is a file of a few entries.
-func file(t require.TestingT, d *directory.Dialect, entries []directory.Entry) *source.File {
+func file(t interface {
+	require.TestingT
+	Cleanup(func())
+}, d *directory.Dialect, entries []directory.Entry) *source.File {
 	var text bytes.Buffer
 	out := ldif.NewWriter(&text)
 	for i := range entries {
@@ -47,6 +50,7 @@ func file(t require.TestingT, d *directory.Dialect, entries []directory.Entry) *
 	f, err := source.OpenFile("-", &text)
 	require.NoError(t, err)
 	f.Dialect = d
+	t.Cleanup(func() { f.Close() })
 	return f
 }
 
@@ -295,7 +299,6 @@ func TestClimbingFindsWhatTheGraphFinds(t *testing.T) {
 			entries = append(entries, e)
 		}
 		from := file(rt, d, entries)
-		defer from.Close()
 		h, err := Read(ctx, from, d, rules, time.Now())
 		require.NoError(rt, err)
 		c := &Climber{From: from, Dialect: d, Rules: rules}
