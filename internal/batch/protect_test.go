@@ -340,7 +340,9 @@ func TestANameThatIsWaitedForBringsItsPower(t *testing.T) {
 }
 
 func TestGroupsThatDriftedAreTold(t *testing.T) {
-	guard := func(rule Rule, groups ...Octets) []Guard { return []Guard{{Attr: "mail", Rule: Equal, Values: []Octets{"cn=b,dc=x"}}, {Attr: "groups", Rule: rule, Values: groups}} }
+	guard := func(rule Rule, groups ...Octets) []Guard {
+		return []Guard{{Attr: "mail", Rule: Equal, Values: []Octets{"cn=b,dc=x"}}, {Attr: "groups", Rule: rule, Values: groups}}
+	}
 	list := func(groups ...string) []string { return groups }
 	for _, c := range []struct {
 		guards            []Guard

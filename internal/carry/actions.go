@@ -124,14 +124,15 @@ func image(e *directory.Entry) *batch.Image {
 }
 
 // assertion is a filter that holds only for this entry as it was read: its
-// identity and all its guarded attributes.
+// identity and all its guarded attributes. That one is absent which the server
+// cannot have is not asked: the answer would be Undefined, and nothing held.
 func (r *Runner) assertion(l *batch.Line, e *directory.Entry) string {
 	d := r.Server.Dialect
 	var b strings.Builder
 	b.WriteString("(&" + source.IdentityFilter(d, e.First(d.Identity.String())))
 	for _, name := range batch.Attributes(l.Guard) {
 		values := e.Get(name)
-		if len(values) == 0 {
+		if len(values) == 0 && !r.common.lacking[name] {
 			b.WriteString("(!(" + name + "=*))")
 		}
 		for _, v := range values {

@@ -262,10 +262,31 @@ func (r *Runner) ready(ctx context.Context) error {
 		return fmt.Errorf("the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name to %s, so who is in it cannot be told: nothing was done", strings.Join(unknown, " and "), r.Server.URL, r.Server.Bound)
 	}
 	r.common = &common{privilege: holders, rules: rules, writing: map[string]chan struct{}{}}
+	if r.common.lacking, err = r.lacking(ctx); err != nil {
+		return err
+	}
 	if !holders.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
 		return fmt.Errorf("%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them", r.Server.URL, r.Server.Bound)
 	}
 	return nil
+}
+
+// lacking are the guarded attributes that the server's schema does not know.
+func (r *Runner) lacking(ctx context.Context) (map[string]bool, error) {
+	all := map[string]bool{}
+	for i := range r.Batch.Lines {
+		for _, name := range batch.Attributes(r.Batch.Lines[i].Guard) {
+			if _, known := all[name]; known {
+				continue
+			}
+			lacks, err := r.Server.Lacks(ctx, name)
+			if err != nil {
+				return nil, fmt.Errorf("reading the schema of %s: %w", r.Server.URL, err)
+			}
+			all[name] = lacks
+		}
+	}
+	return all, nil
 }
 
 // sameServer holds a begun batch to the server it was begun on, as long as

@@ -18,6 +18,7 @@ type common struct {
 	mu        sync.Mutex
 	privilege *privilege.Holders
 	rules     privilege.Rules
+	lacking   map[string]bool          // guarded attributes that the server cannot have
 	writing   map[string]chan struct{} // entries that a step is writing, until it is over
 
 	reading sync.Mutex

@@ -193,3 +193,22 @@ func TestARestoreGivesNoPowerAndWritesNothingProtected(t *testing.T) {
 		assert.Contains(t, s.entry(t, st.c, open).Get("member"), ada)
 	})
 }
+
+// TestWhatAServerCannotHaveIsAbsent guards an attribute that no schema knows: a
+// server without it can still be written to, by lines one at a time and by many
+// at once.
+func TestWhatAServerCannotHaveIsAbsent(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+		for _, actions := range []string{"disable", "move"} {
+			b := st.mustStage(actions, map[string]string{"move": s.container("Parked")}[actions], ada, bram)
+			for i := range b.Lines {
+				b.Lines[i].Guard = append(b.Lines[i].Guard, batch.Guard{Attr: "larkmoorDomeKey", Rule: batch.Equal, Values: []batch.Octets{}})
+			}
+			require.NoError(t, b.Save(context.Background(), st.Store))
+			res, kept := st.apply(b)
+			require.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts, kept.Lines[0].Note)
+		}
+	})
+}

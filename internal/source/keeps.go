@@ -137,6 +137,14 @@ func (s *Server) Defined(ctx context.Context, attr string) (*directory.Definitio
 	return s.schema[name], nil
 }
 
+// Lacks tells whether the server's schema is known and has no such attribute:
+// a filter that asks for it, even for its absence, then selects nothing
+// (RFC 4511 4.5.1.7, Undefined).
+func (s *Server) Lacks(ctx context.Context, attr string) (bool, error) {
+	d, err := s.Defined(ctx, attr)
+	return d == nil && len(s.schema) > 0, err
+}
+
 // Definitions are the attribute types that the server publishes, each once.
 func (s *Server) Definitions(ctx context.Context) (all []*directory.Definition, err error) {
 	if _, err := s.Defined(ctx, ""); err != nil {
