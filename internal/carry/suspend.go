@@ -24,31 +24,48 @@ func (s Suspension) String() string {
 // Suspensions returns the accounts of a directory that are switched off until a
 // time after at, and not back yet, by their identities in the readable form.
 func Suspensions(ctx context.Context, s *store.Store, id source.Identity, at time.Time) (map[string]Suspension, error) {
+	all := map[string]Suspension{}
+	err := eachUntil(ctx, s, func(head *batch.Batch) bool {
+		return head.Until.After(at) && head.Identity.Same(id) && slices.Contains([]batch.State{batch.Done, batch.Begun, batch.Discarded}, head.State)
+	}, func(b *batch.Batch, standing []*batch.Line) {
+		for _, l := range standing {
+			if l.SwitchesOff() {
+				all[l.ID] = Suspension{b.ID, b.Until}
+			}
+		}
+	})
+	return all, err
+}
+
+// eachUntil loads the batches that are wanted, by their heads, and tells which
+// of their lines were done and not taken back yet.
+func eachUntil(ctx context.Context, s *store.Store, wanted func(head *batch.Batch) bool, take func(b *batch.Batch, standing []*batch.Line)) error {
 	heads, err := batch.Heads(ctx, s)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	all := map[string]Suspension{}
 	for _, head := range heads {
-		if !head.Until.After(at) || !head.Identity.Same(id) || !slices.Contains([]batch.State{batch.Done, batch.Begun, batch.Discarded}, head.State) {
+		if !wanted(head) {
 			continue
 		}
 		b, err := batch.Load(ctx, s, head.ID)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		back, err := takenBack(ctx, s, heads, b)
 		if err != nil {
-			return nil, err
+			return err
 		}
+		var standing []*batch.Line
 		for i := range b.Lines {
 			l := &b.Lines[i]
-			if _, over := back[l.ID]; !over && l.SwitchesOff() && (l.State == batch.Applied || l.State == batch.Failed) {
-				all[l.ID] = Suspension{b.ID, b.Until}
+			if _, over := back[l.ID]; !over && (l.State == batch.Applied || l.State == batch.Failed) {
+				standing = append(standing, l)
 			}
 		}
+		take(b, standing)
 	}
-	return all, nil
+	return nil
 }
 
 // SuspendsAny tells whether any batch switches accounts off until a time after

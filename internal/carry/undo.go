@@ -148,36 +148,16 @@ type Due struct {
 // FindDue returns the batches that are to be taken back at some time and have
 // not been yet, the next one first.
 func FindDue(ctx context.Context, s *store.Store) ([]Due, error) {
-	heads, err := batch.Heads(ctx, s)
-	if err != nil {
-		return nil, err
-	}
 	var due []Due
-	for _, head := range heads {
-		if head.Until.IsZero() || head.State != batch.Done && head.State != batch.Begun {
-			continue
+	err := eachUntil(ctx, s, func(head *batch.Batch) bool {
+		return !head.Until.IsZero() && (head.State == batch.Done || head.State == batch.Begun)
+	}, func(b *batch.Batch, standing []*batch.Line) {
+		if len(standing) > 0 {
+			due = append(due, Due{b, len(standing)})
 		}
-		b, err := batch.Load(ctx, s, head.ID)
-		if err != nil {
-			return nil, err
-		}
-		back, err := takenBack(ctx, s, heads, b)
-		if err != nil {
-			return nil, err
-		}
-		d := Due{Batch: b}
-		for i := range b.Lines {
-			l := &b.Lines[i]
-			if _, gone := back[l.ID]; !gone && (l.State == batch.Applied || l.State == batch.Failed) {
-				d.Left++
-			}
-		}
-		if d.Left > 0 {
-			due = append(due, d)
-		}
-	}
+	})
 	slices.SortStableFunc(due, func(a, b Due) int { return a.Batch.Until.Compare(b.Batch.Until) })
-	return due, nil
+	return due, err
 }
 
 // ErrNothingToUndo is the error for a batch that changed nothing that could

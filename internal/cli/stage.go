@@ -64,17 +64,9 @@ func (a *app) stageCommand() *cli.Command {
 	}
 }
 
-func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
-	what, err := parseStaging(cmd)
-	if err != nil {
-		return err
-	}
-	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
-		return usage("--on-collision: %q is not append-account", c)
-	}
-	if what.is(batch.ArchiveHome) {
-		return a.stageArchives(ctx, cmd, what.names)
-	}
+// saidWhich makes sure that it is said, in one way only, which accounts are
+// meant.
+func (a *app) saidWhich(cmd *cli.Command, what *staging) error {
 	asked, err := a.conditions(cmd)
 	if err != nil {
 		return err
@@ -95,6 +87,23 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 		if err := a.checkAsked(asked); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
+	what, err := parseStaging(cmd)
+	if err != nil {
+		return err
+	}
+	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
+		return usage("--on-collision: %q is not append-account", c)
+	}
+	if what.is(batch.ArchiveHome) {
+		return a.stageArchives(ctx, cmd, what.names)
+	}
+	if err := a.saidWhich(cmd, what); err != nil {
+		return err
 	}
 	p, err := a.open(ctx, cmd)
 	if err != nil {

@@ -1,0 +1,170 @@
+package batch
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
+	"yardbroom/internal/store"
+)
+
+// circle is a few people with keys, and a batch that one of them stages.
+type circle struct {
+	t    *testing.T
+	ctx  context.Context
+	dir  string
+	st   *store.Store
+	keys map[string]ssh.Signer
+	set  settings.Settings
+	now  time.Time
+}
+
+func newCircle(t *testing.T, people ...string) *circle {
+	c := &circle{t: t, ctx: context.Background(), dir: t.TempDir(), keys: map[string]ssh.Signer{}, now: time.Unix(1800000000, 0).UTC()}
+	var err error
+	c.st, err = store.Open(c.ctx, c.dir)
+	require.NoError(t, err)
+	list := ""
+	for _, who := range people {
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		require.NoError(t, err)
+		c.keys[who], err = ssh.NewSignerFromKey(private)
+		require.NoError(t, err)
+		list += fmt.Sprintf("%s %s", who, ssh.MarshalAuthorizedKey(c.keys[who].PublicKey()))
+	}
+	c.set.Signing = settings.Signing{AllowedSigners: filepath.Join(t.TempDir(), "signers"), Proved: []string{Delete}}
+	require.NoError(t, os.WriteFile(c.set.Signing.AllowedSigners, []byte(list), 0o600))
+	return c
+}
+
+func (c *circle) staged(action string, privileged ...string) *Batch {
+	b := &Batch{Identity: source.Identity{Dialect: "ad", Base: "DC=larkmoor,DC=example", ID: "S-1-5-21-1-2-3"}, Created: c.now, By: "root@vm", Actions: []string{action}}
+	for i, name := range []string{"ada", "bram"} {
+		b.Lines = append(b.Lines, Line{N: i + 1, DN: "CN=" + name + ",DC=larkmoor,DC=example", ID: fmt.Sprint(i), Account: name, Confidence: "sure", Privileged: privileged,
+			Guard: []Guard{}, Actions: []Action{{Name: action}}, Changes: []Change{}})
+	}
+	require.NoError(c.t, b.Save(c.ctx, c.st))
+	return b
+}
+
+func (c *circle) signers() Signers {
+	all, err := ReadSigners(c.set.Signing.AllowedSigners)
+	require.NoError(c.t, err)
+	return all
+}
+
+func (c *circle) sign(b *Batch, who string) error {
+	armored, err := Sign(b, c.keys[who])
+	require.NoError(c.t, err)
+	sig, err := c.signers().Verify(b, armored, c.now)
+	if err != nil {
+		return err
+	}
+	return b.AddSignature(c.ctx, c.st, c.signers(), sig, who)
+}
+
+func (c *circle) agreement(b *Batch) *Agreement {
+	a, err := b.Agreement(c.ctx, c.st, &c.set, c.now)
+	require.NoError(c.t, err)
+	return a
+}
+
+func TestWhoStagedABatchDoesNotAgreeToIt(t *testing.T) {
+	c := newCircle(t, "root@elsewhere", "mira@larkmoor.example", "keeper@larkmoor.example")
+	b := c.staged(Disable, "Domain Admins")
+	assert.Equal(t, "0 of 1 (it changes a privileged account)", c.agreement(b).String())
+	assert.ErrorContains(t, c.sign(b, "root@elsewhere"), "staged or changed this batch", "by the name that the system knew")
+
+	// Who has proved to have staged it is barred by every name of the key.
+	principal, err := b.Prove(c.ctx, c.st, c.signers(), c.keys["keeper@larkmoor.example"], "root@vm", c.now)
+	require.NoError(t, err)
+	assert.Equal(t, "keeper@larkmoor.example", principal)
+	assert.Equal(t, []string{"keeper@larkmoor.example"}, c.agreement(b).Stagers)
+	assert.ErrorContains(t, c.sign(b, "keeper@larkmoor.example"), "staged or changed this batch")
+	assert.False(t, c.agreement(b).Enough())
+
+	require.NoError(t, c.sign(b, "mira@larkmoor.example"))
+	a := c.agreement(b)
+	assert.True(t, a.Enough())
+	assert.Equal(t, 1, a.Valid)
+	assert.ErrorContains(t, c.sign(b, "mira@larkmoor.example"), "has signed it already")
+
+	// A line less is another batch: what was agreed to is void.
+	n, err := b.Drop(c.ctx, c.st, []string{"bram"}, "root@vm", c.now)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	a = c.agreement(b)
+	assert.False(t, a.Enough())
+	require.Len(t, a.Signatures, 1)
+	assert.Contains(t, a.Signatures[0].Void, "not of this batch as it is now")
+	require.NoError(t, c.sign(b, "mira@larkmoor.example"))
+	assert.True(t, c.agreement(b).Enough())
+
+	require.NoError(t, b.Discard(c.ctx, c.st, "root@vm", c.now))
+	assert.ErrorContains(t, c.sign(b, "mira@larkmoor.example"), "is discarded; there is nothing to agree to")
+}
+
+func TestWhoChangedABatchDoesNotAgreeToItEither(t *testing.T) {
+	c := newCircle(t, "mira@larkmoor.example")
+	b := c.staged(Disable, "Domain Admins")
+	require.NoError(t, c.sign(b, "mira@larkmoor.example"))
+	_, err := b.Drop(c.ctx, c.st, []string{"bram"}, "mira@vm", c.now)
+	require.NoError(t, err)
+	assert.ErrorContains(t, c.sign(b, "mira@larkmoor.example"), "staged or changed this batch")
+}
+
+func TestWhatIsDangerousIsStagedByAKey(t *testing.T) {
+	c := newCircle(t, "mira@larkmoor.example", "keeper@larkmoor.example")
+	assert.Empty(t, c.agreement(c.staged(Disable)).Unproved)
+	b := c.staged(Delete)
+	require.NoError(t, c.sign(b, "mira@larkmoor.example"))
+	a := c.agreement(b)
+	assert.Equal(t, []string{"it has the action delete"}, a.Unproved)
+	assert.False(t, a.Enough())
+	_, err := b.Prove(c.ctx, c.st, c.signers(), c.keys["keeper@larkmoor.example"], "root@vm", c.now)
+	require.NoError(t, err)
+	assert.True(t, c.agreement(b).Enough())
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	stranger, err := ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	_, err = b.Prove(c.ctx, c.st, c.signers(), stranger, "root@vm", c.now)
+	assert.Error(t, err, "whose key nobody knows")
+
+	// The list of signers decides at each moment.
+	c.set.Signing.AllowedSigners = ""
+	_, err = b.Agreement(c.ctx, c.st, &c.set, c.now)
+	assert.ErrorIs(t, err, ErrNoSigners)
+	c.set.Signing.AllowedSigners = filepath.Join(c.dir, "gone")
+	_, err = b.Agreement(c.ctx, c.st, &c.set, c.now)
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	assert.Empty(t, c.agreement(c.staged(Disable)).Signatures, "where nobody has signed, nobody need be known")
+}
+
+func TestNothingIsSignedOnABrokenJournal(t *testing.T) {
+	c := newCircle(t, "mira@larkmoor.example")
+	b := c.staged(Disable, "Domain Admins")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(c.dir, "yardbroom.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.ExecContext(c.ctx, "UPDATE journal SET hash = replace(hash, substr(hash, 1, 1), 'x') WHERE seq = 1")
+	require.NoError(t, err)
+	assert.Error(t, c.sign(b, "mira@larkmoor.example"))
+}
+
+func TestGuardsNameTheAttributesThatTheyRead(t *testing.T) {
+	assert.Equal(t, []string{"mail", "lastLogon"}, Attributes([]Guard{{Attr: "mail", Rule: Equal}, {Attr: "dn", Rule: Container}, {Attr: "lastLogon", Rule: NoLater},
+		{Attr: "groups", Rule: Groups}, {Attr: "groups", Rule: IsMember}, {Attr: "groups", Rule: NotMember}}))
+}
