@@ -12,6 +12,8 @@ import (
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
 )
 
 // terminal is the tool on a terminal, with somebody typing.
@@ -161,4 +163,24 @@ func TestTheManualAndCompletionAreThere(t *testing.T) {
 	}
 	assert.Contains(t, y.mustRun(t, "--version"), "yardbroom version")
 	assert.Contains(t, y.mustRun(t), "restore")
+}
+
+// A value of the directory is nothing that a terminal acts on, in whatever
+// format it is shown there.
+func TestATerminalIsSentNoOrdersOfTheDirectory(t *testing.T) {
+	y := newSmallYard(t)
+	y.dir.Edit("CN=Ada Quill,OU=Staff,"+smallBase, func(e *directory.Entry) {
+		e.Set("displayName", "Ada\x1b]0;mine\x07\u202eQuill\u009b2J")
+	})
+	for _, format := range []string{"table", "csv", "tsv", "json", "jsonl", "ldif"} {
+		term := y.onTerminal(t, "list", "users", "--filter", "sAMAccountName=adaquill", "--columns", "account,displayName", "--format", format)
+		require.Zero(t, term.wait(), term.text())
+		text := term.text()
+		if format != "ldif" { // where such a value is in base64
+			assert.Contains(t, text, "mine", format)
+		}
+		for _, order := range []string{"\x1b]", "\x07", "\u202e", "\u009b"} {
+			assert.NotContains(t, text, order, format)
+		}
+	}
 }
