@@ -339,13 +339,13 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 		}
 		n = max(n, count)
 	}
-	lines := 0
+	lines, along := 0, 0
 	for i := range b.Lines {
 		l := &b.Lines[i]
 		if l.State == Dropped {
 			continue
 		}
-		lines++
+		lines, along = lines+1, along+l.Along()
 		for _, a := range l.Actions {
 			switch {
 			case a.Name == ResetPassword:
@@ -366,8 +366,12 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 	if b.EvenEnabled {
 		need(1, "it may delete what is enabled")
 	}
-	if b.UndoOf == 0 && rule.Over > 0 && lines > rule.Over {
+	switch {
+	case b.UndoOf != 0 || rule.Over <= 0 || lines+along <= rule.Over:
+	case lines > rule.Over:
 		need(1, fmt.Sprintf("it has more than %d lines", rule.Over))
+	default:
+		need(1, fmt.Sprintf("it has %d lines, and %d entries move along: more than %d", lines, along, rule.Over))
 	}
 	return n, because
 }

@@ -168,3 +168,41 @@ func TestGuardsNameTheAttributesThatTheyRead(t *testing.T) {
 	assert.Equal(t, []string{"mail", "lastLogon"}, Attributes([]Guard{{Attr: "mail", Rule: Equal}, {Attr: "dn", Rule: Container}, {Attr: "lastLogon", Rule: NoLater},
 		{Attr: "groups", Rule: Groups}, {Attr: "groups", Rule: IsMember}, {Attr: "groups", Rule: NotMember}}))
 }
+
+func TestWhatNeedsSignatures(t *testing.T) {
+	in := []Membership{{DN: "cn=g", Attr: "member", Privileged: []string{"Domain Admins"}}}
+	line := func(name string, groups []Membership) Line { return Line{Actions: []Action{{Name: name, Groups: groups}}} }
+	for _, c := range []struct {
+		b    Batch
+		rule settings.Signing
+		want string
+	}{
+		{Batch{Lines: []Line{line(Disable, nil)}}, settings.Signing{}, "none needed"},
+		{Batch{Lines: []Line{line(Delete, nil)}}, settings.Signing{}, "0 of 1 (it has the action delete)"},
+		{Batch{Lines: []Line{line(Delete, nil)}}, settings.Signing{Needed: map[string]int{Delete: 0}}, "none needed"},
+		{Batch{Lines: []Line{line(Disable, nil), line(Delete, nil)}}, settings.Signing{Needed: map[string]int{Disable: 2}}, "0 of 2 (it has the action disable; it has the action delete)"},
+		{Batch{Lines: []Line{line(ResetPassword, nil)}}, settings.Signing{Needed: map[string]int{ResetPassword: 0}}, "0 of 1 (it resets passwords)"},
+		{Batch{Lines: []Line{line(ResetPassword, nil)}}, settings.Signing{Needed: map[string]int{ResetPassword: 2}}, "0 of 2 (it resets passwords)"},
+		{Batch{Lines: []Line{line(JoinGroup, in)}}, settings.Signing{}, "0 of 1 (it puts somebody into a privileged group)"},
+		{Batch{Lines: []Line{line(LeaveGroup, in)}}, settings.Signing{}, "0 of 1 (it takes somebody out of a privileged group)"},
+		{Batch{Lines: []Line{line(LeaveGroups, in)}}, settings.Signing{}, "0 of 1 (it takes somebody out of a privileged group)"},
+		{Batch{Lines: []Line{{Actions: []Action{{Name: Disable}}, Privileged: []string{"g"}}}}, settings.Signing{}, "0 of 1 (it changes a privileged account)"},
+		{Batch{Lines: []Line{{Actions: []Action{{Name: Disable}}, Privileged: []string{"g"}, State: Dropped}}}, settings.Signing{}, "none needed"},
+		{Batch{EvenEnabled: true, Lines: []Line{line(Disable, nil)}}, settings.Signing{}, "0 of 1 (it may delete what is enabled)"},
+		{Batch{Lines: []Line{line(Disable, nil), line(Disable, nil)}}, settings.Signing{Over: 2}, "none needed"},
+		{Batch{Lines: []Line{line(Disable, nil), line(Disable, nil)}}, settings.Signing{Over: 1}, "0 of 1 (it has more than 1 lines)"},
+		{Batch{UndoOf: 3, Lines: []Line{line(Disable, nil), line(Disable, nil)}}, settings.Signing{Over: 1}, "none needed"},
+		{Batch{Lines: []Line{{Actions: []Action{{Name: Move}}, Also: []Touched{{"CN=k", MovesAlong}, {"CN=g", "member"}}}}}, settings.Signing{Over: 1}, "0 of 1 (it has 1 lines, and 1 entries move along: more than 1)"},
+		{Batch{Lines: []Line{{Actions: []Action{{Name: Move}}, Also: []Touched{{"CN=g", "member"}}}}}, settings.Signing{Over: 1}, "none needed"},
+	} {
+		n, because := c.b.needs(&c.rule)
+		assert.Equal(t, c.want, (&Agreement{Needed: n, Because: because}).String())
+	}
+}
+
+func TestAStatementSaysHowManyLinesAreLeft(t *testing.T) {
+	b := &Batch{ID: 3, Actions: []string{Disable}, Lines: []Line{{N: 1}, {N: 2, State: Dropped}, {N: 3}}}
+	text, err := b.Statement()
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "\ndisable, 2 lines\n")
+}
