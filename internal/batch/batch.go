@@ -304,6 +304,12 @@ type Settlement struct {
 	Note    string    `json:"note,omitempty"`
 	Account string    `json:"account"`
 	DN      string    `json:"dn"`
+	Along   int       `json:"along,omitempty"` // how many entries moved along
+}
+
+// Settle is the settlement of the line in a state.
+func (l *Line) Settle(state LineState, note string) Settlement {
+	return Settlement{State: state, Note: note, Account: l.Account, DN: l.DN, Along: l.Along()}
 }
 
 // stateOf is the state of a batch after one of its records.

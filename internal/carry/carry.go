@@ -343,7 +343,7 @@ func (r *Runner) settle(l *batch.Line, state batch.LineState, note string) error
 		return nil
 	}
 	_, err := r.Store.Append(context.Background(),
-		r.record(batch.EventSettled, l.N, batch.Settlement{State: state, Note: note, Account: l.Account, DN: l.DN}))
+		r.record(batch.EventSettled, l.N, l.Settle(state, note)))
 	if err != nil {
 		return journalError{err}
 	}

@@ -22,10 +22,7 @@ func (r *Runner) withinDay(ctx context.Context) error {
 	if b.UndoOf != 0 {
 		return nil
 	}
-	lines := b.Open()
-	if r.Only > 0 {
-		lines = min(lines, r.Only)
-	}
+	coming := r.coming()
 	touched, err := touchedSince(ctx, r.Store, b.Identity, r.Now().Add(-day))
 	if err != nil {
 		return err
@@ -35,15 +32,18 @@ func (r *Runner) withinDay(ctx context.Context) error {
 			delete(touched, lineOf{b.ID, b.Lines[i].N}) // begun once, it is among those to come
 		}
 	}
-	done := len(touched)
-	limits := &r.Settings.Batch
-	if most := cmp.Or(r.DayLines, limits.DayLines); done+lines > most {
-		return fmt.Errorf("in the last 24 hours %d lines were carried out in this directory, and with these %d it would be more than a day may see (%d): wait, or raise the limit with --day-lines %d",
-			done, lines, most, done+lines)
+	done := 0
+	for _, entries := range touched {
+		done += entries
 	}
-	if share, percent := cmp.Or(r.DayShare, limits.DayShare), batch.Share(done+lines, b.Accounts); percent > share {
-		return fmt.Errorf("in the last 24 hours %d lines were carried out in this directory, and with these %d it would be %d %% of its %d accounts, more than a day may see (%d %%): wait, or raise the limit with --day-share %d",
-			done, lines, percent, b.Accounts, share, percent)
+	limits := &r.Settings.Batch
+	if most := cmp.Or(r.DayLines, limits.DayLines); done+coming > most {
+		return fmt.Errorf("in the last 24 hours %d entries were changed in this directory, and with these %d it would be more than a day may see (%d): wait, or raise the limit with --day-lines %d",
+			done, coming, most, done+coming)
+	}
+	if share, percent := cmp.Or(r.DayShare, limits.DayShare), batch.Share(done+coming, b.Accounts); percent > share {
+		return fmt.Errorf("in the last 24 hours %d entries were changed in this directory, and with these %d it would be %d %% of its %d accounts, more than a day may see (%d %%): wait, or raise the limit with --day-share %d",
+			done, coming, percent, b.Accounts, share, percent)
 	}
 	return nil
 }
@@ -51,9 +51,24 @@ func (r *Runner) withinDay(ctx context.Context) error {
 // lineOf names a line of a batch.
 type lineOf struct{ batch, line int }
 
+// coming is how many entries this run would change, what moves along counted.
+func (r *Runner) coming() (entries int) {
+	lines := 0
+	for i := range r.Batch.Lines {
+		l := &r.Batch.Lines[i]
+		if l.State.Settled() || r.Only > 0 && lines == r.Only {
+			continue
+		}
+		lines++
+		entries += 1 + l.Along()
+	}
+	return entries
+}
+
 // touchedSince returns the lines that were carried out in a directory, or
-// begun, since a time, those of undo left out.
-func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since time.Time) (map[lineOf]bool, error) {
+// begun, since a time, those of undo left out, and how many entries each
+// changed.
+func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since time.Time) (map[lineOf]int, error) {
 	heads, err := batch.Heads(ctx, s)
 	if err != nil {
 		return nil, err
@@ -62,7 +77,7 @@ func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since
 	for _, b := range heads {
 		counted[b.ID] = b.UndoOf == 0 && b.Identity.Same(id)
 	}
-	touched := map[lineOf]bool{}
+	touched := map[lineOf]int{}
 	err = s.Since(ctx, batch.EventSettled, since, func(r *store.Sealed) error {
 		if !counted[r.Batch] {
 			return nil
@@ -72,7 +87,7 @@ func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since
 			return err
 		}
 		if l.State == batch.Applied || l.State == batch.Failed {
-			touched[lineOf{r.Batch, r.Line}] = true
+			touched[lineOf{r.Batch, r.Line}] = 1 + l.Along
 		}
 		return nil
 	})

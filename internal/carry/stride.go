@@ -187,7 +187,7 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 		records = append(records, r.record(eventOutcome, w.line.N, o))
 		if err == nil && w.sent {
 			w.line.State, w.line.Note = batch.Applied, ""
-			records = append(records, r.record(batch.EventSettled, w.line.N, batch.Settlement{State: batch.Applied, Account: w.line.Account, DN: w.line.DN}))
+			records = append(records, r.record(batch.EventSettled, w.line.N, w.line.Settle(batch.Applied, "")))
 			done = append(done, w)
 		} else {
 			w.err = err

@@ -198,7 +198,7 @@ func TestADayHasItsLimit(t *testing.T) {
 	kept, err := batch.Load(ctx, st.Store, second.ID)
 	require.NoError(t, err)
 	_, err = st.runner(kept).Run(ctx)
-	assert.ErrorContains(t, err, "in the last 24 hours 2 lines")
+	assert.ErrorContains(t, err, "in the last 24 hours 2 entries were changed")
 	assert.ErrorContains(t, err, "--day-lines 4")
 	r := st.runner(kept)
 	r.Only = 1
