@@ -381,3 +381,44 @@ func TestAPrivilegedGroupThatIsNotThereStopsStaging(t *testing.T) {
 	_, _, err := s.stageAll(t, Order{Actions: []string{Describe}, Text: "x"}, "uid=ada,ou=Staff,dc=x")
 	assert.ErrorContains(t, err, "the settings call cn=misspelt,dc=x privileged")
 }
+
+func TestABatchIsReassessedByThePowersOfThisMoment(t *testing.T) {
+	ctx := context.Background()
+	all := family()
+	crew := all[7]
+	crew.Set("member", append(crew.Get("member"), "uid=kid,uid=ada,ou=Staff,dc=x")...)
+	leave := Order{Actions: []string{LeaveGroup}, Groups: []directory.Entry{*crew}}
+	s := stagerOn(t, directory.OpenLDAP, settings.Yard{}, nil, all...)
+	b, refused, err := s.stageAll(t, leave, "uid=ada,ou=Staff,dc=x", "uid=bram,ou=Staff,dc=x")
+	require.NoError(t, err, "%v", refused)
+	assert.False(t, b.Lines[0].Powerful())
+
+	// The crew has become privileged, and Bram is left out since.
+	later := stagerOn(t, directory.OpenLDAP, settings.Yard{LeaveOut: []string{"uid=bram,ou=Staff,dc=x"}}, []string{"cn=crew,dc=x"}, all...)
+	f, err := Footprints(ctx, later.From, later.Dialect, later.Privilege, []Planned{{Line: &b.Lines[0], Entry: all[4]}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"crew"}, f[0].Taken)
+	assert.Empty(t, f[0].Given)
+	assert.Equal(t, []string{"crew"}, f[0].Exceeds(&b.Lines[0]), "which nobody has agreed to")
+	refusals, err := b.Reassess(ctx, later.From, later.Privilege, &later.Protection)
+	require.NoError(t, err)
+	require.Len(t, refusals, 1)
+	assert.Equal(t, "bram", refusals[0].Account)
+	require.Len(t, b.Lines, 1)
+	assert.Equal(t, 1, b.Lines[0].N)
+	assert.Equal(t, []string{"crew"}, b.Lines[0].Leaves())
+	assert.Equal(t, []string{"crew"}, b.Lines[0].Privileged)
+	assert.Empty(t, f[0].Exceeds(&b.Lines[0]))
+}
+
+func TestAGroupThatIsBothJoinedAndRepairedIsWrittenOnce(t *testing.T) {
+	s := stagerOn(t, directory.OpenLDAP, settings.Yard{}, nil, family()...)
+	b, _, err := s.stageAll(t, Order{Actions: []string{LeaveGroups, Move}, To: "ou=Parked,dc=x"}, "uid=bram,ou=Staff,dc=x")
+	require.NoError(t, err)
+	assert.Equal(t, []Touched{{"cn=crew,dc=x", "member"}}, b.Lines[0].Also)
+	f, err := Footprints(context.Background(), s.From, s.Dialect, s.Privilege, []Planned{{Line: &b.Lines[0], Entry: family()[6]}})
+	require.NoError(t, err)
+	require.Len(t, f[0].Writes, 1)
+	assert.NotEmpty(t, f[0].Writes[0].ID, "the group is found by its identity")
+	assert.False(t, f[0].Writes[0].Follows)
+}

@@ -166,3 +166,72 @@ func TestABatchIsOnePersonsAtATime(t *testing.T) {
 	require.NoError(t, err)
 	unlock()
 }
+
+func TestBatchesAndTheirLinesAreToldApart(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, t.TempDir())
+	for id := 1; id <= 2; id++ {
+		_, err := s.AddBatch(ctx, func(id int) (*Batch, *Record, error) {
+			return &Batch{Head: fmt.Appendf(nil, `{"n":%d}`, id), Lines: []Line{{N: 1, Body: []byte(`"a"`)}, {N: 2, Body: []byte(`"b"`)}}}, &Record{By: "ada", Event: "staged", Batch: id}, nil
+		})
+		require.NoError(t, err)
+	}
+	require.NoError(t, s.DropLines(ctx, 2, []int{1}, &Record{By: "ada", Event: "dropped", Batch: 2}))
+	_, err := s.AppendAll(ctx, &Record{By: "ada", Event: "line", Batch: 1, Line: 1, Body: json.RawMessage(`1`)}, &Record{By: "ada", Event: "line", Batch: 1, Line: 1, Body: json.RawMessage(`2`)},
+		&Record{By: "ada", Event: "line", Batch: 1, Line: 2, Body: json.RawMessage(`3`)}, &Record{By: "ada", Event: "line", Batch: 2, Line: 2, Body: json.RawMessage(`4`)}, &Record{By: "ada", Event: "applied", Batch: 2})
+	require.NoError(t, err)
+
+	dropped := func(lines []Line) (all []bool) {
+		for _, l := range lines {
+			all = append(all, l.Dropped)
+		}
+		return all
+	}
+	one, err := s.Batch(ctx, 2)
+	require.NoError(t, err)
+	assert.Equal(t, `{"n":2}`, string(one.Head))
+	assert.Equal(t, []bool{true, false}, dropped(one.Lines))
+	_, err = s.Batch(ctx, 3)
+	assert.ErrorIs(t, err, ErrNoBatch)
+	all, err := s.Batches(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, []int{1, 2}, []int{all[0].ID, all[1].ID})
+	assert.Equal(t, []bool{false, false}, dropped(all[0].Lines))
+	assert.Equal(t, []bool{true, false}, dropped(all[1].Lines))
+	heads, err := s.Heads(ctx)
+	require.NoError(t, err)
+	assert.Len(t, heads, 2)
+
+	bodies := func(batch int) map[LineOf]string {
+		last, err := s.LastOfLines(ctx, batch, "line")
+		require.NoError(t, err)
+		out := map[LineOf]string{}
+		for line, r := range last {
+			out[line] = string(r.Body)
+		}
+		return out
+	}
+	assert.Equal(t, map[LineOf]string{{1, 1}: "2", {1, 2}: "3", {2, 2}: "4"}, bodies(0), "the last of each")
+	assert.Equal(t, map[LineOf]string{{1, 1}: "2", {1, 2}: "3"}, bodies(1))
+	events := func(batch int) map[int]string {
+		last, err := s.LastOfBatches(ctx, batch, "staged", "applied")
+		require.NoError(t, err)
+		out := map[int]string{}
+		for id, r := range last {
+			out[id] = r.Event
+		}
+		return out
+	}
+	assert.Equal(t, map[int]string{1: "staged", 2: "applied"}, events(0))
+	assert.Equal(t, map[int]string{2: "applied"}, events(2))
+}
+
+func TestAHeadIsProvedByEightOfItsDigits(t *testing.T) {
+	s := open(t, t.TempDir())
+	last := fill(t, s, 2)
+	_, err := s.Verify(context.Background(), last.Hash[:8])
+	require.NoError(t, err)
+	_, err = s.Verify(context.Background(), last.Hash[:7])
+	assert.ErrorContains(t, err, "no journal record has the hash")
+}
