@@ -171,7 +171,9 @@ func TestGuardsNameTheAttributesThatTheyRead(t *testing.T) {
 
 func TestWhatNeedsSignatures(t *testing.T) {
 	in := []Membership{{DN: "cn=g", Attr: "member", Privileged: []string{"Domain Admins"}}}
-	line := func(name string, groups []Membership) Line { return Line{Actions: []Action{{Name: name, Groups: groups}}} }
+	line := func(name string, groups []Membership) Line {
+		return Line{Actions: []Action{{Name: name, Groups: groups}}}
+	}
 	for _, c := range []struct {
 		b    Batch
 		rule settings.Signing
