@@ -157,17 +157,23 @@ func mutate(node ast.Node, render func(token.Pos, string, ...any)) {
 			render(n.Pos(), "the case does nothing")
 			n.Body = was
 		}
+		without(&n.Body, render)
 	case *ast.BlockStmt:
-		for i, s := range n.List {
-			switch s.(type) {
-			case *ast.ExprStmt, *ast.AssignStmt, *ast.BranchStmt, *ast.IncDecStmt:
-				was := n.List
-				n.List = slices.Delete(slices.Clone(was), i, i+1)
-				render(s.Pos(), "a statement is gone")
-				n.List = was
-			}
+		without(&n.List, render)
+	}
+}
+
+// without takes each statement of a list out in turn that can be missed.
+func without(list *[]ast.Stmt, render func(token.Pos, string, ...any)) {
+	was := *list
+	for i, s := range was {
+		switch s.(type) {
+		case *ast.ExprStmt, *ast.AssignStmt, *ast.BranchStmt, *ast.IncDecStmt:
+			*list = slices.Delete(slices.Clone(was), i, i+1)
+			render(s.Pos(), "a statement is gone")
 		}
 	}
+	*list = was
 }
 
 // What becomes of a change.
