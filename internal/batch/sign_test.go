@@ -136,6 +136,9 @@ func TestWhatIsDangerousIsStagedByAKey(t *testing.T) {
 	_, err := b.Prove(c.ctx, c.st, c.signers(), c.keys["keeper@larkmoor.example"], "root@vm", c.now)
 	require.NoError(t, err)
 	assert.True(t, c.agreement(b).Enough())
+	c.set.Signing.Proved = []string{settings.ProvedPrivileged}
+	assert.Equal(t, []string{"it is about privileged accounts or groups"}, c.agreement(c.staged(Disable, "Domain Admins")).Unproved)
+	assert.Empty(t, c.agreement(c.staged(Disable)).Unproved)
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	stranger, err := ssh.NewSignerFromKey(private)
@@ -207,4 +210,10 @@ func TestAStatementSaysHowManyLinesAreLeft(t *testing.T) {
 	text, err := b.Statement()
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "\ndisable, 2 lines\n")
+}
+
+func TestALineTellsWhatElseItWrites(t *testing.T) {
+	l := Line{Actions: []Action{{Name: LeaveGroup, Groups: []Membership{{DN: "CN=g", Attr: "member"}}}},
+		Also: []Touched{{"CN=g", "member"}, {"CN=g", "managedBy"}, {"CN=h", "member"}, {"CN=k", MovesAlong}}}
+	assert.Equal(t, []Touched{{"CN=g", "managedBy"}, {"CN=h", "member"}}, l.Touches())
 }
