@@ -90,6 +90,11 @@ func TestHoldersFollowNestingLoopsAndPrimaryGroups(t *testing.T) {
 		"CN=Inner,DC=x": all, "CN=Ordinary,DC=x": nil, "CN=Post,DC=x": nil} {
 		assert.Equal(t, want, of(dn), dn)
 	}
+	for group, want := range map[string][]string{"cn=inner,dc=x": all, "CN=Ordinary,DC=x": nil, "CN=unknown,DC=x": nil} {
+		names, err := h.LeadsTo(ctx, group)
+		require.NoError(t, err)
+		assert.Equal(t, want, names, group)
+	}
 	going := func(dns ...string) (going []Going) {
 		for _, dn := range dns {
 			going = append(going, Going{dn, of(dn)})
