@@ -65,7 +65,7 @@ func (a *app) stageCommand() *cli.Command {
 }
 
 // saidWhich makes sure that it is said, in one way only, which accounts are
-// meant.
+// meant. Conditions become a check of this one staging.
 func (a *app) saidWhich(cmd *cli.Command, what *staging) error {
 	asked, err := a.conditions(cmd)
 	if err != nil {
@@ -83,10 +83,8 @@ func (a *app) saidWhich(cmd *cli.Command, what *staging) error {
 	case !chosen && !what.byRoster() && len(what.names) == 0 && len(checkNames(cmd)) == 0 && cmd.String("file") == "" && len(cmd.StringSlice("match")) == 0:
 		return usage("say which accounts: by name, --check, --file, --match, or by conditions such as --idle 120d")
 	}
-	if chosen {
-		if err := a.checkAsked(asked); err != nil {
-			return err
-		}
+	if what.chosen = chosen; chosen {
+		return a.checkAsked(asked)
 	}
 	return nil
 }
@@ -356,7 +354,7 @@ func (a *app) candidates(ctx context.Context, cmd *cli.Command, p *place, s *bat
 	var all []batch.Candidate
 	names := what.names
 	checks := checkNames(cmd)
-	if _, chosen := a.set.Audit.Filters[chosenCheck]; chosen {
+	if what.chosen {
 		checks = []string{chosenCheck}
 	}
 	if len(checks) > 0 {

@@ -19,6 +19,7 @@ type staging struct {
 	attr, value string // for set and fill
 	name        batch.NewName
 	names       []string
+	chosen      bool // by conditions
 }
 
 // is tells whether this one action is staged.
