@@ -76,6 +76,18 @@ func IsMembership(attr string) bool {
 // LinkAttributes are the attributes by which entries name others.
 var LinkAttributes = []string{"member", "uniqueMember", "manager", "secretary", "managedBy", "owner", "roleOccupant", "seeAlso"}
 
+// Naming are the values by which other entries name this one: by its DN, and
+// by its logon name where groups list that.
+func Naming(d *directory.Dialect, e *directory.Entry) (values []source.Value) {
+	for _, attr := range LinkAttributes {
+		values = append(values, source.Value{Attr: attr, Value: e.DN})
+	}
+	if uid := e.First("uid"); uid != "" && d != directory.AD {
+		values = append(values, source.Value{Attr: "memberUid", Value: uid})
+	}
+	return values
+}
+
 // Powers answers who has power over the directory: from all its groups as they
 // were read, or by asking it now.
 type Powers interface {
@@ -270,22 +282,18 @@ func below(ctx context.Context, from source.Source, dn string, children []string
 // or what moves along. Where the server follows by itself, only deletes count:
 // there something is taken out of them.
 func readNaming(ctx context.Context, from source.Source, d *directory.Dialect, planned []Planned, all []Footprint) error {
-	type about struct{ line int }
-	byDN, byUID := map[string][]about{}, map[string][]about{}
+	byDN, byUID := map[string][]int{}, map[string][]int{} // the lines, by what names their entries
 	var values []source.Value
 	for i, p := range planned {
 		if p.Entry == nil || !p.Line.Has(Delete) && (d.KeepsLinks || !p.Line.relocates()) {
 			continue
 		}
 		for _, e := range append([]directory.Entry{*p.Entry}, all[i].Moves...) {
-			byDN[directory.FoldDN(e.DN)] = append(byDN[directory.FoldDN(e.DN)], about{i})
-			for _, attr := range LinkAttributes {
-				values = append(values, source.Value{Attr: attr, Value: e.DN})
-			}
+			byDN[directory.FoldDN(e.DN)] = append(byDN[directory.FoldDN(e.DN)], i)
 			if uid := e.First("uid"); uid != "" && d != directory.AD {
-				byUID[strings.ToLower(uid)] = append(byUID[strings.ToLower(uid)], about{i})
-				values = append(values, source.Value{Attr: "memberUid", Value: uid})
+				byUID[strings.ToLower(uid)] = append(byUID[strings.ToLower(uid)], i)
 			}
+			values = append(values, Naming(d, &e)...)
 		}
 	}
 	for chunk := range slices.Chunk(values, source.AtOnce(from, namedAtOnce, len(values))) {
@@ -301,8 +309,8 @@ func readNaming(ctx context.Context, from source.Source, d *directory.Dialect, p
 					if attr == "memberUid" {
 						lines = byUID[strings.ToLower(v)]
 					}
-					for _, a := range lines {
-						all[a.line].write(Written{Entry: *other, Attr: attr, Follows: d.KeepsLinks})
+					for _, line := range lines {
+						all[line].write(Written{Entry: *other, Attr: attr, Follows: d.KeepsLinks})
 					}
 				}
 			}

@@ -267,7 +267,7 @@ func (l *Line) Leaves() (groups []string) {
 
 // Powerful tells whether the line is about somebody who has power over the
 // directory, or gives or takes any.
-func (l *Line) Powerful() bool { return len(l.Privileged)+len(l.Joins())+len(l.Leaves()) > 0 }
+func (l *Line) Powerful() bool { return l.powers() > 0 }
 
 // GivesUp returns the privileged groups that lose the account as an enabled
 // member by the line: all of its where it can no longer sign in.

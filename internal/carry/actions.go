@@ -279,14 +279,7 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 func (r *Runner) references(ctx context.Context, entries ...directory.Entry) ([]batch.Reference, error) {
 	var all []batch.Reference
 	for i := range entries {
-		e := &entries[i]
-		var named []source.Value
-		for _, attr := range batch.LinkAttributes {
-			named = append(named, source.Value{Attr: attr, Value: e.DN})
-		}
-		if uid := e.First("uid"); uid != "" && r.Server.Dialect != directory.AD {
-			named = append(named, source.Value{Attr: "memberUid", Value: uid})
-		}
+		named := batch.Naming(r.Server.Dialect, &entries[i])
 		naming, err := r.Server.Listing(ctx, named...)
 		if err != nil {
 			return nil, fmt.Errorf("finding what refers to it: %w", err)

@@ -231,7 +231,7 @@ func (a *app) notLeft(ctx context.Context, b *batch.Batch, accounts []string) (m
 	if err != nil {
 		return nil, err
 	}
-	_, list, err := a.remembered(b.Identity, opt.Links, accounts...)
+	found, list, err := a.remembered(b.Identity, opt.Links, accounts...)
 	if err != nil || list == nil {
 		return nil, err
 	}
@@ -240,14 +240,14 @@ func (a *app) notLeft(ctx context.Context, b *batch.Batch, accounts []string) (m
 			return !slices.ContainsFunc(opt.Links, func(l reconcile.Link) bool { return l.Account == account && l.Rejected })
 		})
 	}
-	left, err := a.leavers(ctx, b.Identity, b.Yard, accounts)
+	left := a.leaversAmong(found, list, p)
 	why := map[string]string{}
 	for _, account := range accounts {
 		if left[account] == nil {
 			why[account] = "its person has not left, by the roster of " + list.about.Read.Format(time.DateOnly) + " and the links; stage it again"
 		}
 	}
-	return why, err
+	return why, nil
 }
 
 // notToBeEnabled tells of accounts, by raw identity, why they must not be

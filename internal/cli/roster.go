@@ -404,6 +404,11 @@ func (a *app) leavers(ctx context.Context, id source.Identity, yard string, acco
 	if err != nil || list == nil {
 		return nil, err
 	}
+	return a.leaversAmong(found, list, p), nil
+}
+
+// leaversAmong tells the same of what was remembered already.
+func (a *app) leaversAmong(found map[string]*reconcile.Known, list *people, p *place) map[string]*roster.Person {
 	byKey := map[string]*roster.Person{}
 	everybody := a.peopleOn(list, a.now(), p)
 	for i := range everybody {
@@ -418,7 +423,7 @@ func (a *app) leavers(ctx context.Context, id source.Identity, yard string, acco
 			out[account] = who
 		}
 	}
-	return out, nil
+	return out
 }
 
 // decidedSince is what is known of an account after what people have decided.

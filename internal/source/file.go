@@ -384,13 +384,7 @@ func (f *File) Select(ctx context.Context, text string, _ []string) ([]directory
 
 // Listing picks the entries that have any of the values.
 func (f *File) Listing(ctx context.Context, values ...Value) ([]directory.Entry, error) {
-	var filter strings.Builder
-	filter.WriteString("(|")
-	for _, v := range values {
-		filter.WriteString(v.filter())
-	}
-	filter.WriteString(")")
-	return f.Select(ctx, filter.String(), nil)
+	return f.Select(ctx, anyOf(values), nil)
 }
 
 // Get returns the entries with these names.

@@ -54,13 +54,18 @@ func (s *Server) ListsAt(ctx context.Context, dn string, values ...Value) (*dire
 // Listing returns the entries of the whole directory that have any of some
 // values, as Lists returns one.
 func (s *Server) Listing(ctx context.Context, values ...Value) ([]directory.Entry, error) {
+	return s.listing(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: anyOf(values)}, values)
+}
+
+// anyOf selects the entries that have any of some values.
+func anyOf(values []Value) string {
 	var filter strings.Builder
 	filter.WriteString("(|")
 	for _, v := range values {
 		filter.WriteString(v.filter())
 	}
 	filter.WriteString(")")
-	return s.listing(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: filter.String()}, values)
+	return filter.String()
 }
 
 // WhatItIs are the attributes that tell which entry one is, and what.
