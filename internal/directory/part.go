@@ -216,7 +216,9 @@ func (p *Part) addDomain(e *Entry) {
 	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {
 		dom.LogonLag, dom.LogonLagKnown = time.Duration(days)*24*time.Hour, true
 	}
-	p.domain = &dom
+	if p.domain == nil || len(dom.DN) < len(p.domain.DN) { // one below another, as a zone is, is not the domain
+		p.domain = &dom
+	}
 	for _, v := range slices.Concat(e.Get("wellKnownObjects"), e.Get("otherWellKnownObjects")) {
 		if _, place, ok := ParsePlace(v); ok {
 			p.survey.wellKnown[KeyOf(place)] = struct{}{}
