@@ -274,3 +274,15 @@ func TestALineThatRestsOnARosterRestsOnTheSettingsIdsToo(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, overlap.RestsOn(directory.AD, set), "extensionAttribute3")
 }
+
+func TestTheSummaryOfARosterCountsEverybodyOnce(t *testing.T) {
+	s := survey(directory.AD, domain, user("gone", "employeeID=1"), user("gone-off", "employeeID=2", "userAccountControl=514"), user("here", "employeeID=3", "mail=here@larkmoor.example"),
+		user("by-mail", "mail=dov@larkmoor.example", "givenName=Dov", "sn=Hollis"), user("a-here"), user("strange"), user("strange-off", "userAccountControl=514"), user("spared"),
+		user("torn", "employeeID=5", "mail=farid@larkmoor.example"), user("Administrator", "isCriticalSystemObject=TRUE"), user("room", "msExchRecipientTypeDetails=16"))
+	spared := Exemption{Exemption: settings.Exemption{Match: settings.Match{Account: "spared"}, Reason: "a telescope", Owner: "workshop@larkmoor.example"}}
+	r := withRoster(t, s, nil, Options{Exemptions: []Exemption{spared}}, "1|Quill|Ada|||||||2026-11-20|left", "2|Tern|Bram|||||||2026-11-20|left", "3|Birk|Clara|here@larkmoor.example|||||||active", "4|Hollis|Dov|dov@larkmoor.example|||||||leave",
+		"5|Jessop|Edith||||||||active", "6|Nakata|Farid|farid@larkmoor.example|||||||active", "7|Okafor|Greta||||||2027-01-01||", "8|Pereira|Hugo||||||||active")
+	assert.Equal(t, &RosterSummary{People: 8, Active: 4, Leave: 1, Left: 2, Future: 1, Matched: 4, Unsure: 2, Without: 2, Accounts: 9, Sure: 4, Likely: 1, Doubtful: 1, Nobodys: 3, Enabled: 7, Leaving: 2,
+		ByKey: map[reconcile.Key]int{reconcile.ByPersonID: 3, reconcile.ByMail: 1, reconcile.BySecond: 1}}, r.Roster)
+	assert.Equal(t, 5, r.Roster.MatchedAccounts())
+}
