@@ -115,7 +115,7 @@ func TestFoldDNMakesEqualNamesEqual(t *testing.T) {
 func TestUnder(t *testing.T) {
 	base := FoldDN("OU=Staff,DC=x")
 	for dn, want := range map[string]bool{"OU=Staff,DC=x": true, "CN=a,OU=Staff,DC=x": true, "CN=a,OU=Other,DC=x": false, "OU=NotStaff,DC=x": false,
-		`CN=a\,OU=Staff,DC=x`: false, "DC=x": false} {
+		`CN=a\,OU=Staff,DC=x`: false, `CN=a\\,OU=Staff,DC=x`: true, `CN=a\\\,OU=Staff,DC=x`: false, "DC=x": false} {
 		assert.Equal(t, want, Under(FoldDN(dn), base), dn)
 	}
 	assert.True(t, Under("cn=a", ""))
@@ -235,4 +235,18 @@ func TestANameFollowsTheOneAboveIt(t *testing.T) {
 	} {
 		assert.Equal(t, FoldDN(c.want), FoldDN(Rebased(c.dn, c.old, c.now)), c.dn)
 	}
+}
+
+func TestKindsThatSignIn(t *testing.T) {
+	var accounts, gone []string
+	for k := KindOther; k < kindCount; k++ {
+		if k.IsAccount() {
+			accounts = append(accounts, k.String())
+		}
+		if !k.IsEntry() {
+			gone = append(gone, k.String())
+		}
+	}
+	assert.Equal(t, []string{"user", "service", "computer", "resource", "trust"}, accounts)
+	assert.Equal(t, []string{"exemption", "person"}, gone, "what is in no directory")
 }

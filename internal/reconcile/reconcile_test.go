@@ -322,3 +322,53 @@ func attrs(ids ...directory.AttrID) (set directory.AttrSet) {
 	}
 	return set
 }
+
+func TestAResultIsAskedByPersonAndByAccount(t *testing.T) {
+	lines, texts := crowd(20)
+	who := people(t, append([]string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|bram@larkmoor.example||||||", "19|Moorcroft|Yara|||||||", "20|Moorcroft|Yara|||||||"}, lines...)...)
+	s := accounts(append([]string{"aquill employeeID=17", "a-aquill", "ada2 mail=ada@larkmoor.example givenName=Ada", "x1 givenName=Yara sn=Moorcroft", "nobodys"}, texts...)...)
+	r := match(t, who, s, Options{})
+	byLogon := map[string]*directory.Account{}
+	for a := range s.Accounts.All() {
+		byLogon[a.Logon] = a
+	}
+	of := func(person int) (out []string) {
+		for _, p := range r.Of(person) {
+			out = append(out, p.Account.Logon)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"ada2", "aquill", "a-aquill"}, of(0), "the second account behind the others")
+	assert.Empty(t, of(1))
+	for logon, want := range map[string]int{"aquill": 0, "a-aquill": 0, "ada2": 0} {
+		p := r.Pair(byLogon[logon])
+		require.NotNil(t, p, logon)
+		assert.Equal(t, want, p.Person)
+		assert.Equal(t, logon == "a-aquill", p.Second)
+		assert.Nil(t, r.Doubt(byLogon[logon]))
+	}
+	for _, logon := range []string{"x1", "nobodys"} {
+		assert.Nil(t, r.Pair(byLogon[logon]))
+	}
+	require.NotNil(t, r.Doubt(byLogon["x1"]))
+	assert.Nil(t, r.Doubt(byLogon["nobodys"]))
+	var inDoubt []bool
+	for person := range 4 {
+		inDoubt = append(inDoubt, r.InDoubt(person))
+	}
+	assert.Equal(t, []bool{false, false, true, true}, inDoubt)
+	assert.NotEmpty(t, r.Explain(0, byLogon["aquill"]))
+	assert.Nil(t, r.Explain(0, &directory.Account{Subject: directory.Subject{Logon: "aquill"}}), "an account of another survey")
+}
+
+func TestWhoseAccountIsNotWhoseSomebodyHasSaidItIsNot(t *testing.T) {
+	lines, texts := crowd(40)
+	who := people(t, append([]string{"17|Moorcroft|Yara|yara@larkmoor.example||||x1||", "18|Moorcroft|Yara|||||||", "21|Quill|Ada|||||||"}, lines...)...)
+	s := accounts(append([]string{"x1 givenName=Yara sn=Moorcroft mail=yara@larkmoor.example employeeID=17", "aq givenName=Ada sn=Quill", "a-x1"}, texts...)...)
+	rejected := Options{Links: []Link{{Account: "guid-000000000000", Person: "id:17", Rejected: true}}}
+	got := slices.DeleteFunc(told(match(t, who, s, rejected)), func(s string) bool { return strings.Contains(s, "=9") })
+	assert.Equal(t, []string{"aq=21 name", "x1?18"}, got, "its id speaks against the other of the name")
+	rejected.Links[0].Account = "guid-000000000002"
+	got = slices.DeleteFunc(told(match(t, who, s, rejected)), func(s string) bool { return strings.Contains(s, "=9") })
+	assert.Equal(t, []string{"aq=21 name", "x1=17 person-id!"}, got, "the second account alone")
+}
