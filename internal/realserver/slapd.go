@@ -32,6 +32,8 @@ TLSCACertificateFile %[1]s/tls/ca.pem
 TLSCertificateFile %[1]s/tls/cert.pem
 TLSCertificateKeyFile %[1]s/tls/key.pem
 sizelimit unlimited
+database config
+rootpw %[3]s
 database mdb
 suffix "%[2]s"
 rootdn "cn=admin,%[2]s"
