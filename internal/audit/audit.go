@@ -166,7 +166,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	}
 	r.Summary = append(r.Summary, off...)
 	catalog.sort(r.Findings)
-	r.Notes = p.notes()
+	r.Notes = append(p.notes(), p.hiddenNotes(r.Findings)...)
 	for i := range jobs {
 		if j := &jobs[i]; j.own != nil && j.summary.Looked {
 			if note := j.ownNote(p); note != "" {
@@ -383,6 +383,10 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 	f.Kind, f.DN, f.Account, f.ID = about.Kind.String(), about.DN, about.Name(), about.ID
 	if f.Confidence == "" {
 		f.Confidence = Sure
+	}
+	if hidden := p.hidden(j.Check, about); len(hidden) > 0 {
+		f.Confidence, f.Hidden = Likely, true
+		f.Evidence = append(slices.Clip(f.Evidence), hidden...)
 	}
 	for i := range f.Evidence {
 		f.Evidence[i].Value = clipped(f.Evidence[i].Value)

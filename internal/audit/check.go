@@ -63,6 +63,9 @@ type Finding struct {
 	// Unconfirmed says that the finding rests on a person's having this account,
 	// which is likely and not sure. Nothing is staged on that.
 	Unconfirmed bool
+	// Hidden says that the finding rests on the absence of something that may
+	// be there and not be shown.
+	Hidden bool
 	// Change is new, still or gone in a comparison, "" elsewhere.
 	Change string
 
@@ -110,6 +113,11 @@ type Check struct {
 	// needs are sets of attributes of which one must be carried by some
 	// entry of the kind.
 	needs func(d *directory.Dialect) [][]directory.AttrID
+	// absent names more attributes whose absence a finding rests on.
+	absent func(p *pass) []directory.AttrID
+	// overEntries says that a finding rests on there being no other entry than
+	// those read, overChildren on there being none right below.
+	overEntries, overChildren bool
 	// wants says what else is missing for the check, in the settings or in
 	// the survey, "" where nothing is.
 	wants func(p *pass) string

@@ -31,7 +31,7 @@ var exemptionChecks = []*Check{
 		},
 	},
 	{
-		Name: "exemption-unused", Severity: Info, Short: "exemption that matches nothing",
+		Name: "exemption-unused", Severity: Info, overEntries: true, Short: "exemption that matches nothing",
 		Kinds: anything, overAll: true,
 		gather: func(p *pass, report func(*directory.Subject, Finding)) {
 			for _, e := range p.exempt.unused(p.Survey, p.people) {

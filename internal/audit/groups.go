@@ -19,7 +19,7 @@ var (
 var groupChecks = []*Check{
 	{
 		Name: "group-empty", Severity: Low, Short: "group that nobody is in",
-		Suggest: []string{"delete"}, Kinds: groupKind, overAll: true, Guard: restsOnNothing,
+		Suggest: []string{"delete"}, Kinds: groupKind, overAll: true, overEntries: true, Guard: restsOnNothing,
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		wants: func(p *pass) string {
 			if why := wantsMembers(p); why != "" && p.Count[directory.KindGroup] > 0 {
@@ -38,7 +38,7 @@ var groupChecks = []*Check{
 	},
 	{
 		Name: "policy-unlinked", Severity: Low, Short: "group policy that applies to nothing",
-		Suggest: []string{"delete"}, Kinds: policyKind, overAll: true, Guard: restsOnNothing,
+		Suggest: []string{"delete"}, Kinds: policyKind, overAll: true, overEntries: true, Guard: restsOnNothing,
 		wants: func(p *pass) string {
 			switch {
 			case p.Count[directory.KindPolicyContainer] == 0:
@@ -49,7 +49,7 @@ var groupChecks = []*Check{
 				return "no organizational unit was read"
 			case p.Sites == 0 && p.Server != "":
 				return "the sites, which policies may be linked to, cannot be read"
-			case len(p.PolicyLinks) == 0:
+			case !slices.ContainsFunc(p.PolicyLinks, func(l directory.PolicyLink) bool { return l.Links != "" }):
 				return "no entry shows gPLink"
 			}
 			return ""
@@ -58,7 +58,8 @@ var groupChecks = []*Check{
 	},
 	{
 		Name: "ou-empty", Severity: Low, Short: "organizational unit with nothing in it",
-		Suggest: []string{"delete"}, Kinds: unitKind, overAll: true, Guard: restsOnNothing,
+		Suggest: []string{"delete"}, Kinds: unitKind, overAll: true, overChildren: true, Guard: restsOnNothing,
+		absent: func(*pass) []directory.AttrID { return []directory.AttrID{directory.AttrGPLink} },
 		needs:  func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		gather: ouEmpty,
 	},
@@ -262,6 +263,7 @@ func policyUnlinked(p *pass, report func(*directory.Subject, Finding)) {
 			}
 		}
 	}
+	closed := p.hidingLinks()
 	for i := range p.GroupPolicies {
 		g := &p.GroupPolicies[i]
 		guid := strings.ToUpper(directory.LeafValue(g.DN))
@@ -275,8 +277,29 @@ func policyUnlinked(p *pass, report func(*directory.Subject, Finding)) {
 		if p.Sites == 0 {
 			f.Confidence = Likely
 		}
+		if len(closed) > 0 {
+			f.Confidence, f.Hidden = Likely, true
+			f.Evidence = append(f.Evidence, Evidence{"gPLink " + p.hiddenWord(), listed(closed)})
+		}
 		report(&g.Subject, f)
 	}
+}
+
+// hidingLinks are the entries that policies may be linked to and that do not
+// show it.
+func (p *pass) hidingLinks() (dns []string) {
+	for i := range p.Units {
+		if p.Units[i].Hidden.Has(directory.AttrGPLink) {
+			dns = append(dns, p.Units[i].DN)
+		}
+	}
+	for i := range p.PolicyLinks {
+		if l := &p.PolicyLinks[i]; l.Kind != directory.KindOU && l.Hidden.Has(directory.AttrGPLink) {
+			dns = append(dns, l.DN)
+		}
+	}
+	slices.Sort(dns)
+	return dns
 }
 
 func ouEmpty(p *pass, report func(*directory.Subject, Finding)) {

@@ -16,8 +16,9 @@ var privilegeChecks = []*Check{
 	},
 	{
 		Name: "privileged-residue", Severity: Medium, Short: "entry still marked as privileged that is so no longer",
-		Kinds: []directory.Kind{directory.KindUser, directory.KindGroup},
-		Guard: func(*directory.Dialect) []directory.AttrID { return []directory.AttrID{directory.AttrAdminCount} },
+		Kinds: []directory.Kind{directory.KindUser, directory.KindGroup}, overEntries: true,
+		absent: func(*pass) []directory.AttrID { return []directory.AttrID{directory.AttrPrimaryGroupID} },
+		Guard:  func(*directory.Dialect) []directory.AttrID { return []directory.AttrID{directory.AttrAdminCount} },
 		wants: func(p *pass) string {
 			if p.Dialect != directory.AD {
 				return "this kind of directory keeps no such mark"
@@ -38,6 +39,9 @@ var privilegeChecks = []*Check{
 		Name: "privileged-idle", Severity: High, Short: "privileged account that nobody uses, or with an old password",
 		Suggest: []string{"disable"}, Kinds: users, builtIn: administrator,
 		Guard: restsOn(logonAttrs, passwordAttrs),
+		absent: func(p *pass) []directory.AttrID {
+			return slices.Concat(p.Dialect.Enabled, p.Dialect.Expiry, p.Dialect.LastLogon)
+		},
 		wants: func(p *pass) string {
 			if why := wantsPrivilege(p); why != "" {
 				return why

@@ -27,17 +27,21 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "returned-disabled", Severity: Low, Short: "disabled account, the only one of somebody who works here",
-		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, overAll: true, overEntries: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
 		judge: returnedDisabled,
 	},
 	{
 		Name: "no-person", Severity: Medium, Short: "enabled account that belongs to nobody on the roster",
 		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		absent: func(*pass) []directory.AttrID {
+			return []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrProxyAddresses, directory.AttrUserPrincipalName,
+				directory.AttrGivenName, directory.AttrSN, directory.AttrDisplayName}
+		},
 		judge: noPerson,
 	},
 	{
 		Name: "no-account", Severity: Medium, Short: "somebody who works here and has no account",
-		Kinds: anything, ByRoster: true, overAll: true, Guard: restsOnNothing, wants: wantsRoster,
+		Kinds: anything, ByRoster: true, overAll: true, overEntries: true, Guard: restsOnNothing, wants: wantsRoster,
 		gather: noAccount,
 	},
 	{

@@ -22,7 +22,7 @@ var valueChecks = []*Check{
 	{
 		Name: "value-missing", Severity: Low, Short: "account that lacks what every account should have",
 		Suggest: []string{"fill"}, Kinds: users, Guard: enabledAttrs,
-		needs: enabledNeeds,
+		needs: enabledNeeds, absent: func(p *pass) []directory.AttrID { return p.rules.required },
 		wants: func(p *pass) string {
 			if len(p.requiredShown()) == 0 && p.Count[directory.KindUser] > 0 {
 				return "users: none shows " + directory.AttrNames(p.rules.required)

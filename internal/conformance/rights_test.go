@@ -1,17 +1,24 @@
 package conformance
 
 import (
-	"context"
 	"encoding/binary"
+	"errors"
+	"flag"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -25,6 +32,7 @@ type auditor struct {
 	keeper  *source.Server
 	yard    settings.Yard
 	denied  []string // access rules of slapd, the first that fits counts
+	undo    []func() // what takes denials back elsewhere
 	config  *ldap.Conn
 }
 
@@ -56,6 +64,7 @@ func (s *subject) auditor(t *testing.T) *auditor {
 	a.yard.Bind.DN = a.dn
 	if s.dialect == directory.NS389 {
 		a.rule(t, s.base, `(targetattr="* || nsUniqueId || createTimestamp || modifyTimestamp || nsAccountLock || numSubordinates || lastLoginTime || pwdUpdateTime || passwordExpirationTime || accountUnlockTime || passwordRetryCount || aci")(version 3.0; acl "auditor"; allow(read,search,compare) userdn="ldap:///`+a.dn+`";)`)
+		a.undo = nil // this one stays
 		return a
 	}
 	conn, err := ldap.DialURL(s.yard.Servers[0])
@@ -72,7 +81,16 @@ func (a *auditor) rule(t *testing.T, dn, aci string) {
 	t.Helper()
 	req := ldap.NewModifyRequest(dn, nil)
 	req.Add("aci", []string{aci})
-	require.NoError(t, a.keeper.Conn().Modify(req), aci)
+	err := a.keeper.Conn().Modify(req)
+	if ldap.IsErrorWithCode(err, ldap.LDAPResultAttributeOrValueExists) {
+		return // it is denied already
+	}
+	require.NoError(t, err, aci)
+	a.undo = append(a.undo, func() {
+		back := ldap.NewModifyRequest(dn, nil)
+		back.Delete("aci", []string{aci})
+		require.NoError(t, a.keeper.Conn().Modify(back), aci)
+	})
 }
 
 // apply writes slapd's access rules.
@@ -99,10 +117,6 @@ func (a *auditor) deny(t *testing.T, dn string, below bool, attrs ...string) {
 		}
 	case directory.NS389:
 		target := fmt.Sprintf(`(target="ldap:///%s")`, dn)
-		if !below {
-			target += `(targetscope="base")`
-			target = fmt.Sprintf(`(target="ldap:///%s")`, dn)
-		}
 		a.rule(t, dn, target+`(targetattr="`+strings.Join(attrs, " || ")+`")(version 3.0; acl "hidden"; deny(read,search,compare) userdn="ldap:///`+a.dn+`";)`)
 	default:
 		style := "dn.base"
@@ -144,6 +158,20 @@ func objectDenied(id, sid string, mask uint32, below bool) string {
 	return string(append(ace, body...))
 }
 
+// denied is an entry of an access list that denies rights to everything.
+func denied(sid string, mask uint32, below bool) string {
+	raw, err := directory.EncodeSID(sid)
+	if err != nil {
+		panic(err)
+	}
+	flags := byte(0)
+	if below {
+		flags = 0x2
+	}
+	ace := binary.LittleEndian.AppendUint16([]byte{1, flags}, uint16(8+len(raw)))
+	return string(binary.LittleEndian.AppendUint32(ace, mask)) + raw
+}
+
 // prepend puts an entry in front of the access list of an entry.
 func (a *auditor) prepend(t *testing.T, dn, ace string) {
 	t.Helper()
@@ -161,34 +189,282 @@ func (a *auditor) prepend(t *testing.T, dn, ace string) {
 	binary.LittleEndian.PutUint16(acl[2:], uint16(len(acl)))
 	out := append([]byte{1, 0}, sd[2:4]...)
 	out = append(out, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 20, 0, 0, 0)
-	req := ldap.NewModifyRequest(dn, []ldap.Control{flags})
-	req.Replace("nTSecurityDescriptor", []string{string(append(out, acl...))})
-	require.NoError(t, a.keeper.Conn().Modify(req))
+	write := func(descriptor string) {
+		req := ldap.NewModifyRequest(dn, []ldap.Control{flags})
+		req.Replace("nTSecurityDescriptor", []string{descriptor})
+		require.NoError(t, a.keeper.Conn().Modify(req))
+	}
+	write(string(append(out, acl...)))
+	a.undo = append([]func(){func() { write(string(sd)) }}, a.undo...)
 }
 
-func TestExperiment(t *testing.T) {
+// free gives the auditor back what was denied.
+func (a *auditor) free(t *testing.T) {
+	t.Helper()
+	for _, undo := range a.undo {
+		undo()
+	}
+	a.undo = nil
+	if a.dialect == directory.OpenLDAP {
+		a.denied = nil
+		a.apply(t)
+	}
+}
+
+// hide hides an entry whole.
+func (a *auditor) hide(t *testing.T, dn string, below bool) {
+	t.Helper()
+	switch a.dialect {
+	case directory.AD:
+		a.prepend(t, dn, denied(a.sid, 0x10, below))
+	case directory.NS389:
+		a.rule(t, dn, fmt.Sprintf(`(target="ldap:///%s")(targetattr="*")(version 3.0; acl "hidden"; deny(all) userdn="ldap:///%s";)`, dn, a.dn))
+	default:
+		style := map[bool]string{false: "dn.base", true: "dn.subtree"}[below]
+		a.denied = append(a.denied, fmt.Sprintf(`to %s="%s" by dn.exact="%s" none by * break`, style, dn, a.dn))
+		a.apply(t)
+	}
+}
+
+// TestAFilterTellsAbsence holds what the seer of rights rests on elsewhere than
+// on the `ad` schema: of an attribute that the reader may not read neither its
+// presence nor its absence is true.
+func TestAFilterTellsAbsence(t *testing.T) {
 	each(t, func(t *testing.T, s *subject) {
-		if s.name == "practice" {
-			t.Skip()
+		if s.dialect == directory.AD {
+			t.Skip("access lists tell there")
 		}
 		a := s.auditor(t)
-		hidden, absent, shown := s.person(t, a.keeper, "Hidden", "hid"), s.person(t, a.keeper, "Absent", "abs"), s.person(t, a.keeper, "Shown", "sho")
-		attr := "title"
+		t.Cleanup(func() { a.free(t) })
+		shown, absent, hidden := s.person(t, a.keeper, "Shown", "shown"), s.person(t, a.keeper, "Absent", "absent"), s.person(t, a.keeper, "Hidden", "hidden")
 		for _, dn := range []string{hidden, shown} {
-			require.Zero(t, modify(a.keeper, dn, func(r *ldap.ModifyRequest) { r.Replace(attr, []string{"x"}) }))
+			require.Zero(t, modify(a.keeper, dn, func(r *ldap.ModifyRequest) { r.Replace("title", []string{"x"}) }))
 		}
-		a.deny(t, hidden, false, attr)
-		_ = absent
-		c, err := source.Connect(context.Background(), source.Target{Yard: a.yard})
+		a.deny(t, hidden, false, "title")
+		c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
 		require.NoError(t, err)
 		defer c.Close()
-		for _, f := range []string{"(title=*)", "(!(title=*))", "(|(title=*)(!(title=*)))", "(title=x)", "(!(title=x))", "(!(|(title=*)(!(title=*))))"} {
-			res, err := c.Conn().Search(ldap.NewSearchRequest(s.container("Staff"), ldap.ScopeSingleLevel, 0, 0, 0, false, "(&(objectClass=person)"+f+")", []string{"cn", attr, "ntsecuritydescriptor"}, nil))
+		for filter, want := range map[string][]string{"(title=*)": {shown}, "(!(title=*))": {absent}, "(|(title=*)(!(title=*)))": {shown, absent}, "(!(title=y))": {shown, absent}} {
 			var got []string
-			for _, e := range res.Entries {
-				got = append(got, fmt.Sprint(e.GetAttributeValue("cn"), "/", e.GetAttributeValue(attr), "/", len(e.GetAttributeValue("ntsecuritydescriptor")), len(e.GetAttributeValue("nTSecurityDescriptor"))))
-			}
-			fmt.Println("EXP", s.name, f, got, err)
+			_, err := c.Search(t.Context(), source.Query{Base: s.container("Staff"), Scope: ldap.ScopeSingleLevel, Filter: "(&(objectClass=person)" + filter + ")", Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
+				for i := range page {
+					got = append(got, page[i].DN)
+				}
+				return nil
+			})
+			require.NoError(t, err)
+			assert.ElementsMatch(t, directory.FoldAll(want), directory.FoldAll(got), filter)
 		}
+	})
+}
+
+var rounds = flag.Int("rights.rounds", 12, "how many random denials to try on each server")
+var rightsSeed = flag.Uint64("rights.seed", 1, "which denials")
+
+// observatory is a yard for the auditor: accounts, groups, containers.
+type observatory struct {
+	*auditor
+	entries []string // DNs of what can be hidden
+	places  []string
+}
+
+func newObservatory(t *testing.T, s *subject, r *rand.Rand) *observatory {
+	o := &observatory{auditor: s.auditor(t)}
+	c := o.keeper
+	for n, place := range []string{"Staff", "Parked", "Lenses", "Domes"} {
+		if n > 1 {
+			s.add(t, c, s.container(place), map[string][]string{"objectClass": {"organizationalUnit"}})
+		}
+		o.places = append(o.places, s.container(place))
+		for i := range 4 {
+			logon := fmt.Sprintf("%s%d", strings.ToLower(place), i)
+			dn := s.person(t, c, place+fmt.Sprint(i), logon)
+			if place != "Staff" {
+				to := s.DN(place+fmt.Sprint(i), place)
+				rdn, parent := directory.SplitDN(to)
+				require.NoError(t, c.Conn().ModifyDN(ldap.NewModifyDNRequest(dn, rdn, true, parent)))
+				dn = to
+			}
+			o.entries = append(o.entries, dn)
+			switch r.IntN(4) {
+			case 0: // never used
+			case 1:
+				o.signIn(t, dn, logon)
+				o.disable(t, dn)
+			default:
+				o.signIn(t, dn, logon)
+			}
+			if r.IntN(2) == 0 {
+				require.Zero(t, modify(c, dn, func(r *ldap.ModifyRequest) { r.Replace("title", []string{"Optician"}) }))
+			}
+		}
+	}
+	for i := range 4 {
+		var members []string
+		if i != 3 || s.dialect == directory.OpenLDAP {
+			members = o.entries[i : i+2]
+		}
+		o.entries = append(o.entries, s.group(t, c, fmt.Sprintf("crew%d", i), members...))
+	}
+	for _, place := range []string{"Empty", "Nested"} {
+		s.add(t, c, s.container(place), map[string][]string{"objectClass": {"organizationalUnit"}})
+	}
+	_, nested := directory.SplitDN("x," + s.container("Nested"))
+	inner := strings.Replace(s.container("Inner"), ","+s.base, ","+nested, 1)
+	s.add(t, c, inner, map[string][]string{"objectClass": {"organizationalUnit"}})
+	o.places = append(o.places, s.container("Groups"), nested)
+	o.entries = append(o.entries, inner)
+	return o
+}
+
+func (o *observatory) signIn(t *testing.T, dn, logon string) {
+	t.Helper()
+	if o.samba != nil {
+		dn = logon + "@larkmoor.example"
+	}
+	c := o.keeper
+	other, err := c.Another(t.Context())
+	require.NoError(t, err)
+	defer other.Close()
+	require.NoError(t, other.Conn().Bind(dn, "Right-secret1"), dn)
+}
+
+func (o *observatory) disable(t *testing.T, dn string) {
+	t.Helper()
+	attr, value := "pwdAccountLockedTime", directory.PermanentLockValue
+	switch o.dialect {
+	case directory.AD:
+		attr, value = "userAccountControl", "514"
+	case directory.NS389:
+		attr, value = "nsAccountLock", "true"
+	}
+	require.Zero(t, modify(o.keeper, dn, func(r *ldap.ModifyRequest) { r.Replace(attr, []string{value}) }))
+}
+
+// effect is what a denial has to be told as: what is hidden of entries right
+// below a place.
+type effect struct{ place, what string }
+
+// denials hide something at random. They return what they hid, and what of it
+// can be seen to be hidden.
+func (o *observatory) denials(t *testing.T, r *rand.Rand) (said []string, effects []effect) {
+	telling := map[*directory.Dialect][]string{
+		directory.AD:       {"lastLogon", "lastLogonTimestamp", "userAccountControl", "accountExpires", "pwdLastSet", "lockoutTime", "mail", "displayName", "member", "whenCreated"},
+		directory.OpenLDAP: {"pwdLastSuccess", "pwdAccountLockedTime", "pwdChangedTime", "mail", "sn", "member", "createTimestamp"},
+		directory.NS389:    {"lastLoginTime", "nsAccountLock", "pwdUpdateTime", "mail", "sn", "member", "createTimestamp"},
+	}[o.dialect]
+	// What one denial hides another cannot be seen to hide.
+	whole, veiled := []string{}, map[string][]string{}
+	for range 1 + r.IntN(3) {
+		attr := telling[r.IntN(len(telling))]
+		entry, place := o.entries[r.IntN(len(o.entries))], o.places[r.IntN(len(o.places))]
+		switch r.IntN(5) {
+		case 0, 1:
+			o.deny(t, entry, false, attr)
+			said, veiled[attr] = append(said, attr+" of "+entry), append(veiled[attr], entry)
+		case 2:
+			o.deny(t, place, true, attr)
+			said, veiled[attr] = append(said, attr+" below "+place), append(veiled[attr], o.below(place)...)
+		case 3:
+			o.hide(t, entry, false)
+			said, whole = append(said, "all of "+entry), append(whole, entry)
+		case 4:
+			o.hide(t, place, true)
+			said, whole = append(said, "all below "+place), append(append(whole, place), o.below(place)...)
+		}
+	}
+	// What an entry itself allows counts before what it inherits.
+	eye, err := source.Connect(t.Context(), source.Target{Yard: o.yard})
+	require.NoError(t, err)
+	defer eye.Close()
+	for attr, entries := range veiled {
+		for _, dn := range entries {
+			if _, place := directory.SplitDN(dn); !slices.Contains(whole, dn) && o.shows(t, o.keeper, dn, attr) && !o.shows(t, eye, dn, attr) {
+				effects = append(effects, effect{place, attr})
+			}
+		}
+	}
+	for _, dn := range whole {
+		// slapd says no more than whether there is anything below an entry, and
+		// nobody says anything of what stands below a hidden one.
+		if _, place := directory.SplitDN(dn); o.dialect != directory.OpenLDAP && !slices.Contains(whole, place) && !o.shows(t, eye, dn, "objectClass") {
+			effects = append(effects, effect{place, "entries below"})
+		}
+	}
+	return said, effects
+}
+
+// shows tells whether an account is shown an attribute of an entry.
+func (o *observatory) shows(t *testing.T, c *source.Server, dn, attr string) (shown bool) {
+	t.Helper()
+	_, err := c.Search(t.Context(), source.Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{attr}}, func(page []directory.Entry) error {
+		for i := range page {
+			shown = shown || page[i].Has(attr)
+		}
+		return nil
+	})
+	require.True(t, err == nil || errors.Is(err, source.ErrNotFound), "%v", err)
+	return shown
+}
+
+// below are the entries at or below a place.
+func (o *observatory) below(place string) (dns []string) {
+	for _, dn := range append(o.entries, o.places...) {
+		if dn != place && directory.Under(directory.FoldDN(dn), directory.FoldDN(place)) {
+			dns = append(dns, dn)
+		}
+	}
+	return dns
+}
+
+// TestNothingSureRestsOnWhatIsHidden audits random yards with least rights and
+// holds that against what is seen with all rights.
+func TestNothingSureRestsOnWhatIsHidden(t *testing.T) {
+	asOf := time.Now().AddDate(0, 0, 400)
+	findings := func(t *testing.T, yard settings.Yard) *audit.Report {
+		t.Helper()
+		c, err := source.Connect(t.Context(), source.Target{Yard: yard})
+		require.NoError(t, err)
+		defer c.Close()
+		survey, err := c.Survey(t.Context())
+		require.NoError(t, err)
+		report, err := audit.Run(survey, settings.Defaults(), audit.Options{AsOf: asOf})
+		require.NoError(t, err)
+		return report
+	}
+	each(t, func(t *testing.T, s *subject) {
+		if s.name == "practice" {
+			t.Skip("it denies nobody anything")
+		}
+		r := rand.New(rand.NewPCG(*rightsSeed, 1))
+		o := newObservatory(t, s, r)
+		full := s.yard
+		full.Base = s.base
+		findings(t, o.yard) // the auditor signs in
+		truth := map[string]bool{}
+		for _, f := range findings(t, full).Findings {
+			truth[f.Check+" "+directory.FoldDN(f.DN)] = true
+		}
+		require.NotEmpty(t, truth)
+		sure := 0
+		for round := range *rounds {
+			said, effects := o.denials(t, r)
+			report := findings(t, o.yard)
+			for _, f := range report.Findings {
+				if f.Confidence != audit.Sure {
+					continue
+				}
+				sure++
+				if !truth[f.Check+" "+directory.FoldDN(f.DN)] {
+					t.Errorf("round %d, with %q hidden: %s of %s is false, and sure: %v\nnotes: %q", round, said, f.Check, f.DN, f.Evidence, report.Notes)
+				}
+			}
+			told := strings.Join(audit.DescribeHidden(report.Survey, directory.AttrSet{}), "\n")
+			for _, e := range effects {
+				assert.Regexp(t, "(?m)^"+regexp.QuoteMeta(e.place)+": .*"+e.what, told, "round %d, with %q hidden", round, said)
+			}
+			o.free(t)
+		}
+		assert.Greater(t, sure, *rounds, "there is something that can be said for sure")
 	})
 }

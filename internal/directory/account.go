@@ -46,6 +46,9 @@ type Subject struct {
 	DN      string
 	Logon   string
 	ID      string // raw value of the dialect's identity attribute
+	// Hidden are attributes that it does not show, and that whoever read it may
+	// not read of it: their absence proves nothing.
+	Hidden AttrSet
 }
 
 // Name returns what to call the entry: its logon name, or its DN.

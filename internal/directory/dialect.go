@@ -35,6 +35,10 @@ type Dialect struct {
 	// entries that go.
 	KeepsLinks bool
 
+	// What else tells something by being absent: of accounts, of groups, and of
+	// containers.
+	accountTelling, groupTelling, placeTelling []AttrID
+
 	marks    AttrSet  // an entry with one of them speaks this dialect
 	ask      []AttrID // what to ask a server for, besides what all dialects share
 	read     func(a *Account, e *Entry) (bad AttrSet)
@@ -117,6 +121,9 @@ func (d *Dialect) fill(a *Account, e *Entry) (bad AttrSet) {
 	bad = d.read(a, e)
 	if a.Logon == "" && a.Kind != KindOther {
 		a.Logon = LeafValue(a.DN)
+	}
+	if a.Present.Has(AttrHidden) {
+		a.Hidden = hiddenIn(e)
 	}
 	return bad
 }

@@ -168,7 +168,7 @@ func TestSecretsAreKnownInAnyForm(t *testing.T) {
 func TestLookupAttrKnowsNamesInAnyCase(t *testing.T) {
 	for id := AttrUnknown + 1; id < attrCount; id++ {
 		assert.Equal(t, id, LookupAttr(strings.ToUpper(id.String())))
-		if id == AttrLatestLogon { // an option of its own
+		if strings.Contains(id.String(), ";") { // an option of its own
 			continue
 		}
 		assert.Equal(t, id, LookupAttr(id.String()+";range=0-1499"))

@@ -115,6 +115,10 @@ const (
 	AttrEmployeeType
 	AttrDescription
 	AttrLatestLogon
+	AttrHidden
+	AttrHidesBelow
+	AttrHasSubordinates
+	AttrNumSubordinates
 	AttrExtension1
 	AttrExtension2
 	AttrExtension3
@@ -237,6 +241,10 @@ var attrNames = [attrCount]string{
 	AttrEmployeeType:               "employeeType",
 	AttrDescription:                "description",
 	AttrLatestLogon:                "lastLogon;x-latest",
+	AttrHidden:                     "objectClass;x-hidden",
+	AttrHidesBelow:                 "objectClass;x-hides-below",
+	AttrHasSubordinates:            "hasSubordinates",
+	AttrNumSubordinates:            "numSubordinates",
 	AttrExtension1:                 "extensionAttribute1",
 	AttrExtension2:                 "extensionAttribute2",
 	AttrExtension3:                 "extensionAttribute3",
@@ -256,6 +264,12 @@ var attrNames = [attrCount]string{
 
 // String returns the attribute's name as the schema spells it.
 func (id AttrID) String() string { return attrNames[id] }
+
+// OwnMark tells of what no directory holds: the tool's own notes in kept
+// surveys.
+func (id AttrID) OwnMark() bool {
+	return id == AttrLatestLogon || id == AttrHidden || id == AttrHidesBelow
+}
 
 // AttrNames writes the names of attributes of which any one would do.
 func AttrNames(ids []AttrID) string {

@@ -17,9 +17,12 @@ var OpenLDAP = &Dialect{
 	Created:     AttrCreateTimestamp,
 	Changed:     AttrModifyTimestamp,
 	MustChange:  []AttrID{AttrPwdReset},
+
+	accountTelling: append([]AttrID{AttrPwdPolicySubentry}, openAccountTelling...),
+	groupTelling:   openGroupTelling,
 	ask: []AttrID{AttrEntryUUID, AttrUID, AttrCreateTimestamp, AttrModifyTimestamp, AttrPwdLastSuccess,
 		AttrAuthTimestamp, AttrPwdAccountLockedTime, AttrPwdStartTime, AttrPwdEndTime, AttrPwdPolicySubentry,
-		AttrPwdChangedTime, AttrPwdReset, AttrPwdLockout, AttrPwdLockoutDuration, AttrPwdMaxAge, AttrShadowExpire, AttrMemberURL},
+		AttrPwdChangedTime, AttrPwdReset, AttrPwdLockout, AttrPwdLockoutDuration, AttrPwdMaxAge, AttrShadowExpire, AttrMemberURL, AttrHasSubordinates},
 	read:     readOpenLDAP,
 	disabled: disabledOpenLDAP,
 	locked:   lockedSince,

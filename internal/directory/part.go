@@ -17,7 +17,8 @@ type Part struct {
 	keep     AttrSet // texts to keep besides those that checks always look at
 	domain   *Domain
 	policies map[string]string
-	last     Key // the parent of the entry before
+	last     Key // the parent of the entry before, and what stands there
+	place    *place
 	arena    arena
 	buf      []byte
 }
@@ -42,10 +43,10 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 		a.Policy = p.policyName(a.Policy)
 	}
 	var parent Key
-	if a.Key, parent = keysOf(e.DN); parent != p.last {
-		s.parents[parent] = struct{}{}
-		p.last = parent
+	if a.Key, parent = keysOf(e.DN); p.place == nil || parent != p.last {
+		p.last, p.place = parent, s.placeOf(parent)
 	}
+	s.look(p.place, a, e)
 	if !a.Present.Has(AttrObjectClass) {
 		s.NoClass++
 	}
@@ -131,7 +132,7 @@ func (p *Part) addConfiguration(a *Account, e *Entry) {
 }
 
 func (p *Part) addPolicyLink(a *Account, e *Entry) {
-	if links := e.First("gPLink"); links != "" {
+	if links := e.First("gPLink"); links != "" || a.Hidden.Has(AttrGPLink) {
 		p.survey.PolicyLinks = append(p.survey.PolicyLinks, PolicyLink{a.clone(), strings.Clone(links)})
 	}
 }
@@ -300,7 +301,7 @@ func (s *Survey) Merge(p *Part) {
 	s.Misplaced = append(s.Misplaced, o.Misplaced...)
 	s.Unreadable = append(s.Unreadable, o.Unreadable...)
 	s.References = append(s.References, o.References...)
-	union(s.parents, o.parents)
+	s.visibility.merge(&o.visibility)
 	union(s.primaryGroups, o.primaryGroups)
 	union(s.gidNumbers, o.gidNumbers)
 	union(s.wellKnown, o.wellKnown)

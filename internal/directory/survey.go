@@ -50,7 +50,10 @@ type Survey struct {
 	Referrals int // references to other servers, not followed
 	Broken    int // records of a file that could not be read
 
-	parents       map[Key]struct{} // names that something stands below
+	// RightsRead says that the source told what the bound account may read;
+	// where it did not, what is hidden shows by what others carry.
+	RightsRead bool
+
 	primaryGroups map[uint32]struct{}
 	gidNumbers    map[string]struct{}
 	wellKnown     map[Key]struct{}
@@ -58,6 +61,7 @@ type Survey struct {
 	controllers   map[Key]struct{}
 	hosts         map[Key]string
 	others        []map[string]Moment // what each of Asked but the first knows of sign-ins
+	visibility
 }
 
 // SignIn is a sign-in that another system recorded.
@@ -142,10 +146,10 @@ type Container struct {
 	Created Moment
 }
 
-// PolicyLink is an entry that group policies are linked to.
+// PolicyLink is an entry that group policies are linked to, or may be.
 type PolicyLink struct {
 	Subject
-	Links string // the value of gPLink
+	Links string // the value of gPLink, "" where it may not be read
 }
 
 // Reference is a name that an entry holds of another.
@@ -169,8 +173,8 @@ const defaultLogonLag = 14 * 24 * time.Hour
 // NewSurvey returns an empty survey to merge parts into.
 func NewSurvey(d *Dialect) *Survey {
 	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{},
-		parents: map[Key]struct{}{}, primaryGroups: map[uint32]struct{}{}, gidNumbers: map[string]struct{}{}, wellKnown: map[Key]struct{}{},
-		controllers: map[Key]struct{}{}, hosts: map[Key]string{}}
+		primaryGroups: map[uint32]struct{}{}, gidNumbers: map[string]struct{}{}, wellKnown: map[Key]struct{}{},
+		controllers: map[Key]struct{}{}, hosts: map[Key]string{}, visibility: newVisibility()}
 }
 
 // SeenAnywhere is what any entry of the survey carries.
@@ -193,7 +197,7 @@ func (s *Survey) Shows(k Kind, ids ...AttrID) bool {
 }
 
 // HasBelow tells whether any entry stands below a name.
-func (s *Survey) HasBelow(k Key) bool { _, ok := s.parents[k]; return ok }
+func (s *Survey) HasBelow(k Key) bool { return s.places[k] != nil }
 
 // PrimaryOfSomebody tells whether a group is the primary group of an
 // account, by its RID.
@@ -264,25 +268,39 @@ func (s *Survey) policy(a *Account) (Policy, bool) {
 type Answer struct {
 	Yes    bool
 	Likely bool // the answer rests on something the survey does not show
+	Hidden bool // since whoever read it may not read it: nobody can tell
 	By     AttrID
 }
 
 // Disabled tells whether somebody has switched the account off.
-func (s *Survey) Disabled(a *Account, asOf time.Time) Answer { return s.Dialect.disabled(s, a, asOf) }
+func (s *Survey) Disabled(a *Account, asOf time.Time) Answer {
+	return a.unless(s.Dialect.disabled(s, a, asOf), s.Dialect.Enabled)
+}
 
 // Expired tells whether the account's expiry date is at or before asOf.
 func (s *Survey) Expired(a *Account, asOf time.Time) Answer {
-	return Answer{Yes: a.Expires.Known() && !a.Expires.Time().After(asOf), Likely: a.Expires.Unreadable(), By: a.Expires.Attr()}
+	return a.unless(Answer{Yes: a.Expires.Known() && !a.Expires.Time().After(asOf), Likely: a.Expires.Unreadable(), By: a.Expires.Attr()}, s.Dialect.Expiry)
 }
 
 // Enabled tells whether the account is neither disabled nor expired.
 func (s *Survey) Enabled(a *Account, asOf time.Time) Answer {
 	d, x := s.Disabled(a, asOf), s.Expired(a, asOf)
-	return Answer{Yes: !d.Yes && !x.Yes && (s.Dialect != AD || a.FlagsKnown), Likely: d.Likely || x.Likely, By: d.By}
+	return Answer{Yes: !d.Yes && !x.Yes && (s.Dialect != AD || a.FlagsKnown), Likely: d.Likely || x.Likely, Hidden: !d.Yes && !x.Yes && (d.Hidden || x.Hidden), By: d.By}
 }
 
 // LockedOut tells whether too many wrong passwords have locked the account.
-func (s *Survey) LockedOut(a *Account, asOf time.Time) Answer { return s.Dialect.locked(s, a, asOf) }
+func (s *Survey) LockedOut(a *Account, asOf time.Time) Answer {
+	return a.unless(s.Dialect.locked(s, a, asOf), s.Dialect.Locked)
+}
+
+// unless makes an answer likely that rests on the absence of what may not be
+// read.
+func (a *Account) unless(answer Answer, rests []AttrID) Answer {
+	if !answer.Yes && a.Hidden != (AttrSet{}) && a.Hidden.Overlaps(attrSet(rests...)) {
+		answer.Likely, answer.Hidden = true, true
+	}
+	return answer
+}
 
 // State says in a word or two whether an account can sign in: disabled,
 // expired, locked out, enabled or unknown.
@@ -412,6 +430,7 @@ func (s *Survey) takeLogon(a *Account, other int) bool {
 // servers know of its sign-ins. The result's strings point into the entry.
 func (s *Survey) Account(e *Entry) Account {
 	a := s.Dialect.Account(e)
+	s.hideBySight(&a.Subject, a.Present)
 	for i := range s.others {
 		if s.takeLogon(&a, i) {
 			a.Present.Add(AttrLastLogon)

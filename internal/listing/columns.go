@@ -226,7 +226,7 @@ func allColumns(rows []*row, d *directory.Dialect) []column {
 	names := map[string]string{}
 	for i := range rows {
 		for _, a := range rows[i].entry.Attrs {
-			if a.ID != directory.AttrLatestLogon && !directory.IsSecret(a.Name) {
+			if !a.ID.OwnMark() && !directory.IsSecret(a.Name) {
 				names[strings.ToLower(a.Name)] = a.Name
 			}
 		}

@@ -86,6 +86,7 @@ type Root struct {
 	NamingContexts []string
 	Default        string
 	Config         string
+	Schema         string // once somebody had to know
 	HostName       string
 	Controls       map[string]bool
 	Time           time.Time // the server's clock, zero where it does not say

@@ -46,6 +46,7 @@ type File struct {
 	taken  time.Time // of a kept survey
 	server string    // that a kept survey was read from
 	asked  []string  // the servers whose own sign-ins it holds
+	rights bool      // it says what could not be read
 	read   *directory.Survey
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
@@ -235,7 +236,7 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, error) {
 	began := time.Now()
 	s := directory.NewSurvey(d)
-	s.Asked = f.asked
+	s.Asked, s.RightsRead = f.asked, f.rights
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
 	work := func(records []ldif.Record) (j judged) {
 		j.part = directory.NewPart(len(records), f.Keep)
@@ -261,6 +262,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 		return nil
 	})
 	s.Broken = broken
+	s.Settle()
 	if err == nil && s.Entries == 0 && broken == 0 {
 		err = fmt.Errorf("%s holds no entries", f.name)
 	}

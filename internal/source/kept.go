@@ -38,6 +38,9 @@ type Manifest struct {
 	Asked []string `json:"asked,omitempty"`
 	// Referrals counts references to other servers, which were not followed.
 	Referrals int `json:"referrals,omitempty"`
+	// RightsRead says that what the bound account could not read is written down
+	// with each entry.
+	RightsRead bool `json:"rights_read,omitempty"`
 }
 
 const (
@@ -113,10 +116,13 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 				}
 			}
 			return write(func(take func(*directory.Entry) error) error {
-				return s.All(ctx, names, func(e *directory.Entry) error {
+				var about Reading
+				err := s.All(ctx, names, func(e *directory.Entry) error {
 					others(e)
 					return take(e)
-				}, &m.Referrals)
+				}, &about)
+				m.Referrals, m.RightsRead = about.Referrals, about.RightsRead
+				return err
 			})
 		})
 	case *File:
@@ -194,7 +200,7 @@ func OpenKept(dir, name string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.name, f.taken, f.Dialect, f.server, f.asked = "survey "+name, m.Taken, d, m.Server, m.Asked
+	f.name, f.taken, f.Dialect, f.server, f.asked, f.rights = "survey "+name, m.Taken, d, m.Server, m.Asked, m.RightsRead
 	return f, nil
 }
 

@@ -53,6 +53,7 @@ type Query struct {
 	NamesOnly   bool
 	ShowDeleted bool
 	FirstPage   bool // no more than one page
+	AccessList  bool // of nTSecurityDescriptor, the discretionary list only, which needs no special right
 	// Only are the values that are returned, besides all those of the attributes
 	// in Whole, where the server offers the control for that.
 	Only  []Value
@@ -71,6 +72,11 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 	controls := []ldap.Control{paging}
 	if q.Scope == ldap.ScopeBaseObject {
 		controls = nil
+	}
+	if q.AccessList {
+		flags := ldap.NewControlMicrosoftSDFlags()
+		flags.ControlValue = 4
+		controls = append(controls, flags)
 	}
 	if q.ShowDeleted {
 		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))
@@ -106,7 +112,7 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 				return referrals, ctx.Err()
 			}
 			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
-				return referrals, fmt.Errorf("%w: %s on %s", ErrNotFound, q.Base, s.URL)
+				return referrals, notFound(err, q.Base, s.URL)
 			}
 			return referrals, s.searchError(err)
 		}
@@ -225,6 +231,7 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 	err := s.retry(ctx, func() error {
 		out = s.newSurvey()
 		s.readServerPolicy(ctx, out)
+		var about Reading
 		part := directory.NewPart(partSize, s.target.Keep)
 		err := s.All(ctx, s.Dialect.Attributes(s.target.Keep), func(e *directory.Entry) error {
 			if part.Len() == partSize {
@@ -233,8 +240,9 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 			}
 			part.Add(s.Dialect, e)
 			return nil
-		}, &out.Referrals)
+		}, &about)
 		out.Merge(part)
+		out.Referrals, out.RightsRead = about.Referrals, about.RightsRead
 		return err
 	})
 	signIns := others()
@@ -244,6 +252,7 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 	if out.Entries == 0 {
 		return out, fmt.Errorf("%s shows no entries below %s to %s", s.URL, s.Base, s.boundName())
 	}
+	out.Settle()
 	takeSignIns(out, signIns)
 	return out, s.confirm(ctx, out)
 }
@@ -266,12 +275,21 @@ func (s *Server) confirm(ctx context.Context, out *directory.Survey) error {
 		})
 		switch {
 		case errors.Is(err, ErrNotFound):
-			out.Absent[r.Key] = true
+			out.Absent[r.Key] = s.provesAbsence(err)
 		case err != nil && (Lost(err) || ctx.Err() != nil):
 			return err
 		}
 	}
 	return nil
+}
+
+// provesAbsence tells whether an answer that an entry is not there can be
+// believed of an account that may not read everything. OpenLDAP gives the same
+// answer for what is hidden, but then does not say how far it got (RFC 4511
+// 4.1.9, matchedDN); 389 Directory Server answers there with success.
+func (s *Server) provesAbsence(err error) bool {
+	var missing *missingError
+	return s.Dialect != directory.OpenLDAP || errors.As(err, &missing) && missing.matched != ""
 }
 
 func (s *Server) newSurvey() *directory.Survey {
@@ -338,10 +356,18 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 		*out = *s.newSurvey()
 		out.Partial = true
 		s.readServerPolicy(ctx, out)
+		v, err := s.sees(ctx, false)
+		if err != nil {
+			return err
+		}
+		out.RightsRead = v != nil
 		for _, q := range queries {
 			part := directory.NewPart(1, s.target.Keep)
 			q.Attributes = attributes
-			_, err := s.Search(ctx, q, func(page []directory.Entry) error {
+			_, err := s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
+				if err := v.look(ctx, page); err != nil {
+					return err
+				}
 				for i := range page {
 					part.Add(s.Dialect, &page[i])
 				}
@@ -352,12 +378,12 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 				return err
 			}
 		}
-		if !need.Policies {
-			return nil
+		if need.Policies {
+			part := directory.NewPart(1, s.target.Keep)
+			err = s.configuration(ctx, v, func(e *directory.Entry) error { part.Add(s.Dialect, e); return nil })
+			out.Merge(part)
 		}
-		part := directory.NewPart(1, s.target.Keep)
-		err := s.configuration(ctx, func(e *directory.Entry) error { part.Add(s.Dialect, e); return nil })
-		out.Merge(part)
+		out.Settle()
 		return err
 	})
 	return out, err
@@ -383,14 +409,33 @@ func (s *Server) HostName() string {
 	return s.URL
 }
 
-// All hands over every entry of the base with the named attributes, and on
-// the `ad` schema the list of servers from the configuration partition.
-func (s *Server) All(ctx context.Context, attributes []string, take func(*directory.Entry) error, referrals *int) error {
+// Reading is what is to be said of a reading of everything.
+type Reading struct {
+	Referrals  int  // references to other servers, not followed
+	RightsRead bool // what the bound account may not read is written down with each entry
+}
+
+// All hands over every entry of the base with the named attributes and what of
+// it may not be read, and on the `ad` schema the list of servers from the
+// configuration partition.
+func (s *Server) All(ctx context.Context, attributes []string, take func(*directory.Entry) error, about *Reading) error {
 	changes, err := s.flagChanges(ctx)
 	if err != nil {
 		return err
 	}
-	*referrals, err = s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes}, func(page []directory.Entry) error {
+	v, err := s.sees(ctx, true)
+	if err != nil {
+		return err
+	}
+	*about = Reading{RightsRead: v != nil}
+	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes}
+	if s.Dialect == directory.AD {
+		q.Filter = everyEntry
+	}
+	about.Referrals, err = s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
+		if err := v.look(ctx, page); err != nil {
+			return err
+		}
 		for i := range page {
 			if meta := changes[page[i].DN]; meta != "" && !page[i].Has("replPropertyMetaData") {
 				page[i].Set("replPropertyMetaData", meta)
@@ -404,18 +449,21 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 	if err != nil {
 		return err
 	}
-	return s.configuration(ctx, take)
+	return s.configuration(ctx, v, take)
 }
 
 // configuration hands over the servers and sites that the configuration
 // partition of the `ad` schema lists. Where it cannot be read, their number is
 // not known.
-func (s *Server) configuration(ctx context.Context, take func(*directory.Entry) error) error {
+func (s *Server) configuration(ctx context.Context, v *seer, take func(*directory.Entry) error) error {
 	if s.Root.Config == "" {
 		return nil
 	}
-	_, err := s.Search(ctx, Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
-		Attributes: []string{"objectClass", "dNSHostName", "gPLink", "objectGUID"}}, func(page []directory.Entry) error {
+	_, err := s.Search(ctx, v.ask(Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
+		Attributes: []string{"objectClass", "dNSHostName", "gPLink", "objectGUID"}}), func(page []directory.Entry) error {
+		if err := v.look(ctx, page); err != nil {
+			return err
+		}
 		for i := range page {
 			if err := take(&page[i]); err != nil {
 				return err
@@ -711,24 +759,21 @@ func (s *Server) DeniedDelete(ctx context.Context, dn string) (bool, error) {
 	if s.Dialect != directory.AD {
 		return false, nil
 	}
-	flags := ldap.NewControlMicrosoftSDFlags()
-	flags.ControlValue = 4 // the discretionary list only, which needs no special right
-	var res *ldap.SearchResult
-	err := s.retry(ctx, func() (err error) {
-		res, err = s.conn.Search(ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
-			[]string{"nTSecurityDescriptor"}, []ldap.Control{flags}))
-		return Answered(err)
+	var found []directory.Entry
+	err := s.retry(ctx, func() error {
+		_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"nTSecurityDescriptor"}, AccessList: true}, func(page []directory.Entry) error {
+			found = page
+			return nil
+		})
+		return err
 	})
-	if ldap.IsErrorAnyOf(err, ldap.LDAPResultUnavailableCriticalExtension, ldap.LDAPResultNoSuchObject) {
+	if errors.Is(err, ErrNotFound) || ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailableCriticalExtension) {
 		return false, nil
 	}
-	if err != nil {
-		return false, s.searchError(err)
+	if err != nil || len(found) != 1 {
+		return false, err
 	}
-	if len(res.Entries) != 1 {
-		return false, nil
-	}
-	return directory.DeniesDelete(res.Entries[0].GetEqualFoldAttributeValue("nTSecurityDescriptor"))
+	return directory.DeniesDelete(found[0].First("nTSecurityDescriptor"))
 }
 
 // ByIdentity reads one whole entry by the identity that renaming, moving and

@@ -116,3 +116,21 @@ func EscapeFilter(value string) string { return ldap.EscapeFilter(value) }
 
 // ErrNotFound is the error for an entry that is not there.
 var ErrNotFound = errors.New("no such entry")
+
+// missingError is ErrNotFound from a server.
+type missingError struct {
+	dn, url string
+	matched string // the nearest entry above it that the server names, "" for none
+}
+
+func (e *missingError) Error() string { return fmt.Sprintf("%s: %s on %s", ErrNotFound, e.dn, e.url) }
+func (e *missingError) Unwrap() error { return ErrNotFound }
+
+func notFound(err error, dn, url string) error {
+	missing := &missingError{dn: dn, url: url}
+	var answer *ldap.Error
+	if errors.As(err, &answer) {
+		missing.matched = answer.MatchedDN
+	}
+	return missing
+}

@@ -1,0 +1,332 @@
+package directory
+
+import (
+	"maps"
+	"math/bits"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// What is not there and what may not be read look the same. This file keeps
+// the two apart: by what the source told of each entry (Entry.Hide), or by
+// what entries of one place never show while most elsewhere do.
+
+// Hide writes down, with the entry itself, which attributes may not be read of
+// it and whether it may hide entries below it, so that kept surveys hold that
+// too. Attributes that it shows are not hidden.
+func (e *Entry) Hide(attrs AttrSet, below bool) {
+	var names []string
+	for id := range attrs.All() {
+		if !e.Has(id.String()) {
+			names = append(names, id.String())
+		}
+	}
+	if len(names) > 0 {
+		e.Set(AttrHidden.String(), names...)
+	}
+	if below {
+		e.Set(AttrHidesBelow.String(), "TRUE")
+	}
+}
+
+func hiddenIn(e *Entry) (hidden AttrSet) {
+	for _, name := range e.Get(AttrHidden.String()) {
+		if id := LookupAttr(name); id != AttrUnknown {
+			hidden.Add(id)
+		}
+	}
+	return hidden
+}
+
+// Telling are the attributes of entries of a kind whose absence says something.
+func (d *Dialect) Telling(k Kind) AttrSet {
+	switch {
+	case k.IsAccount():
+		return d.facts().Union(attrSet(d.accountTelling...))
+	case k == KindGroup:
+		return attrSet(append([]AttrID{d.Created}, d.groupTelling...)...)
+	case k == KindOU || k == KindDomain:
+		return attrSet(append([]AttrID{d.Created}, d.placeTelling...)...)
+	case k == KindPolicyContainer:
+		return attrSet(d.Created)
+	}
+	return AttrSet{}
+}
+
+// facts are the attributes that states and times of accounts follow from.
+func (d *Dialect) facts() AttrSet {
+	return attrSet(slices.Concat(d.LastLogon, d.Enabled, d.Expiry, d.Locked, d.PasswordSet, d.MustChange, []AttrID{d.Created, AttrPrimaryGroupID})...)
+}
+
+var (
+	adAccountTelling = []AttrID{AttrResultantPSO, AttrAdminCount, AttrManager, AttrManagedBy, AttrGivenName, AttrSN, AttrDisplayName, AttrMail, AttrProxyAddresses,
+		AttrUserPrincipalName, AttrEmployeeID, AttrEmployeeNumber, AttrServicePrincipalName, AttrSIDHistory, AttrOperatingSystem, AttrRecipientTypeDetails, AttrMasterAccountSID, AttrIsCriticalSystemObject}
+	openAccountTelling = []AttrID{AttrManager, AttrGivenName, AttrSN, AttrDisplayName, AttrMail, AttrEmployeeNumber, AttrGIDNumber}
+	openGroupTelling   = []AttrID{AttrMember, AttrUniqueMember, AttrMemberUID}
+)
+
+// visibility is what a survey knows of what was hidden from it.
+type visibility struct {
+	places   map[Key]*place
+	totals   [kindCount]int               // entries that are not built in
+	carriers [kindCount]*[attrCount]int32 // how many of them show an attribute
+	hides    map[Key]string               // names of entries below which not all is shown
+	said     []said
+	bySight  map[Key]*[kindCount]AttrSet // what entries of a place never show
+}
+
+// place is what is known of the entries right below a name.
+type place struct {
+	entries int
+	kinds   []seen
+}
+
+type seen struct {
+	kind Kind
+	n    int
+	any  AttrSet // what at least one shows
+}
+
+// said is what an entry says of how many stand below it.
+type said struct {
+	key  Key
+	name string
+	n    int // at least
+}
+
+func newVisibility() visibility {
+	return visibility{places: map[Key]*place{}, hides: map[Key]string{}}
+}
+
+func (v *visibility) placeOf(k Key) *place {
+	p := v.places[k]
+	if p == nil {
+		p = &place{}
+		v.places[k] = p
+	}
+	return p
+}
+
+func (p *place) of(k Kind) *seen {
+	for i := range p.kinds {
+		if p.kinds[i].kind == k {
+			return &p.kinds[i]
+		}
+	}
+	p.kinds = append(p.kinds, seen{kind: k})
+	return &p.kinds[len(p.kinds)-1]
+}
+
+// look takes note of what an entry shows, at its place.
+func (v *visibility) look(p *place, a *Account, e *Entry) {
+	p.entries++
+	v.note(a, e)
+	if a.BuiltIn {
+		return // these are like no other
+	}
+	v.totals[a.Kind]++
+	at := p.of(a.Kind)
+	at.n++
+	at.any = at.any.Union(a.Present)
+	counts := v.carriers[a.Kind]
+	if counts == nil {
+		counts = &[attrCount]int32{}
+		v.carriers[a.Kind] = counts
+	}
+	for i, word := range a.Present {
+		for ; word != 0; word &= word - 1 {
+			counts[i*64+bits.TrailingZeros64(word)]++
+		}
+	}
+}
+
+// note takes note of what an entry says of those below it.
+func (v *visibility) note(a *Account, e *Entry) {
+	if a.Present.Has(AttrHidesBelow) {
+		v.hides[a.Key] = strings.Clone(e.DN)
+	}
+	if a.Hidden.Has(AttrObjectClass) { // what it is cannot be told
+		_, parent := SplitDN(e.DN)
+		v.hides[KeyOf(parent)] = strings.Clone(parent)
+	}
+	if a.Present.Has(AttrNumSubordinates) || a.Present.Has(AttrHasSubordinates) {
+		n, _ := strconv.Atoi(e.First(AttrNumSubordinates.String()))
+		if n == 0 && e.First(AttrHasSubordinates.String()) == "TRUE" {
+			n = 1
+		}
+		if n > 0 {
+			v.said = append(v.said, said{a.Key, strings.Clone(e.DN), n})
+		}
+	}
+}
+
+func (v *visibility) merge(o *visibility) {
+	for k, from := range o.places {
+		into := v.places[k]
+		if into == nil {
+			v.places[k] = from
+			continue
+		}
+		into.entries += from.entries
+		for _, f := range from.kinds {
+			at := into.of(f.kind)
+			at.n += f.n
+			at.any = at.any.Union(f.any)
+		}
+	}
+	for k, counts := range o.carriers {
+		v.totals[k] += o.totals[k]
+		switch {
+		case counts == nil:
+		case v.carriers[k] == nil:
+			v.carriers[k] = counts
+		default:
+			for id, n := range counts {
+				v.carriers[k][id] += n
+			}
+		}
+	}
+	maps.Copy(v.hides, o.hides)
+	v.said = append(v.said, o.said...)
+}
+
+// fewest is how many entries of a kind a place must have before what none of
+// them shows is taken as hidden there.
+const fewest = 3
+
+// Settle works out what was hidden, once all entries are in the survey: where
+// fewer entries were seen below a name than it says it has; and, unless the
+// source told by rights, what entries of one place never show though half of
+// those elsewhere do.
+func (s *Survey) Settle() {
+	for _, one := range s.said {
+		if p := s.places[one.key]; p == nil || p.entries < one.n {
+			s.hides[one.key] = one.name
+		}
+	}
+	if !s.RightsRead {
+		s.settleBySight()
+	}
+	for i := range s.Groups {
+		if g := &s.Groups[i]; g.Kind == KindGroup && g.Hidden.Overlaps(attrSet(openGroupTelling...)) {
+			g.Incomplete = true
+		}
+	}
+}
+
+func (s *Survey) settleBySight() {
+	s.bySight = map[Key]*[kindCount]AttrSet{}
+	for k, p := range s.places {
+		for _, at := range p.kinds {
+			if at.n < fewest {
+				continue
+			}
+			elsewhere := s.totals[at.kind] - at.n
+			for id := range s.Dialect.Telling(at.kind).Without(at.any).All() {
+				if n := int(s.carriers[at.kind][id]); n > 0 && 2*n >= elsewhere {
+					if s.bySight[k] == nil {
+						s.bySight[k] = &[kindCount]AttrSet{}
+					}
+					s.bySight[k][at.kind].Add(id)
+				}
+			}
+		}
+	}
+	if len(s.bySight) == 0 {
+		return
+	}
+	for _, part := range s.Accounts.parts {
+		for i := range part {
+			s.hideBySight(&part[i].Subject, part[i].Present)
+		}
+	}
+	for i := range s.Groups {
+		s.hideBySight(&s.Groups[i].Subject, AttrSet{})
+	}
+	for i := range s.Units {
+		s.hideBySight(&s.Units[i].Subject, AttrSet{})
+	}
+}
+
+// hideBySight hides of an entry what no other of its kind and place shows.
+func (s *Survey) hideBySight(of *Subject, present AttrSet) {
+	if len(s.bySight) == 0 {
+		return
+	}
+	_, parent := keysOf(of.DN)
+	if at := s.bySight[parent]; at != nil {
+		of.Hidden = of.Hidden.Union(at[of.Kind].Without(present))
+	}
+}
+
+// HidesBelow tells whether entries may stand right below a name that were not
+// shown.
+func (s *Survey) HidesBelow(k Key) bool { return s.hides[k] != "" }
+
+// Hiding returns the names of entries below which not everything was shown,
+// sorted.
+func (s *Survey) Hiding() []string { return slices.Sorted(maps.Values(s.hides)) }
+
+// HiddenAt is an attribute that entries of a kind do not show at a place,
+// where they may have it.
+type HiddenAt struct {
+	Place string // DN of the container
+	Kind  Kind
+	Attr  AttrID
+	N     int // of how many entries
+}
+
+// HiddenAttributes returns what is hidden where, by place. Told by rights it is
+// everything; told by sight only what states, sign-ins, members and links
+// follow from, and the attributes in also: service accounts have no first
+// names, hidden or not.
+func (s *Survey) HiddenAttributes(also AttrSet) []HiddenAt {
+	type where struct {
+		place string
+		kind  Kind
+		attr  AttrID
+	}
+	counts := map[where]int{}
+	add := func(of *Subject) {
+		if of.Hidden == (AttrSet{}) {
+			return
+		}
+		_, parent := SplitDN(of.DN)
+		hidden := of.Hidden
+		if !s.RightsRead && of.Kind.IsAccount() {
+			hidden = hidden.Without(hidden.Without(s.Dialect.facts().Union(also)))
+		}
+		for id := range hidden.All() {
+			counts[where{parent, of.Kind, id}]++
+		}
+	}
+	for a := range s.Accounts.All() {
+		add(&a.Subject)
+	}
+	for i := range s.Groups {
+		add(&s.Groups[i].Subject)
+	}
+	for i := range s.Units {
+		add(&s.Units[i].Subject)
+	}
+	for i := range s.PolicyLinks {
+		if s.PolicyLinks[i].Kind != KindOU { // the others are among the units
+			add(&s.PolicyLinks[i].Subject)
+		}
+	}
+	out := make([]HiddenAt, 0, len(counts))
+	for w, n := range counts {
+		out = append(out, HiddenAt{w.place, w.kind, w.attr, n})
+	}
+	slices.SortFunc(out, func(x, y HiddenAt) int {
+		if c := strings.Compare(x.Place, y.Place); c != 0 {
+			return c
+		}
+		if x.Kind != y.Kind {
+			return int(x.Kind) - int(y.Kind)
+		}
+		return int(x.Attr) - int(y.Attr)
+	})
+	return out
+}

@@ -1,0 +1,251 @@
+package source
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// everyEntry selects entries that hide their classes too, on servers that take
+// what may not be read for absent.
+const everyEntry = "(|(objectClass=*)(!(objectClass=*)))"
+
+// seer finds out what the bound account may not read of entries, and writes it
+// down with them. On the `ad` schema access lists say so. Elsewhere a filter
+// does: "(!(mail=*))" is true only where the server may tell this account that
+// there is no mail; it is Undefined where the account has no right to know
+// (RFC 4511 4.5.1.7), and was so on OpenLDAP and 389 Directory Server.
+type seer struct {
+	server *Server
+	reader *directory.Reader // ad
+	// whole are the entries of which nothing is hidden that tells something.
+	whole map[directory.Key]struct{}
+	told  directory.AttrSet // attributes that the server's schema has
+}
+
+// sees makes a seer, nil where rights cannot be told. It asks first for all
+// accounts, where these are to be looked at, and all groups.
+func (s *Server) sees(ctx context.Context, accounts bool) (*seer, error) {
+	if s.Dialect == directory.AD {
+		reader, err := s.newReader(ctx)
+		if reader == nil {
+			return nil, err
+		}
+		return &seer{server: s, reader: reader}, nil
+	}
+	v := &seer{server: s, whole: map[directory.Key]struct{}{}}
+	for id := range s.telling(directory.KindUser, directory.KindGroup, directory.KindOU).All() {
+		d, err := s.Defined(ctx, id.String())
+		if err != nil {
+			return nil, err
+		}
+		if d != nil {
+			v.told.Add(id)
+		}
+	}
+	if v.told == (directory.AttrSet{}) {
+		return nil, nil // the server publishes no schema
+	}
+	whole := "(|(&" + GroupFilter + v.decidable(directory.KindGroup) + ")(&(objectClass=organizationalUnit)" + v.decidable(directory.KindOU) + ")"
+	if accounts {
+		whole += "(&" + accountFilter + v.decidable(directory.KindUser) + ")"
+	}
+	whole += ")"
+	_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
+		for i := range page {
+			v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
+		}
+		return nil
+	})
+	return v, err
+}
+
+// telling are the attributes of entries of some kinds whose absence says
+// something.
+func (s *Server) telling(kinds ...directory.Kind) (all directory.AttrSet) {
+	for _, k := range kinds {
+		all = all.Union(s.Dialect.Telling(k))
+	}
+	return all
+}
+
+// accountFilter selects the accounts of servers other than those of the `ad`
+// schema.
+const accountFilter = "(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))"
+
+// decidable is true of entries of which the server may tell whether they have
+// each of the attributes that tell something.
+func (v *seer) decidable(k directory.Kind) string {
+	var b strings.Builder
+	for id := range v.telling(k).All() {
+		b.WriteString(eitherWay(id))
+	}
+	return b.String()
+}
+
+func eitherWay(id directory.AttrID) string { return fmt.Sprintf("(|(%[1]s=*)(!(%[1]s=*)))", id) }
+
+func (v *seer) telling(k directory.Kind) directory.AttrSet {
+	all := v.server.Dialect.Telling(k)
+	if v.reader != nil {
+		return all
+	}
+	return all.Without(all.Without(v.told))
+}
+
+// ask is what a query needs besides, so that its entries can be looked at.
+func (v *seer) ask(q Query) Query {
+	if v == nil || v.reader == nil {
+		return q
+	}
+	q.Attributes = append(slices.Clip(q.Attributes), "nTSecurityDescriptor")
+	q.AccessList = true
+	return q
+}
+
+// look writes down what is hidden of entries.
+func (v *seer) look(ctx context.Context, page []directory.Entry) error {
+	if v == nil {
+		return nil
+	}
+	if v.reader != nil {
+		for i := range page {
+			v.byAccessList(&page[i])
+		}
+		return nil
+	}
+	return v.byFilter(ctx, page)
+}
+
+func (v *seer) byAccessList(e *directory.Entry) {
+	sight := v.reader.Sight(e.First("nTSecurityDescriptor"), e.First("objectSid"))
+	e.Attrs = slices.DeleteFunc(e.Attrs, func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "nTSecurityDescriptor") })
+	account := directory.AD.Account(e)
+	telling := v.telling(account.Kind)
+	telling.Add(directory.AttrObjectClass)
+	hidden := telling
+	if sight.Known {
+		hidden = telling.Without(telling.Without(sight.Hidden))
+	}
+	container := account.Kind == directory.KindOU || account.Kind == directory.KindDomain || account.Kind == directory.KindOther
+	e.Hide(hidden, container && !sight.Children)
+}
+
+// byFilter asks, of the entries that are not known to show all, for each
+// attribute whether the server may tell.
+func (v *seer) byFilter(ctx context.Context, page []directory.Entry) error {
+	var ids strings.Builder
+	doubtful := map[directory.Key]*directory.Entry{}
+	identity := v.server.Dialect.Identity.String()
+	for i := range page {
+		e := &page[i]
+		key := directory.KeyOf(e.DN)
+		if _, whole := v.whole[key]; whole || v.kind(e) == directory.KindOther {
+			continue
+		}
+		doubtful[key] = e
+		if id := e.First(identity); id != "" {
+			ids.WriteString(IdentityFilter(v.server.Dialect, id))
+		}
+	}
+	if len(doubtful) == 0 {
+		return nil
+	}
+	shown := map[directory.Key]directory.AttrSet{}
+	if ids.Len() > 0 {
+		for id := range v.told.All() {
+			_, err := v.server.Search(ctx, Query{Base: v.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|" + ids.String() + ")" + eitherWay(id) + ")", Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
+				for i := range page {
+					key := directory.KeyOf(page[i].DN)
+					set := shown[key]
+					set.Add(id)
+					shown[key] = set
+				}
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	for key, e := range doubtful {
+		e.Hide(v.telling(v.kind(e)).Without(shown[key]), false)
+	}
+	return nil
+}
+
+func (v *seer) kind(e *directory.Entry) directory.Kind {
+	switch a := v.server.Dialect.Account(e); {
+	case a.Kind.IsAccount():
+		return directory.KindUser
+	case a.Kind == directory.KindGroup || a.Kind == directory.KindOU:
+		return a.Kind
+	}
+	return directory.KindOther
+}
+
+// newReader reads what judging by access lists takes: the groups of the bound
+// account, and how the schema names attributes in such lists. It is nil where
+// any of that, or the list of the base itself, may not be read.
+func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
+	var token []string
+	_, err := s.Search(ctx, Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"tokenGroups", "schemaNamingContext"}}, func(page []directory.Entry) error {
+		for i := range page {
+			token = page[i].Get("tokenGroups")
+			s.Root.Schema = page[i].First("schemaNamingContext")
+		}
+		return nil
+	})
+	if err != nil || len(token) == 0 || s.Root.Schema == "" {
+		return nil, ignoreHidden(err)
+	}
+	var names strings.Builder
+	all := s.telling(directory.KindUser, directory.KindGroup, directory.KindOU, directory.KindPolicyContainer)
+	all.Add(directory.AttrObjectClass)
+	for id := range all.All() {
+		names.WriteString("(lDAPDisplayName=" + id.String() + ")")
+	}
+	properties := map[directory.AttrID]directory.Property{}
+	_, err = s.Search(ctx, Query{Base: s.Root.Schema, Scope: ldap.ScopeSingleLevel, Filter: "(|" + names.String() + ")",
+		Attributes: []string{"lDAPDisplayName", "schemaIDGUID", "attributeSecurityGUID", "searchFlags"}}, func(page []directory.Entry) error {
+		for i := range page {
+			e := &page[i]
+			flags, _ := directory.ParseFlags(e.First("searchFlags"))
+			properties[directory.LookupAttr(e.First("lDAPDisplayName"))] = directory.Property{ID: e.First("schemaIDGUID"), Set: e.First("attributeSecurityGUID"), Confidential: flags&confidentialFlag != 0}
+		}
+		return nil
+	})
+	if err != nil || properties[directory.AttrObjectClass].ID == "" {
+		return nil, ignoreHidden(err)
+	}
+	reader := directory.NewReader(token, properties)
+	known := false
+	v := &seer{server: s, reader: reader}
+	_, err = s.Search(ctx, v.ask(Query{Base: s.Base, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectClass"}}), func(page []directory.Entry) error {
+		for i := range page {
+			known = reader.Sight(page[i].First("nTSecurityDescriptor"), "").Known
+		}
+		return nil
+	})
+	if err != nil || !known {
+		return nil, ignoreHidden(err)
+	}
+	return reader, nil
+}
+
+// confidentialFlag is the bit of searchFlags (MS-ADTS 2.2.9) of attributes that
+// take a right of their own to read.
+const confidentialFlag = 0x80
+
+// ignoreHidden is no error where something may not be seen.
+func ignoreHidden(err error) error {
+	if hidden(err) {
+		return nil
+	}
+	return err
+}
