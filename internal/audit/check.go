@@ -116,8 +116,9 @@ type Check struct {
 	// absent names more attributes whose absence a finding rests on.
 	absent func(p *pass) []directory.AttrID
 	// overEntries says that a finding rests on there being no other entry than
-	// those read, overChildren on there being none right below.
-	overEntries, overChildren bool
+	// those read, overUnits on there being no other unit, overChildren on there
+	// being nothing right below.
+	overEntries, overUnits, overChildren bool
 	// wants says what else is missing for the check, in the settings or in
 	// the survey, "" where nothing is.
 	wants func(p *pass) string

@@ -38,7 +38,7 @@ var groupChecks = []*Check{
 	},
 	{
 		Name: "policy-unlinked", Severity: Low, Short: "group policy that applies to nothing",
-		Suggest: []string{"delete"}, Kinds: policyKind, overAll: true, overEntries: true, Guard: restsOnNothing,
+		Suggest: []string{"delete"}, Kinds: policyKind, overAll: true, overUnits: true, Guard: restsOnNothing,
 		wants: func(p *pass) string {
 			switch {
 			case p.Count[directory.KindPolicyContainer] == 0:

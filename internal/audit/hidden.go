@@ -47,10 +47,15 @@ func (p *pass) hidden(c *Check, about *directory.Subject) (out []Evidence) {
 			}
 		}
 	}
-	if c.overEntries {
-		if places := p.Hiding(); len(places) > 0 {
-			out = append(out, Evidence{"not all shown below", listed(places)})
-		}
+	var places []string
+	switch {
+	case c.overEntries:
+		places = p.Hiding()
+	case c.overUnits:
+		places = p.HidingUnits()
+	}
+	if len(places) > 0 {
+		out = append(out, Evidence{"not all shown below", listed(places)})
 	}
 	if c.overChildren && p.HidesBelow(about.Key) {
 		out = append(out, Evidence{"entries below", "may not all be read"})

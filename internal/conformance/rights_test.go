@@ -20,6 +20,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/realserver"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
@@ -314,7 +315,30 @@ func newObservatory(t *testing.T, s *subject, r *rand.Rand) *observatory {
 	s.add(t, c, inner, map[string][]string{"objectClass": {"organizationalUnit"}})
 	o.places = append(o.places, s.container("Groups"), nested)
 	o.entries = append(o.entries, inner)
+	if s.dialect == directory.AD {
+		o.power(t)
+	}
 	return o
+}
+
+// power adds what there is on the `ad` schema only: somebody who is privileged,
+// and group policies, linked and not. What stands outside the test's own
+// container goes with it.
+func (o *observatory) power(t *testing.T) {
+	c := o.keeper
+	top := realserver.SambaBase
+	require.Zero(t, modify(c, "CN=Backup Operators,CN=Builtin,"+top, func(r *ldap.ModifyRequest) { r.Add("member", []string{o.entries[2], o.entries[5]}) }))
+	policy := func(n int) string {
+		guid := fmt.Sprintf("{0000000%d-0000-4000-8000-%012d}", n, serial)
+		dn := "CN=" + guid + ",CN=Policies,CN=System," + top
+		o.add(t, c, dn, map[string][]string{"objectClass": {"groupPolicyContainer"}, "displayName": {fmt.Sprint("Policy ", n)}})
+		t.Cleanup(func() { assert.NoError(t, c.Conn().Del(ldap.NewDelRequest(dn, nil))) })
+		return dn
+	}
+	linked := policy(1)
+	policy(2)
+	require.Zero(t, modify(c, o.container("Lenses"), func(r *ldap.ModifyRequest) { r.Replace("gPLink", []string{"[LDAP://" + linked + ";0]"}) }))
+	o.yard.Base, o.places = top, append(o.places, o.base)
 }
 
 func (o *observatory) signIn(t *testing.T, dn, logon string) {
@@ -349,7 +373,7 @@ type effect struct{ place, what string }
 // can be seen to be hidden.
 func (o *observatory) denials(t *testing.T, r *rand.Rand) (said []string, effects []effect) {
 	telling := map[*directory.Dialect][]string{
-		directory.AD:       {"lastLogon", "lastLogonTimestamp", "userAccountControl", "accountExpires", "pwdLastSet", "lockoutTime", "mail", "displayName", "member", "whenCreated"},
+		directory.AD:       {"lastLogon", "lastLogonTimestamp", "userAccountControl", "accountExpires", "pwdLastSet", "lockoutTime", "mail", "displayName", "member", "whenCreated", "gPLink", "primaryGroupID", "adminCount"},
 		directory.OpenLDAP: {"pwdLastSuccess", "pwdAccountLockedTime", "pwdChangedTime", "mail", "sn", "member", "createTimestamp"},
 		directory.NS389:    {"lastLoginTime", "nsAccountLock", "pwdUpdateTime", "mail", "sn", "member", "createTimestamp"},
 	}[o.dialect]
@@ -439,7 +463,7 @@ func TestNothingSureRestsOnWhatIsHidden(t *testing.T) {
 		r := rand.New(rand.NewPCG(*rightsSeed, 1))
 		o := newObservatory(t, s, r)
 		full := s.yard
-		full.Base = s.base
+		full.Base = o.yard.Base
 		findings(t, o.yard) // the auditor signs in
 		truth := map[string]bool{}
 		for _, f := range findings(t, full).Findings {

@@ -47,7 +47,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 		p.last, p.place = parent, s.placeOf(parent)
 	}
 	s.look(p.place, a, e)
-	if !a.Present.Has(AttrObjectClass) {
+	if !a.Present.Has(AttrObjectClass) && !a.Hidden.Has(AttrObjectClass) {
 		s.NoClass++
 	}
 	s.Seen[a.Kind] = s.Seen[a.Kind].Union(a.Present)

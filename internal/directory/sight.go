@@ -72,6 +72,7 @@ type visibility struct {
 	totals   [kindCount]int               // entries that are not built in
 	carriers [kindCount]*[attrCount]int32 // how many of them show an attribute
 	hides    map[Key]string               // names of entries below which not all is shown
+	veiled   []string                     // names of entries that do not show what they are
 	said     []said
 	bySight  map[Key]*[kindCount]AttrSet // what entries of a place never show
 }
@@ -147,8 +148,7 @@ func (v *visibility) note(a *Account, e *Entry) {
 		v.hides[a.Key] = strings.Clone(e.DN)
 	}
 	if a.Hidden.Has(AttrObjectClass) { // what it is cannot be told
-		_, parent := SplitDN(e.DN)
-		v.hides[KeyOf(parent)] = strings.Clone(parent)
+		v.veiled = append(v.veiled, strings.Clone(e.DN))
 	}
 	if a.Present.Has(AttrNumSubordinates) || a.Present.Has(AttrHasSubordinates) {
 		n, _ := strconv.Atoi(e.First(AttrNumSubordinates.String()))
@@ -189,6 +189,7 @@ func (v *visibility) merge(o *visibility) {
 	}
 	maps.Copy(v.hides, o.hides)
 	v.said = append(v.said, o.said...)
+	v.veiled = append(v.veiled, o.veiled...)
 }
 
 // fewest is how many entries of a kind a place must have before what none of
@@ -200,6 +201,12 @@ const fewest = 3
 // source told by rights, what entries of one place never show though half of
 // those elsewhere do.
 func (s *Survey) Settle() {
+	for _, dn := range s.veiled {
+		if !s.isOwnPlace(dn) {
+			_, dn = SplitDN(dn)
+		}
+		s.hides[KeyOf(dn)] = dn
+	}
 	for _, one := range s.said {
 		if p := s.places[one.key]; p == nil || p.entries < one.n {
 			s.hides[one.key] = one.name
@@ -265,8 +272,44 @@ func (s *Survey) hideBySight(of *Subject, present AttrSet) {
 func (s *Survey) HidesBelow(k Key) bool { return s.hides[k] != "" }
 
 // Hiding returns the names of entries below which not everything was shown,
-// sorted.
-func (s *Survey) Hiding() []string { return slices.Sorted(maps.Values(s.hides)) }
+// sorted, but for those of HidingOwn.
+func (s *Survey) Hiding() []string {
+	return s.hiding(func(_ Key, name string) bool { return !s.isOwnPlace(name) })
+}
+
+// HidingUnits returns those of them that organizational units may stand below.
+func (s *Survey) HidingUnits() []string {
+	units := map[Key]bool{KeyOf(s.Domain.DN): true}
+	for i := range s.Units {
+		units[s.Units[i].Key] = true
+	}
+	return s.hiding(func(k Key, _ string) bool { return units[k] })
+}
+
+// HidingOwn returns the same of the places where a domain keeps its own
+// affairs: nobody's account, group or unit stands there, and hardly anybody may
+// read them all.
+func (s *Survey) HidingOwn() []string {
+	return s.hiding(func(_ Key, name string) bool { return s.isOwnPlace(name) })
+}
+
+func (s *Survey) hiding(which func(Key, string) bool) (names []string) {
+	for k, name := range s.hides {
+		if which(k, name) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// ownPlaces are the containers of a domain's own affairs (MS-ADTS 6.1.1.4).
+var ownPlaces = []string{"cn=system", "cn=ntds quotas"}
+
+func (s *Survey) isOwnPlace(name string) bool {
+	folded := FoldDN(name)
+	return s.Domain.DN != "" && slices.ContainsFunc(ownPlaces, func(own string) bool { return Under(folded, own+","+s.Domain.DN) })
+}
 
 // HiddenAt is an attribute that entries of a kind do not show at a place,
 // where they may have it.
