@@ -128,7 +128,7 @@ func ownNeeds(w *settings.Conditions, d *directory.Dialect) (needs [][]directory
 }
 
 // test is the test of conditions on the accounts of the survey.
-func (p *pass) test(w *settings.Conditions) (func(*directory.Account) bool, error) {
+func (p *pass) test(w *settings.Conditions) (func(*directory.Account) filter.Truth, error) {
 	return listing.Test(w, p.Survey, p.asOf, func(name string) (string, error) {
 		var found []string
 		for i := range p.Groups {
@@ -152,7 +152,7 @@ func (p *pass) gatherOwn(c *Check, report func(*directory.Subject, Finding)) {
 	}
 	under := directory.FoldDN(c.own.Under)
 	take := func(a *directory.Account, e *directory.Entry) {
-		if a.BuiltIn || a.Kind == directory.KindTrust || c.own.Kind != "" && !slices.Contains(listing.Kinds[c.own.Kind], a.Kind) || under != "" && !directory.Under(directory.FoldDN(a.DN), under) || !holds(a) {
+		if a.BuiltIn || a.Kind == directory.KindTrust || c.own.Kind != "" && !slices.Contains(listing.Kinds[c.own.Kind], a.Kind) || under != "" && !directory.Under(directory.FoldDN(a.DN), under) || holds(a) != filter.True { // what cannot be told the notes name
 			return
 		}
 		f := Finding{Evidence: p.factsOf(c, a), Confidence: p.ownConfidence(c, a)}

@@ -136,6 +136,9 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 	for _, n := range found.Notes {
 		a.note("note: %s", n)
 	}
+	if found.Untold > 0 {
+		a.note("note: whether %d more are meant cannot be told, since what decides it may not be read of them; \"yardbroom yard test\" says what that is, and where", found.Untold)
+	}
 	for i, name := range found.Survey.Silent {
 		a.note("note: %s did not tell its sign-ins, so later ones may be known there: %s", name, found.Survey.SilentWhy[i])
 	}

@@ -10,6 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/source"
 )
@@ -22,7 +24,9 @@ func (a *app) yardCommand() *cli.Command {
 			{Name: "servers", Usage: "the servers of a yard, by the directory itself and by DNS, and which are in use", ArgsUsage: "[YARD|URL]",
 				Flags:  append(serverFlags(), &cli.BoolFlag{Name: "no-dns", Usage: "do not ask DNS"}),
 				Action: a.yardServers},
-			{Name: "test", Usage: "connection, encryption, sign-in, rights, clock", ArgsUsage: "[YARD|URL]", Flags: serverFlags(), Action: a.yardTest},
+			{Name: "test", Usage: "connection, encryption, sign-in, rights, clock, and what this account cannot see", ArgsUsage: "[YARD|URL]",
+				Flags:  append(serverFlags(), &cli.BoolFlag{Name: "quick", Usage: "do not read every entry to find out what is hidden from this account"}),
+				Action: a.yardTest},
 		},
 	}
 }
@@ -146,10 +150,34 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 		line(r.OK, r.What, r.Says)
 	}
 	line(probe.ClockOK(), "Clock", probe.ClockText())
+	if !cmd.Bool("quick") {
+		survey, err := server.Visibility(ctx)
+		if err != nil {
+			return err
+		}
+		hiddenLines(survey, line)
+	}
 	if failed {
 		a.note("lines marked LOOK limit what can be judged or done here")
 	}
 	return nil
+}
+
+// hiddenLines say what a survey could not show.
+func hiddenLines(s *directory.Survey, line func(ok bool, label, value string)) {
+	if !s.RightsRead {
+		line(false, "Hidden", "the server does not tell what this account may not read; what most entries show and those of one place never do is taken as hidden there")
+	}
+	hidden := audit.DescribeHidden(s, directory.AttrSet{})
+	for _, h := range hidden {
+		line(false, "Hidden", h)
+	}
+	if len(hidden) == 0 {
+		line(true, "Hidden", "nothing that checks rest on")
+	}
+	if own := s.HidingOwn(); len(own) > 0 {
+		line(true, "Hidden", fmt.Sprintf("entries in %d of the domain's own places (%s, for one); no check rests on them", len(own), own[0]))
+	}
 }
 
 func orElse(s, other string) string {

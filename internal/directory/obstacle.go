@@ -46,6 +46,28 @@ func (s *Survey) Obstacles(a *Account, asOf time.Time) []Obstacle {
 	return out
 }
 
+// Untold returns what may keep an account from signing in and cannot be told,
+// since what says so may not be read.
+func (s *Survey) Untold(a *Account, asOf time.Time) []Obstacle {
+	if a.Hidden == (AttrSet{}) {
+		return nil
+	}
+	var out []Obstacle
+	hidden := func(what string, answer Answer, rests []AttrID) {
+		for _, id := range rests {
+			if answer.Hidden && a.Hidden.Has(id) {
+				out = append(out, Obstacle{What: what, By: id})
+				return
+			}
+		}
+	}
+	hidden(ObstacleDisabled, s.Disabled(a, asOf), s.Dialect.Enabled)
+	hidden(ObstacleExpired, s.Expired(a, asOf), s.Dialect.Expiry)
+	hidden(ObstacleLocked, s.LockedOut(a, asOf), s.Dialect.Locked)
+	hidden(ObstacleMustChange, a.unless(Answer{Yes: a.MustChange}, s.Dialect.MustChange), s.Dialect.MustChange)
+	return out
+}
+
 // lockEnds is when a lock ends by itself; not known where only an
 // administrator ends it, or the policy cannot be read.
 func (s *Survey) lockEnds(a *Account) Moment {

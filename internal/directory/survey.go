@@ -312,7 +312,7 @@ func (s *Survey) State(a *Account, asOf time.Time) string {
 		return "expired"
 	case s.LockedOut(a, asOf).Yes:
 		return "locked out"
-	case s.Enabled(a, asOf).Yes:
+	case s.Enabled(a, asOf).Yes && len(s.Untold(a, asOf)) == 0:
 		return "enabled"
 	}
 	return "unknown"

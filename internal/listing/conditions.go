@@ -3,22 +3,24 @@ package listing
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
 
 // conditions returns a function that tells whether an entry fulfils all of
-// the query's conditions.
-func (q *Query) conditions(ctx context.Context, from source.Source, frame *directory.Survey) (func(*view) bool, error) {
+// the query's conditions, as Test does.
+func (q *Query) conditions(ctx context.Context, from source.Source, frame *directory.Survey) (func(*view) filter.Truth, error) {
 	holds, err := Test(&q.When, frame, q.AsOf, func(name string) (string, error) { return findGroup(ctx, from, name) })
 	if err != nil {
 		return nil, err
 	}
-	return func(v *view) bool {
+	return func(v *view) filter.Truth {
 		if v.acc.Key == (directory.Key{}) {
 			v.acc.Key = directory.KeyOf(v.acc.DN)
 		}
@@ -27,29 +29,60 @@ func (q *Query) conditions(ctx context.Context, from source.Source, frame *direc
 }
 
 // Test returns a function that tells whether an account of a survey fulfils all
-// of some conditions at a time. A group is found by its name with find. What is
-// no account fulfils only those on when it was made, and on its groups.
-func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find func(name string) (dn string, err error)) (func(*directory.Account) bool, error) {
+// of some conditions at a time; Undefined where that cannot be told, since what
+// tells may not be read. A group is found by its name with find. What is no
+// account fulfils only those on when it was made, and on its groups.
+func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find func(name string) (dn string, err error)) (func(*directory.Account) filter.Truth, error) {
 	if c.Enabled && c.Disabled {
 		return nil, wrong("enabled and disabled exclude each other")
 	}
-	var tests []func(*directory.Account) bool
-	add := func(asked bool, test func(*directory.Account) bool) {
-		if asked {
-			tests = append(tests, func(a *directory.Account) bool { return a.Kind.IsAccount() && test(a) })
+	d := frame.Dialect
+	var tests []func(*directory.Account) filter.Truth
+	// What a condition rests on may be hidden: then only what shows counts.
+	add := func(asked bool, rests []directory.AttrID, test func(*directory.Account) bool) {
+		if !asked {
+			return
 		}
+		tests = append(tests, func(a *directory.Account) filter.Truth {
+			switch {
+			case !a.Kind.IsAccount():
+				return filter.False
+			case slices.ContainsFunc(rests, a.Hidden.Has):
+				return filter.Undefined
+			case test(a):
+				return filter.True
+			}
+			return filter.False
+		})
 	}
-	add(c.Enabled, func(a *directory.Account) bool { return frame.Enabled(a, asOf).Yes })
-	add(c.Disabled, func(a *directory.Account) bool { return frame.Disabled(a, asOf).Yes })
-	add(c.Locked, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes && frame.LockedOut(a, asOf).Yes })
-	add(c.Expired, func(a *directory.Account) bool { return frame.Expired(a, asOf).Yes })
-	add(c.NeverUsed, func(a *directory.Account) bool {
+	answer := func(asked bool, question func(*directory.Account, time.Time) directory.Answer) {
+		if !asked {
+			return
+		}
+		tests = append(tests, func(a *directory.Account) filter.Truth {
+			switch is := question(a, asOf); {
+			case !a.Kind.IsAccount():
+				return filter.False
+			case is.Hidden:
+				return filter.Undefined
+			case is.Yes:
+				return filter.True
+			}
+			return filter.False
+		})
+	}
+	answer(c.Enabled, frame.Enabled)
+	answer(c.Disabled, frame.Disabled)
+	answer(c.Expired, frame.Expired)
+	answer(c.Locked, frame.LockedOut)
+	add(c.Locked, nil, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes })
+	add(c.NeverUsed, d.LastLogon, func(a *directory.Account) bool {
 		last := frame.LastSignIn(a, asOf)
 		return !last.Known() && !last.Unreadable()
 	})
 	if c.Idle != nil {
 		line := c.Idle.Before(asOf)
-		add(true, func(a *directory.Account) bool {
+		add(true, d.LastLogon, func(a *directory.Account) bool {
 			if last := frame.LastSignIn(a, asOf); last.Known() || last.Unreadable() {
 				return last.Known() && !last.Time().After(line)
 			}
@@ -58,15 +91,23 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 	}
 	if c.PasswordOlder != nil {
 		line := c.PasswordOlder.Before(asOf)
-		add(true, func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
+		add(true, d.PasswordSet, func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
 	}
 	if c.ExpiresIn != nil {
 		line := c.ExpiresIn.After(asOf)
-		add(true, func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
+		add(true, d.Expiry, func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
 	}
 	if c.New != nil {
 		line := c.New.Before(asOf)
-		tests = append(tests, func(a *directory.Account) bool { return a.Created.Known() && !a.Created.Time().Before(line) })
+		tests = append(tests, func(a *directory.Account) filter.Truth {
+			switch {
+			case a.Hidden.Has(d.Created):
+				return filter.Undefined
+			case a.Created.Known() && !a.Created.Time().Before(line):
+				return filter.True
+			}
+			return filter.False
+		})
 	}
 	if c.MemberOf != "" {
 		top, err := find(c.MemberOf)
@@ -77,15 +118,21 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 		if err != nil {
 			return nil, err
 		}
-		tests = append(tests, in)
+		tests = append(tests, func(a *directory.Account) filter.Truth {
+			if in(a) {
+				return filter.True
+			}
+			return filter.False
+		})
 	}
-	return func(a *directory.Account) bool {
+	return func(a *directory.Account) filter.Truth {
+		out := filter.True
 		for _, holds := range tests {
-			if !holds(a) {
-				return false
+			if out = min(out, holds(a)); out == filter.False {
+				break
 			}
 		}
-		return true
+		return out
 	}, nil
 }
 

@@ -42,6 +42,7 @@ type List struct {
 	Survey  *directory.Survey // what the entries were judged in
 	AsOf    time.Time
 	Found   int // how many there are, whatever the limit
+	Untold  int // of how many more it cannot be told whether they are meant
 	Notes   []string
 }
 
@@ -105,7 +106,7 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	if rows.holds, err = q.conditions(ctx, from, frame); err != nil {
 		return nil, err
 	}
-	sel := source.Selection{Filter: text, Under: q.Under}
+	sel := source.Selection{Filter: text, Under: q.Under, Rights: q.judged(p.all())}
 	if !rows.whole {
 		sel.Attributes = q.attributes(frame.Dialect, p.all())
 	}
@@ -155,7 +156,7 @@ func (l *List) fill(rows *collector, p *plan) {
 		rows.cells()
 	}
 	rows.sort(len(p.columns), p.descending)
-	l.Found = len(rows.rows)
+	l.Found, l.Untold = len(rows.rows), rows.untold
 	shown := rows.rows
 	if q.Limit > 0 {
 		shown = shown[:min(q.Limit, len(shown))]
@@ -267,9 +268,10 @@ type collector struct {
 	frame   *directory.Survey
 	groups  *memberships
 	columns []column
-	holds   func(*view) bool
+	holds   func(*view) filter.Truth
 	whole   bool
 	rows    []*row
+	untold  int // entries of which it cannot be told whether they are meant
 	seen    map[directory.Kind]directory.AttrSet
 	kinds   map[directory.Kind]int
 }
@@ -277,19 +279,27 @@ type collector struct {
 // made is what one entry gives: what it shows, and a row if it is meant.
 type made struct {
 	row     *row
+	untold  bool
 	kind    directory.Kind
 	present directory.AttrSet
 }
 
 func (c *collector) begin() {
-	c.rows, c.seen, c.kinds = nil, map[directory.Kind]directory.AttrSet{}, map[directory.Kind]int{}
+	c.rows, c.untold, c.seen, c.kinds = nil, 0, map[directory.Kind]directory.AttrSet{}, map[directory.Kind]int{}
 }
 
 func (c *collector) make(e *directory.Entry) any {
 	acc := c.frame.Account(e)
 	out := made{kind: acc.Kind, present: acc.Present}
 	v := view{entry: e, acc: &acc, survey: c.frame, groups: c.groups, asOf: c.query.AsOf}
-	if !c.query.means(&v) || !c.holds(&v) {
+	if !c.query.means(&v) {
+		return out
+	}
+	switch c.holds(&v) {
+	case filter.False:
+		return out
+	case filter.Undefined:
+		out.untold = true
 		return out
 	}
 	out.row = &row{dn: strings.Clone(e.DN), cells: cellsOf(c.columns, &v)}
@@ -303,6 +313,9 @@ func (c *collector) keep(one any) {
 	m := one.(made)
 	c.seen[m.kind] = c.seen[m.kind].Union(m.present)
 	c.kinds[m.kind]++
+	if m.untold {
+		c.untold++
+	}
 	if m.row != nil {
 		c.rows = append(c.rows, m.row)
 	}

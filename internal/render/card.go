@@ -110,7 +110,11 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 			fmt.Fprintf(w, "  %s\n", h.help)
 		}
 	}
-	if len(hurdles) == 0 && c.canSignIn() {
+	untold := c.untold()
+	if len(untold) > 0 {
+		fmt.Fprintln(w, st.wrapped(st.paint("Cannot tell: ", text.FgYellow, text.Bold), "Cannot tell: ", "whether it is "+strings.Join(untold, ", or ")+"."))
+	}
+	if len(hurdles) == 0 && len(untold) == 0 && c.canSignIn() {
 		fmt.Fprintln(w, st.wrapped(st.paint("Can sign in: ", text.FgGreen, text.Bold), "Can sign in: ", "nothing in the directory keeps it from that. If it fails, look at the password typed, the machine, the network."))
 	}
 	fmt.Fprintln(w)
@@ -132,6 +136,37 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 	if len(c.Elsewhere) > 0 {
 		fmt.Fprintln(w, Wrap("Only an audit of all accounts shows: "+strings.Join(c.Elsewhere, ", ")+".", st.Width, "  "))
 	}
+}
+
+// untold are what may keep the account from signing in and cannot be told, and
+// why.
+func (c *AccountCard) untold() (out []string) {
+	for _, o := range c.Survey.Untold(c.Account, c.AsOf) {
+		what := o.What
+		if what == directory.ObstacleMustChange {
+			what = "held up by a password that has to be changed"
+		}
+		out = append(out, what+" ("+c.hidden(o.By)+")")
+	}
+	return out
+}
+
+// hidden says that an attribute is not to be seen.
+func (c *AccountCard) hidden(id directory.AttrID) string {
+	if c.Survey.RightsRead {
+		return id.String() + " may not be read"
+	}
+	return id.String() + " is not shown there, as it is elsewhere"
+}
+
+// hiddenOf names the first of some attributes that is hidden, "" where none is.
+func (c *AccountCard) hiddenOf(ids ...directory.AttrID) string {
+	for _, id := range ids {
+		if c.Account.Hidden.Has(id) {
+			return "cannot tell: " + c.hidden(id)
+		}
+	}
+	return ""
 }
 
 func (c *AccountCard) title() string {
@@ -198,7 +233,7 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	add("Last logon", logonText(c, st))
 	add("Wrong passwords", c.wrongPasswords(st))
 	add("Locked", lockText(c, st))
-	add("Password set", momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"))
+	add("Password set", cmp.Or(momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"), c.hiddenOf(c.Survey.Dialect.PasswordSet...)))
 	add("Password expires", c.passwordExpires(st))
 	add("Account expires", expiryText(c, st))
 	part = 1
@@ -318,6 +353,8 @@ func (st Style) state(c *AccountCard) string {
 		return st.paint("enabled, but locked out", text.FgRed)
 	case !c.canSignIn():
 		return "its state cannot be told"
+	case len(c.Survey.Untold(a, c.AsOf)) > 0:
+		return "not all of its state can be told"
 	}
 	return st.paint("enabled", text.FgGreen)
 }
@@ -331,7 +368,7 @@ func lockText(c *AccountCard, st Style) string {
 	case a.LockedAt.Known():
 		return "no; it was, from " + Moment(a.LockedAt.Time(), st.Zone) + " on"
 	}
-	return "no"
+	return cmp.Or(c.hiddenOf(c.Survey.Dialect.Locked...), "no")
 }
 
 func expiryText(c *AccountCard, st Style) string {
@@ -343,7 +380,7 @@ func expiryText(c *AccountCard, st Style) string {
 	case x.Present():
 		return "never"
 	}
-	return "no date shown"
+	return cmp.Or(c.hiddenOf(c.Survey.Dialect.Expiry...), "no date shown")
 }
 
 func logonText(c *AccountCard, st Style) string {
@@ -352,7 +389,7 @@ func logonText(c *AccountCard, st Style) string {
 	case last.Unreadable():
 		return "the time in " + last.Attr().String() + " cannot be read, or lies in the future"
 	case !last.Known():
-		return "none shown"
+		return cmp.Or(c.hiddenOf(c.Survey.Dialect.LastLogon...), "none shown")
 	}
 	by := last.Attr().String()
 	if last.Elsewhere != "" {
@@ -364,6 +401,11 @@ func logonText(c *AccountCard, st Style) string {
 	out := Moment(last.Time(), st.Zone) + ", " + ago(last.Time(), c.AsOf) + " (" + Visible(by) + ")"
 	if !c.Survey.EveryServerAsked() {
 		out += "; other servers may know of a later one"
+	}
+	for _, id := range c.Survey.Dialect.LastLogon {
+		if c.Account.Hidden.Has(id) {
+			out += "; there may be a later one: " + c.hidden(id)
+		}
 	}
 	return out
 }

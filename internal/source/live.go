@@ -227,13 +227,34 @@ func (s *Server) retry(ctx context.Context, read func() error) error {
 // yard, at the same time, the sign-ins that only they know of.
 func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 	others := s.askOthers(ctx, "")
+	out, err := s.readAll(ctx, s.Dialect.Attributes(s.target.Keep))
+	signIns := others()
+	if err != nil {
+		return out, err
+	}
+	takeSignIns(out, signIns)
+	return out, s.confirm(ctx, out)
+}
+
+// Visibility reads the whole base for what the bound account cannot see, and no
+// more of it than that takes.
+func (s *Server) Visibility(ctx context.Context) (*directory.Survey, error) {
+	names := []string{directory.AttrObjectClass.String(), directory.AttrObjectSID.String(), s.Dialect.Identity.String(), directory.AttrHasSubordinates.String(), directory.AttrNumSubordinates.String()}
+	for id := range s.telling(directory.KindUser, directory.KindGroup, directory.KindOU).All() {
+		names = append(names, id.String())
+	}
+	return s.readAll(ctx, names)
+}
+
+// readAll surveys the whole base.
+func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.Survey, error) {
 	var out *directory.Survey
 	err := s.retry(ctx, func() error {
 		out = s.newSurvey()
 		s.readServerPolicy(ctx, out)
 		var about Reading
 		part := directory.NewPart(partSize, s.target.Keep)
-		err := s.All(ctx, s.Dialect.Attributes(s.target.Keep), func(e *directory.Entry) error {
+		err := s.All(ctx, attributes, func(e *directory.Entry) error {
 			if part.Len() == partSize {
 				out.Merge(part)
 				part = directory.NewPart(partSize, s.target.Keep)
@@ -245,7 +266,6 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 		out.Referrals, out.RightsRead = about.Referrals, about.RightsRead
 		return err
 	})
-	signIns := others()
 	if err != nil {
 		return out, err
 	}
@@ -253,8 +273,7 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 		return out, fmt.Errorf("%s shows no entries below %s to %s", s.URL, s.Base, s.boundName())
 	}
 	out.Settle()
-	takeSignIns(out, signIns)
-	return out, s.confirm(ctx, out)
+	return out, nil
 }
 
 // confirm asks the server itself for the entries that references name and
@@ -356,7 +375,7 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 		*out = *s.newSurvey()
 		out.Partial = true
 		s.readServerPolicy(ctx, out)
-		v, err := s.sees(ctx, false)
+		v, err := s.sees(ctx, "", directory.KindGroup, directory.KindOU)
 		if err != nil {
 			return err
 		}
@@ -365,8 +384,10 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 			part := directory.NewPart(1, s.target.Keep)
 			q.Attributes = attributes
 			_, err := s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
-				if err := v.look(ctx, page); err != nil {
-					return err
+				if !q.FirstPage { // others only show what can be seen at all
+					if err := v.look(ctx, page); err != nil {
+						return err
+					}
 				}
 				for i := range page {
 					part.Add(s.Dialect, &page[i])
@@ -423,7 +444,7 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 	if err != nil {
 		return err
 	}
-	v, err := s.sees(ctx, true)
+	v, err := s.sees(ctx, "", directory.KindUser, directory.KindGroup, directory.KindOU)
 	if err != nil {
 		return err
 	}
@@ -698,13 +719,22 @@ func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make fun
 	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
 	return s.retry(ctx, func() (err error) {
 		begin()
+		var v *seer
+		if sel.Rights {
+			if v, err = s.sees(ctx, sel.Filter, directory.KindUser, directory.KindGroup, directory.KindOU); err != nil {
+				return err
+			}
+		}
 		if len(q.Attributes) == 0 {
 			// All that is stored is asked for by name, so that no secret is.
 			if q.Attributes, err = s.StoredNames(ctx, q); err != nil || len(q.Attributes) == 0 {
 				return err
 			}
 		}
-		_, err = s.Search(ctx, q, func(page []directory.Entry) error {
+		_, err = s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
+			if err := v.look(ctx, page); err != nil {
+				return err
+			}
 			for i := range page {
 				keep(make(&page[i]))
 			}

@@ -28,9 +28,9 @@ type seer struct {
 	told  directory.AttrSet // attributes that the server's schema has
 }
 
-// sees makes a seer, nil where rights cannot be told. It asks first for all
-// accounts, where these are to be looked at, and all groups.
-func (s *Server) sees(ctx context.Context, accounts bool) (*seer, error) {
+// sees makes a seer, nil where rights cannot be told. It asks first which
+// entries of some kinds, among those that a filter selects, hide nothing.
+func (s *Server) sees(ctx context.Context, among string, kinds ...directory.Kind) (*seer, error) {
 	if s.Dialect == directory.AD {
 		reader, err := s.newReader(ctx)
 		if reader == nil {
@@ -51,11 +51,11 @@ func (s *Server) sees(ctx context.Context, accounts bool) (*seer, error) {
 	if v.told == (directory.AttrSet{}) {
 		return nil, nil // the server publishes no schema
 	}
-	whole := "(|(&" + GroupFilter + v.decidable(directory.KindGroup) + ")(&(objectClass=organizationalUnit)" + v.decidable(directory.KindOU) + ")"
-	if accounts {
-		whole += "(&" + accountFilter + v.decidable(directory.KindUser) + ")"
+	whole := "(|"
+	for _, k := range kinds {
+		whole += "(&" + kindFilters[k] + v.decidable(k) + ")"
 	}
-	whole += ")"
+	whole = "(&" + among + whole + "))"
 	_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
 		for i := range page {
 			v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
@@ -74,9 +74,13 @@ func (s *Server) telling(kinds ...directory.Kind) (all directory.AttrSet) {
 	return all
 }
 
-// accountFilter selects the accounts of servers other than those of the `ad`
-// schema.
-const accountFilter = "(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))"
+// kindFilters select the entries of a kind of servers other than those of the
+// `ad` schema.
+var kindFilters = map[directory.Kind]string{
+	directory.KindUser:  "(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))",
+	directory.KindGroup: GroupFilter,
+	directory.KindOU:    "(objectClass=organizationalUnit)",
+}
 
 // decidable is true of entries of which the server may tell whether they have
 // each of the attributes that tell something.

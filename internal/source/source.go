@@ -67,6 +67,8 @@ type Selection struct {
 	Filter     string   // RFC 4515; "" means every entry
 	Under      string   // only what stands at or below this name
 	Attributes []string // at least these; none means all that are stored
+	// Rights asks to write down with each entry what of it may not be read.
+	Rights bool
 }
 
 // Identity tells one directory from another: the domain's SID on the `ad`
