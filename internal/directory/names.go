@@ -265,6 +265,17 @@ var attrNames = [attrCount]string{
 // String returns the attribute's name as the schema spells it.
 func (id AttrID) String() string { return attrNames[id] }
 
+// AllAttributes are the names of the attributes that the tool looks at.
+func AllAttributes() []string {
+	var names []string
+	for id := AttrUnknown + 1; id < attrCount; id++ {
+		if !id.OwnMark() {
+			names = append(names, id.String())
+		}
+	}
+	return names
+}
+
 // OwnMark tells of what no directory holds: the tool's own notes in kept
 // surveys.
 func (id AttrID) OwnMark() bool {

@@ -48,6 +48,7 @@ type Directory struct {
 	byGUID  map[string]string          // raw objectGUID → folded name
 	kids    map[string]map[string]bool // folded parent → folded children
 	linked  map[string]map[link]bool   // folded target → who names it, and how
+	denied  map[string][]string        // by folded name: what access lists deny
 }
 
 // link is an entry, by its folded name, and the attribute by which it names

@@ -302,6 +302,7 @@ func (c *session) perform(id int64, op *ber.Packet, controls []*ber.Packet, resp
 // asked are the controls of a request.
 type asked struct {
 	showDeleted bool
+	accessList  bool // the security descriptor may be asked for
 	paging      *ldap.ControlPaging
 	assertion   *filter.Filter
 }
@@ -315,6 +316,8 @@ func (c *session) controls(packets []*ber.Packet) (a asked, err error) {
 		switch oid {
 		case showDeletedOID, showRecycledOID:
 			a.showDeleted = true
+		case ldap.ControlTypeMicrosoftSDFlags:
+			a.accessList = true
 		case ldap.ControlTypePaging:
 			control, err := ldap.DecodeControl(p)
 			if err != nil {
@@ -391,6 +394,14 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	if !c.bound {
 		return done(refuse(ldap.LDAPResultOperationsError, "bind first"))
 	}
+	if dir.dialect == directory.AD && strings.EqualFold(base, schemaParent+dir.base) {
+		for _, e := range schemaEntries(base, cond) {
+			if err := c.entry(id, &e, want); err != nil {
+				return err
+			}
+		}
+		return done(nil)
+	}
 	var keys []string
 	if a.paging != nil && len(a.paging.Cookie) > 0 {
 		keys, _ = c.pages[string(a.paging.Cookie)]
@@ -410,6 +421,9 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 		if e := dir.viewOf(key); e != nil {
 			if dir.dialect == directory.AD && slices.Contains(want, "allowedAttributes") {
 				e.Set("allowedAttributes", dir.attributeNames()...)
+			}
+			if dir.dialect == directory.AD && a.accessList {
+				e.Set(descriptor, dir.descriptorOf(key))
 			}
 			if err := c.entry(id, e, want); err != nil {
 				return err
@@ -458,8 +472,14 @@ func (d *Directory) viewOf(key string) *directory.Entry {
 	if d.entries[key] == nil {
 		return nil
 	}
-	e := d.view(key).Clone()
+	e := d.shown(key, d.view(key)).Clone()
 	return &e
+}
+
+func (d *Directory) descriptorOf(key string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.listOf(key)
 }
 
 // find returns the folded names of the entries that a search selects.
@@ -498,7 +518,7 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 		if computed {
 			e = d.view(key)
 		}
-		if m.Match(e) == filter.True {
+		if m.Match(d.shown(key, e)) == filter.True {
 			found = append(found, key)
 		}
 	}
@@ -542,6 +562,10 @@ func (c *session) rootDSE() *directory.Entry {
 	e.Set("supportedControl", controls...)
 	if c.server.Dir.dialect == directory.AD {
 		e.Set("supportedCapabilities", "1.2.840.113556.1.4.800")
+		e.Set("schemaNamingContext", schemaParent+base)
+		if sid, err := directory.EncodeSID(everyone); err == nil {
+			e.Set("tokenGroups", sid)
+		}
 	}
 	e.Set("dnsHostName", cmp.Or(c.server.Host, "practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base))))
 	if config := "CN=Configuration," + base; c.server.Dir.Entry(config) != nil {

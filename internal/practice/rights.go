@@ -1,0 +1,129 @@
+package practice
+
+import (
+	"crypto/md5"
+	"encoding/binary"
+	"slices"
+	"strings"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
+)
+
+// Rights to read, as servers of the `ad` schema have them: each entry has an
+// access list, by default one that shows everything to everybody. Those who may
+// write may read all the same; only what the server shows is held back.
+
+const (
+	descriptor   = "nTSecurityDescriptor"
+	schemaParent = "CN=Schema,CN=Configuration,"
+	everyone     = "S-1-1-0"
+
+	readProperty = 0x10
+	listChildren = 0x4
+)
+
+// schemaID is what access lists call an attribute.
+func schemaID(name string) string {
+	sum := md5.Sum([]byte(strings.ToLower(name)))
+	return string(sum[:])
+}
+
+// accessEntry writes one entry of an access list (MS-DTYP 2.4.4), about an
+// attribute or, where that is "", about everything.
+func accessEntry(deny bool, flags byte, mask uint32, attr string) string {
+	sid, _ := directory.EncodeSID(everyone)
+	body := string(binary.LittleEndian.AppendUint32(nil, mask))
+	kind := byte(0)
+	if deny {
+		kind = 1
+	}
+	if attr != "" {
+		kind += 5
+		body += string(binary.LittleEndian.AppendUint32(nil, 1)) + schemaID(attr)
+	}
+	body += sid
+	return string(binary.LittleEndian.AppendUint16([]byte{kind, flags}, uint16(4+len(body)))) + body
+}
+
+// accessList writes a security descriptor with a list.
+func accessList(entries []string) string {
+	body := strings.Join(entries, "")
+	acl := binary.LittleEndian.AppendUint16([]byte{4, 0}, uint16(8+len(body)))
+	acl = append(binary.LittleEndian.AppendUint16(acl, uint16(len(entries))), 0, 0)
+	head := append([]byte{1, 0, 4, 0x80}, make([]byte, 12)...)
+	return string(append(append(head, 20, 0, 0, 0), acl...)) + body
+}
+
+var openToAll = accessEntry(false, 0, readProperty|listChildren, "")
+
+// Deny hides attributes of an entry, and of those below it where below is said;
+// without names, all of them. Deny with the empty name shows everything again.
+func (d *Directory) Deny(dn string, below bool, attributes ...string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if dn == "" {
+		d.denied = nil
+		return
+	}
+	if d.denied == nil {
+		d.denied = map[string][]string{}
+	}
+	for _, key := range d.sorted(d.key(dn), 2) {
+		if key != d.key(dn) && !below {
+			continue
+		}
+		flags := byte(0)
+		if below {
+			flags = 0x2
+		}
+		if len(attributes) == 0 {
+			d.denied[key] = append(d.denied[key], accessEntry(true, flags, readProperty, ""))
+		}
+		for _, attr := range attributes {
+			d.denied[key] = append(d.denied[key], accessEntry(true, flags, readProperty, attr))
+		}
+	}
+}
+
+// listOf is the security descriptor of an entry.
+func (d *Directory) listOf(key string) string {
+	return accessList(append(slices.Clone(d.denied[key]), openToAll))
+}
+
+// shown takes out of an entry what may not be read of it.
+func (d *Directory) shown(key string, e *directory.Entry) *directory.Entry {
+	if len(d.denied[key]) == 0 {
+		return e
+	}
+	sid, _ := directory.EncodeSID(everyone)
+	properties := map[directory.AttrID]directory.Property{directory.AttrObjectClass: {ID: schemaID("objectClass")}}
+	for _, a := range e.Attrs {
+		if id := directory.LookupAttr(a.Name); id != directory.AttrUnknown {
+			properties[id] = directory.Property{ID: schemaID(a.Name)}
+		}
+	}
+	hidden := directory.NewReader([]string{sid}, properties).Sight(d.listOf(key), "").Hidden
+	out := e.Clone()
+	out.Attrs = slices.DeleteFunc(out.Attrs, func(a directory.Attribute) bool { return hidden.Has(directory.LookupAttr(a.Name)) })
+	return &out
+}
+
+// schemaEntries are what the schema says of attributes that a filter selects,
+// as far as access lists need it.
+func schemaEntries(base string, cond filter.Filter) (found []directory.Entry) {
+	m, err := cond.For(directory.AD, map[string]bool{"ldapdisplayname": true})
+	if err != nil {
+		return nil
+	}
+	for _, name := range directory.AllAttributes() {
+		e := directory.Entry{DN: "CN=" + name + "," + base}
+		e.Set("objectClass", "attributeSchema")
+		e.Set("lDAPDisplayName", name)
+		e.Set("schemaIDGUID", schemaID(name))
+		if m.Match(&e) == filter.True {
+			found = append(found, e)
+		}
+	}
+	return found
+}
