@@ -386,7 +386,7 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 	}
 	if hidden := p.hidden(j.Check, about); len(hidden) > 0 {
 		f.Confidence, f.Hidden = Likely, true
-		f.Evidence = append(slices.Clip(f.Evidence), hidden...)
+		f.Evidence = withHidden(f.Evidence, hidden)
 	}
 	for i := range f.Evidence {
 		f.Evidence[i].Value = clipped(f.Evidence[i].Value)

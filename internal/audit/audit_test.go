@@ -83,6 +83,7 @@ func survey(d *directory.Dialect, entries ...directory.Entry) *directory.Survey 
 		part.Add(d, &entries[i])
 	}
 	s.Merge(part)
+	s.Settle()
 	return s
 }
 

@@ -63,6 +63,21 @@ func (p *pass) hidden(c *Check, about *directory.Subject) (out []Evidence) {
 	return out
 }
 
+// withHidden adds what is hidden to evidence, in the place of what was taken for
+// absent.
+func withHidden(all, hidden []Evidence) []Evidence {
+	all = slices.Clone(all)
+	for _, h := range hidden {
+		at := slices.IndexFunc(all, func(e Evidence) bool { return e.Attr == h.Attr && (e.Value == "never" || e.Value == "absent") })
+		if at >= 0 {
+			all[at] = h
+		} else {
+			all = append(all, h)
+		}
+	}
+	return all
+}
+
 func (p *pass) hiddenWord() string {
 	if p.RightsRead {
 		return "may not be read"

@@ -422,3 +422,38 @@ func TestAGroupThatIsBothJoinedAndRepairedIsWrittenOnce(t *testing.T) {
 	assert.NotEmpty(t, f[0].Writes[0].ID, "the group is found by its identity")
 	assert.False(t, f[0].Writes[0].Follows)
 }
+
+// What rests on the absence of something that may not have been shown is never
+// deleted, nor taken out of groups; what can be taken back only if asked for.
+func TestNothingIsDestroyedOnWhatMayBeHidden(t *testing.T) {
+	s := stagerOn(t, directory.OpenLDAP, settings.Yard{}, nil, family()...)
+	entries, err := s.From.Get(context.Background(), []string{"uid=bram,ou=Staff,dc=x"})
+	require.NoError(t, err)
+	for _, c := range []struct {
+		actions []string
+		hidden  bool
+		likely  bool
+		want    string
+	}{
+		{[]string{LeaveGroups}, true, true, "nothing is deleted, and nobody taken out of groups"},
+		{[]string{Describe, Delete}, true, true, "nothing is deleted"},
+		{[]string{LeaveGroups}, false, true, ""},
+		{[]string{Describe}, true, true, ""},
+		{[]string{Describe}, true, false, "likely, not sure"},
+	} {
+		o := Order{Actions: c.actions, Text: "seen", IncludeLikely: c.likely, At: time.Now(), By: "tester"}
+		f := &audit.Finding{Check: "stale", Confidence: audit.Likely, Hidden: c.hidden, DN: entries[0].DN}
+		_, refusals, err := s.Stage(context.Background(), o, []Candidate{{Entry: entries[0], Finding: f}})
+		why := ""
+		if len(refusals) > 0 {
+			why = refusals[0].Why
+		} else {
+			require.NoError(t, err)
+		}
+		if c.want == "" {
+			assert.Empty(t, why, "%v", c)
+		} else {
+			assert.Contains(t, why, c.want, "%v", c)
+		}
+	}
+}

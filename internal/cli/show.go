@@ -215,7 +215,7 @@ func stageCommandFor(c *render.AccountCard, from string) string {
 		return "" // it would be refused
 	}
 	for _, f := range c.Findings {
-		if len(f.Suggest) > 0 && (f.Suggest[0] != batch.Enable || c.NotToBeEnabled == "") {
+		if len(f.Suggest) > 0 && !f.Hidden && (f.Suggest[0] != batch.Enable || c.NotToBeEnabled == "") {
 			what := []string{f.Suggest[0]}
 			switch fix := f.Fix(); {
 			case f.Suggest[0] == batch.Move:

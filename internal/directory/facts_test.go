@@ -32,11 +32,18 @@ func written(t *testing.T, dn string, lines ...string) *Entry {
 // surveyFrom reads entries, each of a DN and its lines.
 func surveyFrom(t *testing.T, d *Dialect, entries ...[]string) *Survey {
 	t.Helper()
-	var all []*Entry
+	s := NewSurvey(d)
+	s.Merge(partFrom(t, d, entries...))
+	return s
+}
+
+func partFrom(t *testing.T, d *Dialect, entries ...[]string) *Part {
+	t.Helper()
+	p := NewPart(len(entries), AttrSet{})
 	for _, e := range entries {
-		all = append(all, written(t, e[0], e[1:]...))
+		p.Add(d, written(t, e[0], e[1:]...))
 	}
-	return surveyOf(d, all...)
+	return p
 }
 
 // facts writes what is known of an account, one fact a line, without what is

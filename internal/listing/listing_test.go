@@ -181,3 +181,31 @@ func TestScopeIsWhatIsInSomebodysCare(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{"DC=larkmoor,DC=example"}, first(t, l))
 }
+
+// A yard in which a place never shows what most others do: whether those there
+// are meant cannot be told.
+func TestWhatIsHiddenIsNeitherYesNorNo(t *testing.T) {
+	text := yard()
+	for i, name := range []string{"x", "y", "z"} {
+		text += "dn: CN=" + name + ",OU=Closed,DC=larkmoor,DC=example\nobjectClass: user\nobjectGUID: 000000000000010" + string(rune('0'+i)) + "\nsAMAccountName: " + name +
+			"\nuserAccountControl: 512\naccountExpires: 0\nwhenCreated: 20200101000000.0Z\n\n"
+	}
+	days := calendar.Days(90)
+	for name, c := range map[string]struct {
+		when   settings.Conditions
+		found  int
+		untold int
+	}{
+		"sign-ins":                    {settings.Conditions{Idle: &days}, 2, 3},
+		"no sign-in":                  {settings.Conditions{NeverUsed: true}, 2, 3},
+		"a state that shows":          {settings.Conditions{Enabled: true}, 6, 0},
+		"a state and sign-ins":        {settings.Conditions{Enabled: true, NeverUsed: true}, 2, 3},
+		"another state, and sign-ins": {settings.Conditions{Disabled: true, NeverUsed: true}, 0, 0},
+		"when it was made":            {settings.Conditions{New: &days}, 2, 0},
+	} {
+		l, err := run(t, text, Query{What: "users", When: c.when, Columns: []string{"account"}})
+		require.NoError(t, err, name)
+		assert.Equal(t, c.found, l.Found, name)
+		assert.Equal(t, c.untold, l.Untold, name)
+	}
+}
