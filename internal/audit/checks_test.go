@@ -214,7 +214,7 @@ func TestTheLatestLogonOfAllServersWins(t *testing.T) {
 	s := survey(directory.AD, entries...)
 	s.Server, s.Asked = "DC1.x", []string{"DC1.x"}
 	assert.Equal(t, []string{"there likely 300", "here likely 91"}, found(run(t, s, nil, Options{}), "stale"))
-	s.TakeLogons("dc2.X", map[string]directory.Moment{"2": directory.MomentOf(asOf.Add(-100*day), directory.AttrLastLogon), "1": directory.MomentOf(asOf.Add(-400*day), directory.AttrLastLogon)})
+	s.TakeTimes("dc2.X", map[string]directory.ServerTimes{"2": {LastLogon: directory.MomentOf(asOf.Add(-100*day), directory.AttrLastLogon)}, "1": {LastLogon: directory.MomentOf(asOf.Add(-400*day), directory.AttrLastLogon)}})
 	r := run(t, s, nil, Options{})
 	assert.Equal(t, []string{"there sure 100", "here sure 91"}, found(r, "stale"))
 	assert.Equal(t, []string{"nowhere sure 50"}, found(r, "never-used"))

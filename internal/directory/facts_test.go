@@ -552,8 +552,8 @@ func TestWhatOtherServersKnowOfSignIns(t *testing.T) {
 	s := surveyFrom(t, AD, []string{"CN=a,DC=x", "objectClass: user", "objectGUID: id-of-a", "lastLogon: " + FormatFileTime(now.AddDate(0, 0, -5))},
 		[]string{"CN=b,DC=x", "objectClass: user", "objectGUID: id-of-b"})
 	s.Server = "dc1"
-	s.TakeLogons("dc2", map[string]Moment{"id-of-a": early})
-	s.TakeLogons("dc3", map[string]Moment{"id-of-a": late, "id-of-b": early, "id-of-c": early})
+	s.TakeTimes("dc2", map[string]ServerTimes{"id-of-a": {LastLogon: early}})
+	s.TakeTimes("dc3", map[string]ServerTimes{"id-of-a": {LastLogon: late}, "id-of-b": {LastLogon: early}, "id-of-c": {LastLogon: early}})
 	assert.Equal(t, []string{"dc1", "dc2", "dc3"}, s.Asked)
 	var got []string
 	for a := range s.Accounts.All() {
@@ -627,4 +627,18 @@ func TestDialectOf(t *testing.T) {
 	assert.Equal(t, NS389, DialectOf(attrSet(AttrNsAccountLock)))
 	assert.Equal(t, OpenLDAP, DialectOf(attrSet(AttrEntryUUID, AttrPwdChangedTime)))
 	assert.Equal(t, OpenLDAP, DialectOf(AttrSet{}))
+}
+
+// A time that replication has not brought yet counts all the same.
+func TestTimesThatAreKnownElsewhere(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	ago := func(days int, attr AttrID) Moment { return MomentOf(now.AddDate(0, 0, -days), attr) }
+	s := surveyFrom(t, AD, []string{"CN=a,DC=x", "objectClass: user", "objectGUID: id-of-a", "lastLogonTimestamp: " + FormatFileTime(now.AddDate(0, 0, -90)), "pwdLastSet: " + FormatFileTime(now.AddDate(0, 0, -400))},
+		[]string{"CN=b,DC=x", "objectClass: user", "objectGUID: id-of-b", "lastLogonTimestamp: " + FormatFileTime(now.AddDate(0, 0, -2)), "pwdLastSet: 0"})
+	s.TakeTimes("dc2", map[string]ServerTimes{"id-of-a": {LastLogonTS: ago(1, AttrLastLogonTimestamp), PasswordSet: ago(3, AttrPwdLastSet)}, "id-of-b": {LastLogonTS: ago(9, AttrLastLogonTimestamp), PasswordSet: ago(1, AttrPwdLastSet)}})
+	var got []string
+	for a := range s.Accounts.All() {
+		got = append(got, fmt.Sprint(a.LastLogonTS.Time().Format(time.DateOnly), " ", a.PasswordSet.Time().Format(time.DateOnly), " ", a.MustChange))
+	}
+	assert.Equal(t, []string{"2026-11-22 2026-11-20 false", "2026-11-21 2026-11-22 false"}, got)
 }

@@ -60,7 +60,7 @@ type Survey struct {
 	entries       [][]Key // of all entries, where references have to be followed
 	controllers   map[Key]struct{}
 	hosts         map[Key]string
-	others        []map[string]Moment // what each of Asked but the first knows of sign-ins
+	others        []map[string]ServerTimes // what each of Asked but the first knows, by raw identity
 	visibility
 }
 
@@ -400,29 +400,41 @@ func (s *Survey) PasswordExpires(a *Account) Moment {
 	return MomentOf(a.PasswordSet.Time().Add(p.MaxAge), a.PasswordSet.Attr())
 }
 
-// TakeLogons takes over what another server, by its host name, knows of last
-// sign-ins, by raw identity. The later sign-in wins.
-func (s *Survey) TakeLogons(server string, last map[string]Moment) {
+// ServerTimes is what one more server knows of an account: the sign-ins that
+// only it has seen, and times that replication may not have brought yet.
+type ServerTimes struct {
+	LastLogon, LastLogonTS, PasswordSet Moment
+}
+
+// TakeTimes takes over what another server, by its host name, knows of
+// accounts, by raw identity. Of each time the later one wins.
+func (s *Survey) TakeTimes(server string, known map[string]ServerTimes) {
 	if len(s.Asked) == 0 {
 		s.Asked = []string{s.Server}
 	}
 	s.Asked = append(s.Asked, server)
-	s.others = append(s.others, last)
+	s.others = append(s.others, known)
 	for a := range s.Accounts.All() {
-		if s.takeLogon(a, len(s.others)-1) {
+		if s.takeTimes(a, len(s.others)-1) {
 			s.Seen[a.Kind].Add(AttrLastLogon)
 		}
 	}
 }
 
-// takeLogon takes what another server knows of an account, and tells whether
-// that is later.
-func (s *Survey) takeLogon(a *Account, other int) bool {
-	m := s.others[other][a.ID]
-	if !m.After(a.LastLogon) {
+// takeTimes takes what another server knows of an account, and tells whether a
+// later sign-in is among it.
+func (s *Survey) takeTimes(a *Account, other int) bool {
+	known := s.others[other][a.ID]
+	if known.LastLogonTS.After(a.LastLogonTS) {
+		a.LastLogonTS = known.LastLogonTS
+	}
+	if known.PasswordSet.After(a.PasswordSet) {
+		a.PasswordSet, a.MustChange = known.PasswordSet, false
+	}
+	if !known.LastLogon.After(a.LastLogon) {
 		return false
 	}
-	a.LastLogon, a.LogonServer = m, uint8(min(other+2, 255))
+	a.LastLogon, a.LogonServer = known.LastLogon, uint8(min(other+2, 255))
 	return true
 }
 
@@ -432,7 +444,7 @@ func (s *Survey) Account(e *Entry) Account {
 	a := s.Dialect.Account(e)
 	s.hideBySight(&a.Subject, a.Present)
 	for i := range s.others {
-		if s.takeLogon(&a, i) {
+		if s.takeTimes(&a, i) {
 			a.Present.Add(AttrLastLogon)
 		}
 	}

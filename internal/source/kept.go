@@ -152,10 +152,19 @@ func (s *Server) othersLogons(ctx context.Context, m *Manifest) func(*directory.
 		}
 		a := directory.AD.Account(e)
 		best, server := a.LastLogon, 0
-		for i, o := range all {
-			if m := o.last[a.ID]; m.After(best) {
-				best, server = m, i+2 // the first is the one read from
+		later := func(attr string, have *directory.Moment, known directory.Moment) {
+			if known.After(*have) {
+				*have = known
+				e.Set(attr, directory.FormatFileTime(known.Time()))
 			}
+		}
+		for i, o := range all {
+			known := o.known[a.ID]
+			if known.LastLogon.After(best) {
+				best, server = known.LastLogon, i+2 // the first is the one read from
+			}
+			later("lastLogonTimestamp", &a.LastLogonTS, known.LastLogonTS)
+			later("pwdLastSet", &a.PasswordSet, known.PasswordSet)
 		}
 		if server > 0 {
 			name, value := directory.LatestLogon(server, best)

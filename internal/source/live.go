@@ -418,7 +418,7 @@ func takeSignIns(out *directory.Survey, others []logons) {
 			out.SilentWhy = append(out.SilentWhy, o.err.Error())
 			continue
 		}
-		out.TakeLogons(o.name, o.last)
+		out.TakeTimes(o.name, o.known)
 	}
 }
 

@@ -5,22 +5,27 @@ import (
 	"errors"
 	"slices"
 	"sync"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/directory"
 )
 
-// logons is what one more server knows of last sign-ins, by identity.
+// logons is what one more server knows of sign-ins and passwords, by identity.
 type logons struct {
-	name string
-	last map[string]directory.Moment
-	err  error
+	name  string
+	known map[string]directory.ServerTimes
+	err   error
 }
 
-// askOthers begins to ask the other servers of the yard for the attribute
-// that is not replicated, of the entries that a filter selects. The function
-// it returns waits for their answers.
+// replicationLag is for how long a change on one server may not be known to
+// another: two weeks, after which directories are taken to be broken.
+const replicationLag = 14 * 24 * time.Hour
+
+// askOthers begins to ask the other servers of the yard for what is not
+// replicated, or may not be yet, of the entries that a filter selects. The
+// function it returns waits for their answers.
 func (s *Server) askOthers(ctx context.Context, filter string) func() []logons {
 	var all []logons
 	if s.Dialect != directory.AD {
@@ -43,7 +48,7 @@ func (s *Server) askOthers(ctx context.Context, filter string) func() []logons {
 }
 
 func (s *Server) askOther(ctx context.Context, url, filter string) logons {
-	out := logons{name: hostOf(url), last: map[string]directory.Moment{}}
+	out := logons{name: hostOf(url), known: map[string]directory.ServerTimes{}}
 	o := s.other(url)
 	if out.err = o.dial(ctx); out.err != nil {
 		return out
@@ -51,17 +56,22 @@ func (s *Server) askOther(ctx context.Context, url, filter string) logons {
 	defer o.Close()
 	out.name = o.HostName()
 	shown := 0
+	// What has changed there lately may not have reached the first server yet.
+	lately := "(whenChanged>=" + s.target.now().UTC().Add(-replicationLag).Format("20060102150405.0Z") + ")"
 	ask := func(filter string, first bool) error {
 		return o.retry(ctx, func() error {
-			clear(out.last)
+			clear(out.known)
 			shown = 0
-			_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(lastLogon>=1)" + filter + ")", Attributes: []string{"objectGUID", "lastLogon"}, FirstPage: first},
+			_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(lastLogon>=1)" + lately + ")" + filter + ")",
+				Attributes: []string{"objectGUID", "lastLogon", "lastLogonTimestamp", "pwdLastSet"}, FirstPage: first},
 				func(page []directory.Entry) error {
 					for i := range page {
 						a := directory.AD.Account(&page[i])
-						out.last[a.ID] = a.LastLogon
+						out.known[a.ID] = directory.ServerTimes{LastLogon: a.LastLogon, LastLogonTS: a.LastLogonTS, PasswordSet: a.PasswordSet}
+						if a.LastLogon.Known() {
+							shown++
+						}
 					}
-					shown += len(page)
 					return nil
 				})
 			return err
