@@ -229,6 +229,10 @@ func neverUsed(p *pass, a *directory.Account) *Finding {
 	if !p.allAsked && !p.replicated(a) {
 		f.Confidence = Likely
 	}
+	if changed := p.SignInForgotten(a); changed.Known() {
+		f.Confidence = Likely
+		f.Evidence = append(f.Evidence, evidence(changed), Evidence{"note", "this server forgets sign-ins when a password changes"})
+	}
 	return f
 }
 

@@ -225,6 +225,8 @@ func TestOpenLDAP(t *testing.T) {
 		person("auth", "pwdLastSuccess", "authTimestamp="+gen(120)),
 		person("fresh"),
 		person("never", "pwdLastSuccess"),
+		person("never-again", "pwdLastSuccess", "pwdChangedTime="+gen(100)),
+		person("never-since", "pwdLastSuccess", "pwdChangedTime="+gen(400)),
 		person("off", "pwdAccountLockedTime=000001010000Z", "pwdLastSuccess="+gen(300)),
 		person("off-in-vain", "pwdAccountLockedTime=000001010000Z", "pwdPolicySubentry=cn=lax,ou=policies,dc=x", "pwdLastSuccess="+gen(300)),
 		person("off-by-whom", "pwdAccountLockedTime=000001010000Z", "pwdPolicySubentry=cn=hidden,dc=x"),
@@ -241,7 +243,7 @@ func TestOpenLDAP(t *testing.T) {
 	s.DefaultPolicy = directory.FoldDN("cn=default,ou=policies,dc=x")
 	r := run(t, s, nil, Options{})
 	assert.Equal(t, []string{"off-in-vain sure 300", "auth sure 120", "stale sure 90"}, found(r, "stale"))
-	assert.Equal(t, []string{"never sure 400"}, found(r, "never-used"))
+	assert.Equal(t, []string{"never sure 400", "never-again likely 400", "never-since sure 400"}, found(r, "never-used"))
 	assert.Equal(t, []string{"over sure 5", "not-yet sure 0", "off sure 0", "off-by-whom likely 0"}, found(r, "disabled"))
 	assert.Equal(t, []string{"lock-hard sure 50", "locked sure 0"}, found(r, "locked-out"))
 	assert.Equal(t, []string{"shadow sure 10"}, found(r, "expired"))

@@ -80,10 +80,7 @@ func (p *pass) showsOnAccounts(id directory.AttrID) bool {
 }
 
 func groupEmpty(p *pass, report func(*directory.Subject, Finding)) {
-	placeholders := map[directory.Key]bool{directory.KeyOf(""): true}
-	for _, dn := range p.set.PlaceholderMembers {
-		placeholders[directory.KeyOf(dn)] = true
-	}
+	placeholders := p.placeholders()
 	gidsShown := p.showsOnAccounts(directory.AttrGIDNumber)
 	for i := range p.Groups {
 		g := &p.Groups[i]
@@ -109,6 +106,16 @@ func groupEmpty(p *pass, report func(*directory.Subject, Finding)) {
 		}
 		report(&g.Subject, f)
 	}
+}
+
+// placeholders are the names that stand for nobody in groups which must have a
+// member.
+func (p *pass) placeholders() map[directory.Key]bool {
+	all := map[directory.Key]bool{directory.KeyOf(""): true}
+	for _, dn := range p.set.PlaceholderMembers {
+		all[directory.KeyOf(dn)] = true
+	}
+	return all
 }
 
 // groupLoop finds the groups that are members of themselves by the strongly
@@ -326,7 +333,11 @@ func ouEmpty(p *pass, report func(*directory.Subject, Finding)) {
 
 func danglingReference(p *pass, report func(*directory.Subject, Finding)) {
 	if !p.Dialect.KeepsLinks {
+		placeholders := p.placeholders()
 		for _, r := range p.Unresolved() {
+			if placeholders[r.Key] && (r.Attr == directory.AttrMember || r.Attr == directory.AttrUniqueMember) {
+				continue
+			}
 			f := Finding{Confidence: Likely, Evidence: []Evidence{{r.Attr.String(), r.Name}, {"entry", "there is none in what was read"}}}
 			if p.Absent[r.Key] {
 				f.Confidence, f.Evidence[1].Value = Sure, "the server says that there is none"

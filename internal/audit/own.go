@@ -190,7 +190,7 @@ func (p *pass) ownConfidence(c *Check, a *directory.Account) Confidence {
 	case raw:
 		return Likely
 	case w.Idle != nil && last.Known() && !p.everySignInShown(a, last.Time(), w.Idle.Before(p.asOf)),
-		(w.Idle != nil || w.NeverUsed) && !last.Known() && !p.allAsked && !p.replicated(a):
+		(w.Idle != nil || w.NeverUsed) && !last.Known() && (!p.allAsked && !p.replicated(a) || p.SignInForgotten(a).Known()):
 		return Likely
 	case w.Enabled:
 		return confidence(p.Enabled(a, p.asOf))

@@ -172,6 +172,12 @@ func TestReferences(t *testing.T) {
 	assert.Equal(t, []string{"a likely 0", "g sure 0", "a sure 0"}, found(r, "dangling-reference"))
 	assert.Equal(t, Info, r.Findings[len(r.Findings)-1].Severity)
 
+	// Who stands for nobody need not be there.
+	s = survey(directory.OpenLDAP, entry("dc=x", "objectClass=domain"), entry("cn=g,dc=x", "objectClass=groupOfNames", "member=cn=nobody,dc=x", "owner=cn=nobody,dc=x", "member="))
+	r = run(t, s, func(set *settings.Settings) { set.Audit.PlaceholderMembers = []string{"CN=nobody,DC=x"} }, Options{})
+	assert.Equal(t, []Evidence{{"owner", "cn=nobody,dc=x"}}, r.Findings[0].Evidence[:1])
+	assert.Len(t, who(r, "dangling-reference"), 1)
+
 	// On the ad schema only the disabled manager is told.
 	r = run(t, survey(directory.AD, domain, user("boss", "userAccountControl=514"), user("a", "manager="+in("Boss")), user("b", "manager=CN=gone,DC=x")), nil, Options{})
 	assert.Equal(t, []string{"a"}, who(r, "dangling-reference"))

@@ -66,6 +66,9 @@ func (p *pass) requiredShown() []directory.AttrID {
 func valueMissing(p *pass, a *directory.Account) *Finding {
 	var missing []string
 	for _, id := range p.rules.required {
+		if a.Nameless && slices.Contains(personNames, id) {
+			continue
+		}
 		if p.Shows(directory.KindUser, id) && strings.TrimSpace(a.Text.First(id)) == "" {
 			missing = append(missing, id.String())
 		}
@@ -79,6 +82,9 @@ func valueMissing(p *pass, a *directory.Account) *Finding {
 	}
 	return f
 }
+
+// personNames are what only entries of a class of persons can have.
+var personNames = []directory.AttrID{directory.AttrGivenName, directory.AttrSN, directory.AttrDisplayName, directory.AttrInitials, directory.AttrTitle, directory.AttrMail, directory.AttrMobile, directory.AttrEmployeeNumber}
 
 func valueMalformed(p *pass, a *directory.Account) *Finding {
 	f := &Finding{}

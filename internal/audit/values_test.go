@@ -67,6 +67,8 @@ func TestMissingValues(t *testing.T) {
 	assert.Equal(t, []string{"missing=givenName, sn, displayName"}, proof(r, "value-missing", "none"))
 	r = run(t, survey(directory.AD, domain, user("none", "sn=B")), nil, Options{})
 	assert.Empty(t, who(r, "value-missing"), "nobody shows the other two")
+	r = run(t, survey(directory.OpenLDAP, person("whole", "givenName=A", "sn=B", "displayName=A B"), person("none"), person("robot", "objectClass=account")), nil, Options{})
+	assert.Equal(t, []string{"none"}, who(r, "value-missing"), "an account of no class of persons cannot have such names")
 	r = run(t, survey(directory.AD, domain, user("none")), nil, Options{Checks: []string{"value-missing"}})
 	assert.False(t, r.Summary[0].Looked)
 }

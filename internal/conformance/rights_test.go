@@ -462,6 +462,69 @@ func (o *observatory) below(place string) (dns []string) {
 	return dns
 }
 
+// audited is what the auditor finds, as "check name confidence".
+func (a *auditor) audited(t *testing.T, asOf time.Time, checks ...string) (found []string) {
+	t.Helper()
+	c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+	require.NoError(t, err)
+	defer c.Close()
+	survey, err := c.Survey(t.Context())
+	require.NoError(t, err)
+	report, err := audit.Run(survey, settings.Defaults(), audit.Options{AsOf: asOf, Checks: checks})
+	require.NoError(t, err)
+	for _, f := range report.Findings {
+		found = append(found, f.Check+" "+directory.LeafValue(f.DN)+" "+string(f.Confidence))
+	}
+	return found
+}
+
+// An answer that an entry is not there proves nothing where the entry may be
+// hidden.
+func TestAReferenceToAHiddenEntryIsNotSurelyDangling(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect.KeepsLinks {
+			t.Skip("the server keeps references whole")
+		}
+		a := s.auditor(t)
+		t.Cleanup(func() { a.free(t) })
+		hidden := s.person(t, a.keeper, "Hidden", "hidden")
+		for logon, boss := range map[string]string{"one": hidden, "two": s.DN("Nobody", "Staff")} {
+			require.Zero(t, modify(a.keeper, s.person(t, a.keeper, logon, logon), func(r *ldap.ModifyRequest) { r.Replace("manager", []string{boss}) }))
+		}
+		a.hide(t, hidden, false)
+		found := a.audited(t, time.Now(), "dangling-reference")
+		assert.Contains(t, found, "dangling-reference two sure")
+		assert.NotContains(t, found, "dangling-reference one sure")
+	})
+}
+
+// A slapd forgets the last sign-in when the password changes, and people may be
+// of a class of the house's own.
+func TestWhatSlapdForgetsAndWhoIsAPerson(t *testing.T) {
+	s := slapdSubject(t)
+	a := s.auditor(t)
+	dn := s.DN("Star", "Staff")
+	s.add(t, a.keeper, dn, map[string][]string{"objectClass": {"stargazer"}, "cn": {"Star"}, "sn": {"Star"}, "uid": {"star"}, "userPassword": {"Right-secret1"}})
+	other := s.person(t, a.keeper, "Other", "other")
+	o := &observatory{auditor: a}
+	o.signIn(t, dn, "star")
+	o.signIn(t, other, "other")
+	o.disable(t, s.person(t, a.keeper, "Off", "off"))
+	later := time.Now().AddDate(0, 0, 400)
+	assert.Contains(t, a.audited(t, later, "stale"), "stale Star sure")
+	time.Sleep(1100 * time.Millisecond) // the times are of whole seconds
+	require.Zero(t, modify(a.keeper, dn, func(r *ldap.ModifyRequest) { r.Replace("userPassword", []string{"Other-secret1"}) }))
+	shown := s.entry(t, a.keeper, dn)
+	require.False(t, shown.Has("pwdLastSuccess"), "this is what the rule is for")
+	// What is judged likely for it comes of these two (a minute apart at least,
+	// for which no test waits).
+	created, err := directory.ParseGeneralizedTime(shown.First("createTimestamp"))
+	require.NoError(t, err)
+	changed, err := directory.ParseGeneralizedTime(shown.First("pwdChangedTime"))
+	require.NoError(t, err)
+	assert.True(t, changed.After(created))
+}
+
 // TestNothingSureRestsOnWhatIsHidden audits random yards with least rights and
 // holds that against what is seen with all rights.
 func TestNothingSureRestsOnWhatIsHidden(t *testing.T) {

@@ -138,10 +138,20 @@ type classKind struct {
 
 func kindOf(table []classKind, classes []string) Kind {
 	best, rank := KindOther, 0
-	for _, class := range classes {
+	look := func(class string) {
 		for i := range table {
 			if c := &table[i]; c.rank > rank && equalFoldASCII(c.name, class) {
 				best, rank = c.kind, c.rank
+			}
+		}
+	}
+	for _, class := range classes {
+		look(class)
+	}
+	if best == KindOther {
+		for _, class := range classes {
+			for _, super := range superiors(class) {
+				look(super)
 			}
 		}
 	}

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -78,6 +79,7 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 	switch attr.ID {
 	case AttrObjectClass:
 		a.Kind = kindOf(openClasses, attr.Values)
+		a.Nameless = a.Kind == KindUser && !slices.ContainsFunc(attr.Values, isPerson)
 	case AttrUID:
 		a.Logon = v
 	case AttrCreateTimestamp:
@@ -99,6 +101,11 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 		return false
 	}
 	return true
+}
+
+// isPerson tells of the classes whose entries may have a person's names.
+func isPerson(class string) bool {
+	return equalFoldASCII(class, "inetOrgPerson") || equalFoldASCII(class, "person") || schemaStandard().DerivesFrom(class, "person")
 }
 
 // isPermanentLock takes the value with seconds too, as some servers write it.

@@ -149,13 +149,26 @@ func (s *Schema) Category(class string) string { return s.categories[strings.ToL
 // KnowsClass tells whether an object class is one that the servers know
 // without being told.
 func (s *Schema) KnowsClass(class string) bool {
-	return strings.EqualFold(class, "top") || s.classes[strings.ToLower(class)] != ""
+	return strings.EqualFold(class, "top") || s.classes[strings.ToLower(class)] != "" || len(superiors(class)) > 0
 }
 
 // DerivesFrom tells whether an object class is another one, or derives from
 // it, ignoring case.
 func (s *Schema) DerivesFrom(class, super string) bool {
 	class, super = strings.ToLower(class), strings.ToLower(super)
+	if s.derives(class, super) {
+		return true
+	}
+	for _, one := range superiors(class) {
+		if s.derives(one, super) {
+			return true
+		}
+	}
+	return false
+}
+
+// derives is DerivesFrom by what the servers know without being told.
+func (s *Schema) derives(class, super string) bool {
 	for range len(s.classes) + 1 {
 		if class == super {
 			return true

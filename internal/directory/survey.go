@@ -368,6 +368,20 @@ func (s *Survey) LastSignIn(a *Account, asOf time.Time) LastSignIn {
 	return last
 }
 
+// SignInForgotten tells whether a record of sign-ins may have been taken away:
+// OpenLDAP deletes it when a password changes. It is the time of that change,
+// not known where there was none after the account was made.
+func (s *Survey) SignInForgotten(a *Account) Moment {
+	if s.Dialect == OpenLDAP && a.PasswordSet.Known() && (!a.Created.Known() || a.PasswordSet.Time().Sub(a.Created.Time()) > madeWith) {
+		return a.PasswordSet
+	}
+	return 0
+}
+
+// madeWith is how long after an account was made its password may be set by
+// those who made it.
+const madeWith = time.Minute
+
 // keepsStamp tells whether the replicated last logon is maintained.
 func (s *Survey) keepsStamp() bool { return !s.Domain.LogonLagKnown || s.Domain.LogonLag > 0 }
 

@@ -23,6 +23,7 @@ attributetype ( 1.3.6.1.4.1.32473.1.1 NAME ( 'gateCode' 'doorCode' ) SUP userPas
 attributetype ( 1.3.6.1.4.1.32473.1.2 NAME 'favouriteColour' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 )
 attributetype ( 1.3.6.1.4.1.32473.1.3 NAME 'orderedNote' EQUALITY caseIgnoreMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 X-ORDERED 'VALUES' )
 objectclass ( 1.3.6.1.4.1.32473.2.1 NAME 'observer' SUP top AUXILIARY MAY ( gateCode $ favouriteColour $ orderedNote ) )
+objectclass ( 1.3.6.1.4.1.32473.2.2 NAME 'stargazer' SUP inetOrgPerson STRUCTURAL MAY favouriteColour )
 pidfile %[1]s/slapd.pid
 modulepath /usr/lib/ldap
 moduleload back_mdb

@@ -102,8 +102,9 @@ func (s *Server) readSchema(ctx context.Context) error {
 	if err != nil || where == "" {
 		return err
 	}
-	_, err = s.Search(ctx, Query{Base: where, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"attributeTypes"}}, func(page []directory.Entry) error {
+	_, err = s.Search(ctx, Query{Base: where, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"attributeTypes", "objectClasses"}}, func(page []directory.Entry) error {
 		for i := range page {
+			declareClasses(page[i].Get("objectClasses"))
 			for _, text := range page[i].Get("attributeTypes") {
 				d, ok := directory.ParseDefinition(text)
 				if !ok {
@@ -122,6 +123,21 @@ func (s *Server) readSchema(ctx context.Context) error {
 		return nil
 	}
 	return err
+}
+
+// declareClasses tells what the server's classes derive from.
+func declareClasses(definitions []string) {
+	supers := map[string][]string{}
+	for _, text := range definitions {
+		names, from, ok := directory.ParseClass(text)
+		if !ok || len(from) == 0 {
+			continue
+		}
+		for _, name := range names {
+			supers[name] = from
+		}
+	}
+	directory.DeclareClasses(supers)
 }
 
 // Defined returns what the schema that the server publishes says of an

@@ -1,0 +1,85 @@
+package directory
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"sync/atomic"
+)
+
+// classes are the object classes that servers have told of and what they derive
+// from, in lower case.
+var classes atomic.Pointer[map[string][]string]
+
+// DeclareClasses says what object classes of a server derive from, so that
+// people of a class of the house's own are people. It adds to what was declared
+// before.
+func DeclareClasses(supers map[string][]string) {
+	all := map[string][]string{}
+	if known := classes.Load(); known != nil {
+		maps.Copy(all, *known)
+	}
+	for class, from := range supers {
+		lower := make([]string, len(from))
+		for i, name := range from {
+			lower[i] = strings.ToLower(name)
+		}
+		all[strings.ToLower(class)] = lower
+	}
+	classes.Store(&all)
+}
+
+// superiors returns the classes that a class derives from, as servers have
+// told: those of its own and theirs, the nearest first.
+func superiors(class string) (all []string) {
+	known := classes.Load()
+	if known == nil {
+		return nil
+	}
+	next := (*known)[strings.ToLower(class)]
+	for len(next) > 0 {
+		one := next[0]
+		next = next[1:]
+		if !slices.Contains(all, one) {
+			all = append(all, one)
+			next = append(slices.Clip(next), (*known)[one]...)
+		}
+	}
+	return all
+}
+
+// ParseClass reads one value of objectClasses (RFC 4512, section 4.1.1): the
+// names of the class, and those it derives from. It is false for what is none.
+func ParseClass(text string) (names, supers []string, ok bool) {
+	words := definitionWords(text)
+	if len(words) < 3 || words[0] != "(" {
+		return nil, nil, false
+	}
+	for i := 2; i < len(words); i++ {
+		switch strings.ToUpper(words[i]) {
+		case "NAME":
+			names, i = listAt(words, i+1)
+		case "SUP":
+			supers, i = listAt(words, i+1)
+		case "DESC":
+			i++ // a text, which may be any word
+		}
+	}
+	return names, supers, true
+}
+
+// listAt reads one name, or several in parentheses, and returns where it ends.
+func listAt(words []string, at int) (names []string, end int) {
+	if at >= len(words) {
+		return nil, at
+	}
+	if words[at] != "(" {
+		return []string{strings.Trim(words[at], "'")}, at
+	}
+	for at++; at < len(words) && words[at] != ")"; at++ {
+		if words[at] != "$" {
+			names = append(names, strings.Trim(words[at], "'"))
+		}
+	}
+	return names, at
+}

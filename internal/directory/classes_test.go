@@ -1,0 +1,54 @@
+package directory
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestParseClass(t *testing.T) {
+	for text, want := range map[string][2][]string{
+		"( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) )":               {{"person"}, {"top"}},
+		"( 1.2 NAME ( 'observer' 'watcher' ) DESC 'SUP nobody' SUP ( a $ b ) MAY x )": {{"observer", "watcher"}, {"a", "b"}},
+		"( 1.2 NAME 'lone' )": {{"lone"}, nil},
+	} {
+		names, supers, ok := ParseClass(text)
+		assert.True(t, ok, text)
+		assert.Equal(t, want, [2][]string{names, supers}, text)
+	}
+	for _, bad := range []string{"", "person", "( 1.2", "NAME 'x'"} {
+		_, _, ok := ParseClass(bad)
+		assert.False(t, ok, bad)
+	}
+	for _, cut := range []string{"( 1 NAME", "( 1 SUP (", "( 1 NAME ( 'a'"} {
+		ParseClass(cut) // no length may make it panic
+	}
+}
+
+func TestPeopleOfAClassOfTheHousesOwn(t *testing.T) {
+	t.Cleanup(func() { classes.Store(nil) })
+	e := written(t, "uid=a,dc=x", "objectClass: larkmoorObserver")
+	a := OpenLDAP.Account(e)
+	assert.Equal(t, KindOther, a.Kind)
+	DeclareClasses(map[string][]string{"larkmoorObserver": {"larkmoorPerson"}, "larkmoorLoop": {"larkmoorLoop"}})
+	DeclareClasses(map[string][]string{"LarkmoorPerson": {"badgeHolder", "inetOrgPerson"}})
+	a = OpenLDAP.Account(e)
+	assert.Equal(t, KindUser, a.Kind)
+	assert.True(t, OpenLDAP.Schema().DerivesFrom("larkmoorobserver", "person"))
+	assert.True(t, OpenLDAP.Schema().KnowsClass("larkmoorObserver"))
+	assert.False(t, OpenLDAP.Schema().DerivesFrom("larkmoorObserver", "groupOfNames"))
+	assert.False(t, OpenLDAP.Schema().DerivesFrom("larkmoorLoop", "person"))
+	for _, class := range []string{"larkmoorObserver", "inetOrgPerson", "top", "person"} {
+		assert.True(t, OpenLDAP.Schema().DerivesFrom(class, "top"), class)
+	}
+}
+
+func TestWhoCanHaveAName(t *testing.T) {
+	for class, want := range map[string]bool{"inetOrgPerson": true, "person": true, "account": false, "posixAccount": false} {
+		e := written(t, "uid=a,dc=x", "objectClass: "+class, "objectClass: posixAccount")
+		a := OpenLDAP.Account(e)
+		assert.Equal(t, !want, a.Nameless, class)
+	}
+	a := AD.Account(written(t, "CN=a,DC=x", "objectClass: user"))
+	assert.False(t, a.Nameless)
+}
