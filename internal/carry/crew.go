@@ -234,6 +234,9 @@ func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) 
 		j.stop("it was interrupted")
 		return
 	case err == nil:
+	case l.State == batch.Waiting && source.RefusedFor(err, source.Denied):
+		j.stop(fmt.Sprintf("the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again", l.Account, err))
+		return
 	case l.State == batch.Waiting, errors.As(err, &unsettled):
 		j.stop(err.Error())
 		return
@@ -262,7 +265,7 @@ func alwaysHalts(err error) string {
 	case source.RefusedFor(err, source.SignedOut):
 		return "the server no longer takes the password"
 	case source.RefusedFor(err, source.Denied):
-		return "the account that is bound may not write this: nobody's entry was changed by that line"
+		return "the account that is bound may not write this: the line was begun and is not finished; give the account the right, and apply again"
 	case source.RefusedFor(err, source.Elsewhere):
 		return "the server sends writes elsewhere (referral): give the writable server's own URL"
 	}

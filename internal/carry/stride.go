@@ -214,7 +214,8 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 }
 
 // settled gives a line the state that follows from an error of its step, and
-// returns the error.
+// returns the error. A line that the bound account had no right to do stays
+// open.
 func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 	var journal journalError
 	var refused *source.Refused
@@ -225,6 +226,9 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 		return err
 	case past.open(), source.Lost(err):
 		return unsettledError{err} // it goes on when the server is back
+	}
+	if source.RefusedFor(err, source.Denied) && !past.begun() && past.untouched() {
+		return err // it waits until the account has the right
 	}
 	state := batch.Refused
 	if past.begun() || !errors.As(err, &refused) && !past.untouched() {
