@@ -346,6 +346,8 @@ func (p *pass) notes() []string {
 	}
 	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it", "%d entries show no objectClass; nothing can be said of them")
 	note(p.Broken, "one record could not be read and was left out", "%d records could not be read and were left out")
+	note(p.Outside, "one entry that the server gave stands outside the base and was left out", "%d entries that the server gave stand outside the base and were left out")
+	note(p.Twice, "one entry came twice, so something moved while the rest was read: what follows may not be all", "%d entries came twice, so something moved while the rest was read: what follows may not be all")
 	note(p.Referrals, "one reference to another server was not followed", "%d references to other servers were not followed")
 	for i, name := range p.Silent {
 		notes = append(notes, fmt.Sprintf("%s did not tell its sign-ins, so later ones may be known there: %s", name, p.SilentWhy[i]))

@@ -281,6 +281,9 @@ func (a *app) surveyCommand() *cli.Command {
 				return err
 			}
 			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name, m.Entries, render.Visible(m.Identity.Base), m.Name)
+			if !m.Complete && p.broken == 0 {
+				a.note("note: it is not complete: %s, %d entries outside the base, %d that came twice", render.Count(m.Referrals, "reference")+" to other servers", m.Outside, m.Twice)
+			}
 			if p.broken > 0 {
 				return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), render.Count(p.broken, "record"))
 			}
@@ -300,8 +303,12 @@ func (a *app) listSurveys() error {
 	}
 	var rows [][]string
 	for _, m := range all {
-		rows = append(rows, []string{m.Name, m.Taken.Format(time.RFC3339), fmt.Sprint(m.Entries), render.Visible(m.Identity.Base), render.Visible(m.Source)})
+		whole := "no"
+		if m.Complete {
+			whole = "yes"
+		}
+		rows = append(rows, []string{m.Name, m.Taken.Format(time.RFC3339), fmt.Sprint(m.Entries), whole, render.Visible(m.Identity.Base), render.Visible(m.Source)})
 	}
-	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Base", "Source"}, rows, 4, 3)
+	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Whole", "Base", "Source"}, rows, 5, 4)
 	return nil
 }

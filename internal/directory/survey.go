@@ -47,8 +47,8 @@ type Survey struct {
 	Seen      [kindCount]AttrSet // per kind, what at least one entry carries
 	Count     [kindCount]int
 	NoClass   int // entries without objectClass, which nothing can be said of
-	Referrals int // references to other servers, not followed
 	Broken    int // records of a file that could not be read
+	Gaps
 
 	// RightsRead says that the source told what the bound account may read;
 	// where it did not, what is hidden shows by what others carry.
@@ -63,6 +63,18 @@ type Survey struct {
 	others        []map[string]ServerTimes // what each of Asked but the first knows, by raw identity
 	visibility
 }
+
+// Gaps count what a reading of everything met that it should not.
+type Gaps struct {
+	Referrals int // references to other servers, not followed
+	Outside   int // entries that do not stand below the base, left out
+	Twice     int // entries that came again, counted once
+}
+
+// Whole tells whether nothing is missing, as far as can be told. What came
+// twice may have been moved while the rest was read, and something else with
+// it.
+func (g Gaps) Whole() bool { return g == Gaps{} }
 
 // SignIn is a sign-in that another system recorded.
 type SignIn struct {

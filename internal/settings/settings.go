@@ -49,19 +49,21 @@ type Secrets struct {
 
 // Yard is one directory in somebody's care.
 type Yard struct {
-	Servers       []string `yaml:"servers"`
-	Avoid         []string `yaml:"avoid"`
-	Base          string   `yaml:"base"`
-	Scope         []string `yaml:"scope"`
-	LeaveOut      []string `yaml:"leave_out"`
-	Bind          Bind     `yaml:"bind"`
-	CAFile        string   `yaml:"ca_file"`
-	StartTLS      bool     `yaml:"starttls"`
-	Dialect       string   `yaml:"dialect"`
-	TimeZone      string   `yaml:"time_zone"`
-	PageSize      int      `yaml:"page_size"`
-	Timeout       Wait     `yaml:"timeout"`
-	DefaultPolicy string   `yaml:"default_policy"`
+	Servers  []string `yaml:"servers"`
+	Avoid    []string `yaml:"avoid"`
+	Base     string   `yaml:"base"`
+	Scope    []string `yaml:"scope"`
+	LeaveOut []string `yaml:"leave_out"`
+	Bind     Bind     `yaml:"bind"`
+	CAFile   string   `yaml:"ca_file"`
+	StartTLS bool     `yaml:"starttls"`
+	Dialect  string   `yaml:"dialect"`
+	TimeZone string   `yaml:"time_zone"`
+	PageSize int      `yaml:"page_size"`
+	Timeout  Wait     `yaml:"timeout"`
+	// ReadWithin is how long one reading may take as a whole.
+	ReadWithin    Wait   `yaml:"read_within"`
+	DefaultPolicy string `yaml:"default_policy"`
 	// Homes say which folders of this machine the home folders of the accounts
 	// are.
 	Homes []homes.Share `yaml:"homes"`

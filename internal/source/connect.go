@@ -98,6 +98,7 @@ type Root struct {
 
 const (
 	defaultTimeout  = 30 * time.Second
+	defaultWithin   = 4 * time.Hour
 	defaultPageSize = 1000
 )
 
@@ -171,6 +172,14 @@ func (s *Server) dial(ctx context.Context) error {
 		return err
 	}
 	return nil
+}
+
+// within is how long one search may take as a whole.
+func (s *Server) within() time.Duration {
+	if t := time.Duration(s.target.Yard.ReadWithin); t > 0 {
+		return t
+	}
+	return defaultWithin
 }
 
 // patience is how long an answer is waited for.

@@ -47,6 +47,7 @@ type File struct {
 	server string    // that a kept survey was read from
 	asked  []string  // the servers whose own sign-ins it holds
 	rights bool      // it says what could not be read
+	gaps   directory.Gaps
 	read   *directory.Survey
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
@@ -236,7 +237,7 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, error) {
 	began := time.Now()
 	s := directory.NewSurvey(d)
-	s.Asked, s.RightsRead = f.asked, f.rights
+	s.Asked, s.RightsRead, s.Gaps = f.asked, f.rights, f.gaps
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
 	work := func(records []ldif.Record) (j judged) {
 		j.part = directory.NewPart(len(records), f.Keep)

@@ -36,11 +36,24 @@ type Manifest struct {
 	Entries  int       `json:"entries"`
 	// Asked are the servers whose own sign-ins are in the survey.
 	Asked []string `json:"asked,omitempty"`
-	// Referrals counts references to other servers, which were not followed.
-	Referrals int `json:"referrals,omitempty"`
+	// Complete says that nothing is missing, as far as can be told. References
+	// to other servers were not followed, entries outside the base left out, and
+	// those that came again counted once.
+	Complete  bool `json:"complete"`
+	Referrals int  `json:"referrals,omitempty"`
+	Outside   int  `json:"outside,omitempty"`
+	Twice     int  `json:"twice,omitempty"`
 	// RightsRead says that what the bound account could not read is written down
 	// with each entry.
 	RightsRead bool `json:"rights_read,omitempty"`
+}
+
+func (m *Manifest) takeGaps(g directory.Gaps) {
+	m.Complete, m.Referrals, m.Outside, m.Twice = g.Whole(), g.Referrals, g.Outside, g.Twice
+}
+
+func (m *Manifest) gaps() directory.Gaps {
+	return directory.Gaps{Referrals: m.Referrals, Outside: m.Outside, Twice: m.Twice}
 }
 
 const (
@@ -121,7 +134,8 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 					others(e)
 					return take(e)
 				}, &about)
-				m.Referrals, m.RightsRead = about.Referrals, about.RightsRead
+				m.takeGaps(about.Gaps)
+				m.RightsRead = about.RightsRead
 				return err
 			})
 		})
@@ -129,7 +143,13 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 		if !s.taken.IsZero() {
 			m.Taken = s.taken
 		}
-		return write(func(take func(*directory.Entry) error) error { return s.entries(ctx, take) })
+		m.takeGaps(s.gaps)
+		m.RightsRead, m.Asked = s.rights, s.asked
+		counted := *s
+		if s.Broken != nil {
+			counted.Broken = func(err error) { m.Complete = false; s.Broken(err) }
+		}
+		return write(func(take func(*directory.Entry) error) error { return counted.entries(ctx, take) })
 	}
 	return fmt.Errorf("%s cannot be kept", src.Where())
 }
@@ -209,7 +229,7 @@ func OpenKept(dir, name string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.name, f.taken, f.Dialect, f.server, f.asked, f.rights = "survey "+name, m.Taken, d, m.Server, m.Asked, m.RightsRead
+	f.name, f.taken, f.Dialect, f.server, f.asked, f.rights, f.gaps = "survey "+name, m.Taken, d, m.Server, m.Asked, m.RightsRead, m.gaps()
 	return f, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,6 +30,9 @@ const AssertionOID = "1.3.6.1.1.12"
 // partSize is how many accounts of a live survey stand together, so that
 // several processors can judge them.
 const partSize = 1000
+
+// mostBarren is how many pages in a row may bring nothing new.
+const mostBarren = 100
 
 // attempts is how often a read is begun before a lossy connection is given up.
 const attempts = 3
@@ -92,15 +96,17 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		q.Filter = "(objectClass=*)"
 	}
 	req := ldap.NewSearchRequest(q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, q.Filter, q.Attributes, controls)
-	began, read := time.Now(), 0
+	ctx, stop := context.WithTimeoutCause(ctx, s.within(), fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
+	defer stop()
+	began, read, barren := time.Now(), 0, 0
 	step := "reading from " + s.URL
 	defer func() {
 		s.target.Progress.tell(step, Over, 0)
 		slog.DebugContext(ctx, "searched", "server", s.URL, "base", q.Base, "scope", q.Scope, "filter", q.Filter, "attributes", len(q.Attributes), "entries", read, "took", time.Since(began).Round(time.Millisecond))
 	}()
 	for {
-		if err := ctx.Err(); err != nil {
-			return referrals, err
+		if ctx.Err() != nil {
+			return referrals, context.Cause(ctx)
 		}
 		var entries []directory.Entry
 		res, err := s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
@@ -109,14 +115,18 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		})
 		if err != nil {
 			if ctx.Err() != nil {
-				return referrals, ctx.Err()
+				return referrals, context.Cause(ctx)
 			}
 			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
 				return referrals, notFound(err, q.Base, s.URL)
 			}
 			return referrals, s.searchError(err)
 		}
-		referrals += res.referrals
+		for _, where := range res.references {
+			if !s.ownPartition(where) {
+				referrals++
+			}
+		}
 		read += len(entries)
 		s.target.Progress.tell(step, int64(read), 0)
 		for i := range entries {
@@ -130,8 +140,31 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		if len(res.cookie) == 0 || q.FirstPage {
 			return referrals, nil
 		}
+		if barren++; len(entries) > 0 {
+			barren = 0
+		}
+		if barren >= mostBarren {
+			return referrals, fmt.Errorf("%s goes on paging and gives no entries: stopped after %d empty pages", s.URL, barren)
+		}
 		paging.SetCookie(res.cookie)
 	}
+}
+
+// ownPartition tells of a reference that it leads to a partition of the same
+// directory which holds no accounts: those of DNS, the configuration, the
+// schema.
+func (s *Server) ownPartition(reference string) bool {
+	u, err := url.Parse(reference)
+	if err != nil {
+		return false
+	}
+	dn := directory.FoldDN(strings.TrimPrefix(u.Path, "/"))
+	for _, leaf := range []string{"dc=domaindnszones,", "dc=forestdnszones,"} {
+		if strings.HasPrefix(dn, leaf) {
+			return true
+		}
+	}
+	return s.Root.Config != "" && directory.Under(dn, directory.FoldDN(s.Root.Config))
 }
 
 func (s *Server) searchError(err error) error {
@@ -263,7 +296,7 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 			return nil
 		}, &about)
 		out.Merge(part)
-		out.Referrals, out.RightsRead = about.Referrals, about.RightsRead
+		out.Gaps, out.RightsRead = about.Gaps, about.RightsRead
 		return err
 	})
 	if err != nil {
@@ -432,7 +465,7 @@ func (s *Server) HostName() string {
 
 // Reading is what is to be said of a reading of everything.
 type Reading struct {
-	Referrals  int  // references to other servers, not followed
+	directory.Gaps
 	RightsRead bool // what the bound account may not read is written down with each entry
 }
 
@@ -453,8 +486,13 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 	if s.Dialect == directory.AD {
 		q.Filter = everyEntry
 	}
+	keep := s.keepsOut(about)
 	about.Referrals, err = s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
-		if err := v.look(ctx, page); err != nil {
+		page, err := keep(page)
+		if err == nil {
+			err = v.look(ctx, page)
+		}
+		if err != nil {
 			return err
 		}
 		for i := range page {
@@ -471,6 +509,35 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 		return err
 	}
 	return s.configuration(ctx, v, take)
+}
+
+// keepsOut takes out of pages what does not stand below the base and what came
+// before, and counts both.
+func (s *Server) keepsOut(about *Reading) func(page []directory.Entry) ([]directory.Entry, error) {
+	base, seen, stale := directory.FoldDN(s.Base), map[directory.Key]struct{}{}, 0
+	return func(page []directory.Entry) ([]directory.Entry, error) {
+		fresh := page[:0]
+		for i := range page {
+			key := directory.KeyOf(page[i].DN)
+			if _, again := seen[key]; again {
+				about.Twice++
+				continue
+			}
+			if !directory.Under(directory.FoldDN(page[i].DN), base) {
+				about.Outside++
+				continue
+			}
+			seen[key] = struct{}{}
+			fresh = append(fresh, page[i])
+		}
+		if stale++; len(fresh) > 0 || len(page) == 0 {
+			stale = 0
+		}
+		if stale >= mostBarren {
+			return nil, fmt.Errorf("%s gives the same entries again and again, page by page: stopped", s.URL)
+		}
+		return fresh, nil
+	}
 }
 
 // configuration hands over the servers and sites that the configuration

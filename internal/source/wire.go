@@ -31,6 +31,7 @@ type wire struct {
 	next    int64
 	waiting map[int64]*waiter
 	dead    error
+	notice  string // what the server said unasked
 }
 
 // waiter is a search that waits for its answers.
@@ -113,6 +114,10 @@ func (w *wire) pass() ([]byte, error) {
 		w.mu.Lock()
 		owner := w.waiting[id]
 		w.mu.Unlock()
+		if ok && id == 0 { // an unsolicited notification (RFC 4511, section 4.4)
+			w.hear(content)
+			continue
+		}
 		if !ok || owner == nil {
 			return all, nil
 		}
@@ -126,6 +131,28 @@ func (w *wire) pass() ([]byte, error) {
 		}
 		batch = append(batch, m)
 	}
+}
+
+// hear takes down what the server says unasked, which is mostly why it ends
+// the connection.
+func (w *wire) hear(notice []byte) {
+	_, _, rest, _ := element(notice) // its code
+	_, _, rest, _ = element(rest)    // the name that it matched
+	if _, words, _, ok := element(rest); ok {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.notice = directory.OneLine(string(words))
+	}
+}
+
+// said is what the server said unasked, to stand behind an error.
+func (w *wire) said() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.notice == "" {
+		return ""
+	}
+	return " (the server said: " + w.notice + ")"
 }
 
 // fail ends all searches, since nothing more will be read.
@@ -250,8 +277,8 @@ func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // result is what the last message of a search says.
 type result struct {
-	referrals int
-	cookie    []byte
+	references []string // where more is to be found, of each reference the first place
+	cookie     []byte
 }
 
 // search sends one request and hands its entries over as they come.
@@ -291,10 +318,10 @@ func (w *wire) search(ctx context.Context, req *ldap.SearchRequest, patience tim
 			w.Close()
 			return out, lostError{fmt.Errorf("no answer within %s", patience)}
 		case <-ctx.Done():
-			return out, ctx.Err()
+			return out, context.Cause(ctx)
 		}
 		if !open {
-			return out, lostError{fmt.Errorf("the connection broke in the middle of a search: %w", w.dead)}
+			return out, lostError{fmt.Errorf("the connection broke in the middle of a search: %w%s", w.dead, w.said())}
 		}
 		timer.Reset(patience)
 		for _, m := range batch {
@@ -309,7 +336,8 @@ func (w *wire) search(ctx context.Context, req *ldap.SearchRequest, patience tim
 					return out, err
 				}
 			case tagReference:
-				out.referrals++
+				_, first, _, _ := element(m.body)
+				out.references = append(out.references, string(first))
 			case tagDone:
 				return out, out.finish(m.all)
 			}
