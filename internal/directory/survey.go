@@ -44,10 +44,10 @@ type Survey struct {
 	Elsewhere map[Key]SignIn
 	Sites     int // how many sites of the directory were read
 
-	Seen      [kindCount]AttrSet // per kind, what at least one entry carries
-	Count     [kindCount]int
-	NoClass   int // entries without objectClass, which nothing can be said of
-	Broken    int // records of a file that could not be read
+	Seen    [kindCount]AttrSet // per kind, what at least one entry carries
+	Count   [kindCount]int
+	NoClass int // entries without objectClass, which nothing can be said of
+	Broken  int // records of a file that could not be read
 	Gaps
 
 	// RightsRead says that the source told what the bound account may read;

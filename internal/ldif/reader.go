@@ -35,6 +35,9 @@ type Record struct {
 	Change *Change // nil for an entry
 }
 
+// IsEntry tells whether the record is an entry, or adds one.
+func (r *Record) IsEntry() bool { return r.Change == nil || r.Change.Type == "add" }
+
 // Change is what a change record asks for.
 type Change struct {
 	Type         string // add, delete, modify, modrdn or moddn
@@ -72,6 +75,9 @@ func (e *Error) Unwrap() error { return e.Err }
 // server did not give everything.
 var ErrIncomplete = errors.New("the export says that it is not complete")
 
+// errCR is the error of a file with the ends of lines of very old systems.
+var errCR = &Error{Line: 1, Err: errors.New("lines end in a carriage return alone: convert the file, so that they end in a line feed")}
+
 const (
 	blockSize = 1 << 20
 	// maxRecord bounds the memory that one record can take.
@@ -86,6 +92,9 @@ type Options struct {
 	// Broken is told of each record that cannot be read. If it returns nil
 	// reading goes on behind that record. Nil stops at the first.
 	Broken func(*Error) error
+	// Referrals, if set, is told of how many records were references to other
+	// servers, as plain output of a search tool has them. They are no entries.
+	Referrals func(n int)
 }
 
 // Each reads all records of r. The work function turns the records of one
@@ -96,8 +105,9 @@ func Each[T any](ctx context.Context, r io.Reader, opt Options, work func([]Reco
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	type result struct {
-		made T
-		errs []*Error
+		made      T
+		errs      []*Error
+		referrals int
 	}
 	type job struct {
 		block block
@@ -136,7 +146,7 @@ func Each[T any](ctx context.Context, r io.Reader, opt Options, work func([]Reco
 			p := parser{known: opt.KnownOnly}
 			for j := range jobs {
 				records, errs := p.all(j.block, opt.Broken != nil)
-				j.done <- result{work(records), errs}
+				j.done <- result{work(records), errs, p.referrals}
 			}
 		}()
 	}
@@ -149,6 +159,9 @@ func Each[T any](ctx context.Context, r io.Reader, opt Options, work func([]Reco
 		}
 		if err := take(res.made); err != nil {
 			return err
+		}
+		if opt.Referrals != nil && res.referrals > 0 {
+			opt.Referrals(res.referrals)
 		}
 		for _, e := range res.errs {
 			if opt.Broken == nil {
@@ -190,8 +203,9 @@ func (r *Reader) Next() (*Record, error) {
 			r.records = r.records[1:]
 			return rec, nil
 		}
-		if r.err != nil {
-			return nil, r.err
+		if err := r.err; err != nil {
+			r.err = io.EOF // nothing follows
+			return nil, err
 		}
 		b, err := r.split.next()
 		if err != nil {
@@ -232,6 +246,10 @@ func (s *splitter) next() (block, error) {
 		buf = buf[:len(buf)+n]
 		if len(buf) < cap(buf) && s.err == nil {
 			continue
+		}
+		if s.line == 1 && bytes.IndexByte(buf, '\n') < 0 && bytes.IndexByte(buf, '\r') >= 0 {
+			s.err = errCR
+			return block{}, s.err
 		}
 		if s.err != nil {
 			break
@@ -282,12 +300,15 @@ func lastBlankLine(b []byte, from int) int {
 // values of all records of a block stand in two arrays, which the next block
 // uses again.
 type parser struct {
-	text    string
-	pos     int
-	line    int // number of the line at pos
-	first   bool
-	known   bool
-	naming  bool // the line being read names the record
+	text   string
+	pos    int
+	line   int // number of the line at pos
+	first  bool
+	known  bool
+	naming bool // the line being read names the record
+	// referrals are the references to other servers in this block.
+	referrals int
+
 	records []Record
 	attrs   []directory.Attribute
 	values  []string
@@ -303,7 +324,7 @@ type parser struct {
 // to go on.
 func (p *parser) all(b block, goOn bool) (records []Record, errs []*Error) {
 	p.text, p.pos, p.line, p.first = b.text, 0, b.line, b.line == 1
-	p.records, p.attrs, p.values = p.records[:0], p.attrs[:0], p.values[:0]
+	p.records, p.attrs, p.values, p.referrals = p.records[:0], p.attrs[:0], p.values[:0], 0
 	if p.first {
 		p.text = strings.TrimPrefix(p.text, "\ufeff")
 	}
@@ -404,6 +425,11 @@ func (p *parser) record(rec *Record) (bool, *Error) {
 	if strings.EqualFold(name, "search") {
 		return false, p.trailer()
 	}
+	if strings.EqualFold(name, "ref") {
+		p.referrals++
+		p.skipRecord()
+		return p.record(rec)
+	}
 	if !strings.EqualFold(name, "dn") {
 		return false, fail(rec.Line, "a record must start with \"dn:\", not %q", clip(name))
 	}
@@ -434,6 +460,9 @@ func (p *parser) body(rec *Record, fail func(int, string, ...any) *Error) *Error
 			if err := p.name(line, &l); err != nil {
 				return fail(number, "%w", err)
 			}
+		}
+		if l.id == directory.AttrUnknown && strings.EqualFold(l.name, "dn") {
+			return fail(number, "a second \"dn:\" in one entry: the line before a new entry must be empty")
 		}
 		unwanted := p.known && l.id == directory.AttrUnknown && len(p.attrs) > start
 		if unwanted && (l.value == "" || l.value[0] == ' ') {

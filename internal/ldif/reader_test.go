@@ -72,6 +72,10 @@ func TestReader(t *testing.T) {
 			[]string{"line 4: the export says that it is not complete: result 4 Size limit exceeded"}},
 		{"goes on behind broken records", "dn: cn=a\ncn:: !!\n\ncn: lost\n\nnonsense\n\ndn: cn=b\ncn: b\n", []string{"8 cn=b cn=b"}, []string{
 			`line 2, entry "cn=a": broken base64 in the value of cn`, `line 4: a record must start with "dn:", not "cn"`, `line 6: no "name: value" in "nonsense"`}},
+		{"a second name in one entry", "dn: cn=a\ncn: a\ndn: cn=b\ncn: b\n\ndn: cn=c\n", []string{"6 cn=c"}, []string{`line 3, entry "cn=a": a second "dn:" in one entry: the line before a new entry must be empty`}},
+		{"a line of one blank between entries", "dn: cn=a\ncn: a\n \nDN: cn=b\ncn: b\n", nil, []string{`line 4, entry "cn=a": a second "dn:" in one entry: the line before a new entry must be empty`}},
+		{"references are no entries", "dn: cn=a\ncn: a\n\n# search reference\nref: ldap://other/cn=b\nref: ldap://third/cn=b\n\ndn: cn=c\nref: not one\n", []string{"1 cn=a cn=a", "8 cn=c ref=not one"}, nil},
+		{"ends of lines of old systems", "dn: cn=a\rcn: a\r\rdn: cn=b\r", nil, []string{"line 1: lines end in a carriage return alone: convert the file, so that they end in a line feed"}},
 		{"URL", "dn: cn=a\njpegPhoto:< file:///etc/shadow\n", nil, []string{`line 2, entry "cn=a": the value of jpegPhoto is behind a URL; values from other files are not read`}},
 		{"bad attribute name", "dn: cn=a\nc n: a\n", nil, []string{`line 2, entry "cn=a": "c n" is not an attribute name`}},
 		{"version 2", "version: 2\n\ndn: cn=a\n", []string{"3 cn=a"}, []string{`line 1: LDIF version "2"; only 1 exists`}},
@@ -117,6 +121,20 @@ func TestEachKeepsTheOrderAndNumbersOfAFileOfManyBlocks(t *testing.T) {
 			}
 		}
 	}
+}
+
+func TestReferencesAreCounted(t *testing.T) {
+	record := "dn: cn=a\ncn: " + strings.Repeat("a", 1000) + "\n\nref: ldap://other/cn=b\n\n"
+	told, entries := 0, 0
+	err := Each(t.Context(), strings.NewReader(strings.Repeat(record, 3000)), Options{Referrals: func(n int) { told += n }}, func(r []Record) int { return len(r) }, func(n int) error {
+		entries += n
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, [2]int{3000, 3000}, [2]int{entries, told})
+	assert.True(t, (&Record{}).IsEntry())
+	assert.True(t, (&Record{Change: &Change{Type: "add"}}).IsEntry())
+	assert.False(t, (&Record{Change: &Change{Type: "delete"}}).IsEntry())
 }
 
 func TestEachStopsAtABrokenRecordOrGoesOn(t *testing.T) {

@@ -40,6 +40,8 @@ type File struct {
 	// Progress, if set, is told how far reading is.
 	Progress Progress
 
+	referred func(n int) // is told of references to other servers
+
 	name   string // for people
 	path   string
 	temp   bool      // path is ours, to be removed
@@ -163,7 +165,7 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 		return err
 	}
 	defer closing()
-	opt := ldif.Options{KnownOnly: known}
+	opt := ldif.Options{KnownOnly: known, Referrals: f.referred}
 	if f.Broken != nil {
 		opt.Broken = func(e *ldif.Error) error {
 			if errors.Is(e, ldif.ErrIncomplete) {
@@ -242,7 +244,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	work := func(records []ldif.Record) (j judged) {
 		j.part = directory.NewPart(len(records), f.Keep)
 		for i := range records {
-			if records[i].Change != nil && records[i].Change.Type != "add" {
+			if !records[i].IsEntry() {
 				j.wrong = &records[i]
 				return j
 			}
@@ -252,6 +254,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	}
 	broken := 0
 	counted := *f
+	counted.referred = func(n int) { s.Referrals += n }
 	if f.Broken != nil {
 		counted.Broken = func(err error) { broken++; f.Broken(err) }
 	}
@@ -276,7 +279,7 @@ func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]di
 	var all []directory.Entry
 	err := again(ctx, f, false, func(records []ldif.Record) (found []directory.Entry) {
 		for i := range records {
-			if records[i].Change == nil && test(&records[i].Entry) {
+			if records[i].IsEntry() && test(&records[i].Entry) {
 				found = append(found, records[i].Clone())
 			}
 		}
@@ -484,7 +487,7 @@ func (f *File) Each(ctx context.Context, sel Selection, begin func(), make func(
 	return again(ctx, f, f.knows(sel.Attributes, cond.Attributes()), func(records []ldif.Record) (made []any) {
 		for i := range records {
 			e := &records[i].Entry
-			if records[i].Change == nil && m.Match(e) == filter.True && (under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
+			if records[i].IsEntry() && m.Match(e) == filter.True && (under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
 				made = append(made, make(e))
 			}
 		}
