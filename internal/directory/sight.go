@@ -243,9 +243,15 @@ func (s *Survey) settleBySight() {
 	if len(s.bySight) == 0 {
 		return
 	}
+	// Those of one place mostly stand together.
+	last, at := "", (*[kindCount]AttrSet)(nil)
 	for _, part := range s.Accounts.parts {
 		for i := range part {
-			s.hideBySight(&part[i].Subject, part[i].Present)
+			a := &part[i]
+			if parent := a.DN[endOfValue(a.DN):]; parent != last || at == nil {
+				last, at = parent, s.sightOf(a.DN)
+			}
+			a.Hidden = a.Hidden.Union(at[a.Kind].Without(a.Present))
 		}
 	}
 	for i := range s.Groups {
@@ -258,13 +264,20 @@ func (s *Survey) settleBySight() {
 
 // hideBySight hides of an entry what no other of its kind and place shows.
 func (s *Survey) hideBySight(of *Subject, present AttrSet) {
-	if len(s.bySight) == 0 {
-		return
+	if len(s.bySight) > 0 {
+		of.Hidden = of.Hidden.Union(s.sightOf(of.DN)[of.Kind].Without(present))
 	}
-	_, parent := keysOf(of.DN)
+}
+
+var nothingHidden [kindCount]AttrSet
+
+// sightOf is what entries at the place of one never show, by their kinds.
+func (s *Survey) sightOf(dn string) *[kindCount]AttrSet {
+	_, parent := keysOf(dn)
 	if at := s.bySight[parent]; at != nil {
-		of.Hidden = of.Hidden.Union(at[of.Kind].Without(present))
+		return at
 	}
+	return &nothingHidden
 }
 
 // HidesBelow tells whether entries may stand right below a name that were not
