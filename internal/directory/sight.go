@@ -262,6 +262,22 @@ func (s *Survey) settleBySight() {
 	}
 }
 
+// Subjects goes through the accounts, groups and units of the survey, whose
+// Hidden may be set. Settle then has to be called.
+func (s *Survey) Subjects(visit func(*Subject)) {
+	for _, part := range s.Accounts.parts {
+		for i := range part {
+			visit(&part[i].Subject)
+		}
+	}
+	for i := range s.Groups {
+		visit(&s.Groups[i].Subject)
+	}
+	for i := range s.Units {
+		visit(&s.Units[i].Subject)
+	}
+}
+
 // hideBySight hides of an entry what no other of its kind and place shows.
 func (s *Survey) hideBySight(of *Subject, present AttrSet) {
 	if len(s.bySight) > 0 {

@@ -286,8 +286,16 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 		out = s.newSurvey()
 		s.readServerPolicy(ctx, out)
 		var about Reading
+		v, err := s.seer(ctx, "", directory.KindUser, directory.KindGroup, directory.KindOU)
+		if err != nil {
+			return err
+		}
+		found := func() error { return nil }
+		if v != nil && v.find != nil { // what hides nothing is found out beside, and looked at in the end
+			found, about.sight = v.beside(ctx), &seer{server: s}
+		}
 		part := directory.NewPart(partSize, s.target.Keep)
-		err := s.All(ctx, attributes, func(e *directory.Entry) error {
+		err = s.All(ctx, attributes, func(e *directory.Entry) error {
 			if part.Len() == partSize {
 				out.Merge(part)
 				part = directory.NewPart(partSize, s.target.Keep)
@@ -297,6 +305,12 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 		}, &about)
 		out.Merge(part)
 		out.Gaps, out.RightsRead = about.Gaps, about.RightsRead
+		if waited := found(); err == nil {
+			err = waited
+		}
+		if err == nil && v != nil && v.find != nil {
+			err = v.settle(ctx, out)
+		}
 		return err
 	})
 	if err != nil {
@@ -467,6 +481,8 @@ func (s *Server) HostName() string {
 type Reading struct {
 	directory.Gaps
 	RightsRead bool // what the bound account may not read is written down with each entry
+
+	sight *seer // that looks at the entries, if it is not to be made for them
 }
 
 // All hands over every entry of the base with the named attributes and what of
@@ -477,9 +493,11 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 	if err != nil {
 		return err
 	}
-	v, err := s.sees(ctx, "", directory.KindUser, directory.KindGroup, directory.KindOU)
-	if err != nil {
-		return err
+	v := about.sight
+	if v == nil {
+		if v, err = s.sees(ctx, "", directory.KindUser, directory.KindGroup, directory.KindOU); err != nil {
+			return err
+		}
 	}
 	*about = Reading{RightsRead: v != nil}
 	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes}

@@ -26,11 +26,21 @@ type seer struct {
 	// whole are the entries of which nothing is hidden that tells something.
 	whole map[directory.Key]struct{}
 	told  directory.AttrSet // attributes that the server's schema has
+	find  func(ctx context.Context, from *Server) error
 }
 
-// sees makes a seer, nil where rights cannot be told. It asks first which
+// sees makes a seer, nil where rights cannot be told, and finds out first which
 // entries of some kinds, among those that a filter selects, hide nothing.
 func (s *Server) sees(ctx context.Context, among string, kinds ...directory.Kind) (*seer, error) {
+	v, err := s.seer(ctx, among, kinds...)
+	if err == nil && v != nil && v.find != nil {
+		err = v.find(ctx, s)
+	}
+	return v, err
+}
+
+// seer is sees that has found out nothing yet.
+func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind) (*seer, error) {
 	if s.Dialect == directory.AD {
 		reader, err := s.newReader(ctx)
 		if reader == nil {
@@ -56,13 +66,56 @@ func (s *Server) sees(ctx context.Context, among string, kinds ...directory.Kind
 		whole += "(&" + kindFilters[k] + v.decidable(k) + ")"
 	}
 	whole = "(&" + among + whole + "))"
-	_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
-		for i := range page {
-			v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
+	v.find = func(ctx context.Context, from *Server) error {
+		_, err := from.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
+			for i := range page {
+				v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
+			}
+			return nil
+		})
+		return err
+	}
+	return v, nil
+}
+
+// beside finds the entries that hide nothing on a connection of its own, while
+// something else is read. The function it returns waits for that.
+func (v *seer) beside(ctx context.Context) (wait func() error) {
+	ended := make(chan error, 1)
+	go func() {
+		other, err := v.server.Another(ctx)
+		if err == nil {
+			err = v.find(ctx, other)
+			other.Close()
 		}
-		return nil
+		ended <- err
+	}()
+	return func() error { return <-ended }
+}
+
+// settle writes down in a survey what is hidden of its entries, which were read
+// without looking.
+func (v *seer) settle(ctx context.Context, s *directory.Survey) error {
+	var doubtful []*directory.Subject
+	s.Subjects(func(of *directory.Subject) {
+		if _, whole := v.whole[of.Key]; !whole {
+			doubtful = append(doubtful, of)
+		}
 	})
-	return v, err
+	for some := range slices.Chunk(doubtful, partSize) {
+		ids := make([]string, len(some))
+		for i, of := range some {
+			ids[i] = of.ID
+		}
+		shown, err := v.decided(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, of := range some {
+			of.Hidden = v.telling(of.Kind).Without(shown[of.Key])
+		}
+	}
+	return nil
 }
 
 // telling are the attributes of entries of some kinds whose absence says
@@ -114,7 +167,7 @@ func (v *seer) ask(q Query) Query {
 
 // look writes down what is hidden of entries.
 func (v *seer) look(ctx context.Context, page []directory.Entry) error {
-	if v == nil {
+	if v == nil || v.reader == nil && v.find == nil { // it is looked at in the end
 		return nil
 	}
 	if v.reader != nil {
@@ -143,7 +196,7 @@ func (v *seer) byAccessList(e *directory.Entry) {
 // byFilter asks, of the entries that are not known to show all, for each
 // attribute whether the server may tell.
 func (v *seer) byFilter(ctx context.Context, page []directory.Entry) error {
-	var ids strings.Builder
+	var ids []string
 	doubtful := map[directory.Key]*directory.Entry{}
 	identity := v.server.Dialect.Identity.String()
 	for i := range page {
@@ -153,34 +206,44 @@ func (v *seer) byFilter(ctx context.Context, page []directory.Entry) error {
 			continue
 		}
 		doubtful[key] = e
-		if id := e.First(identity); id != "" {
-			ids.WriteString(IdentityFilter(v.server.Dialect, id))
-		}
+		ids = append(ids, e.First(identity))
 	}
-	if len(doubtful) == 0 {
-		return nil
-	}
-	shown := map[directory.Key]directory.AttrSet{}
-	if ids.Len() > 0 {
-		for id := range v.told.All() {
-			_, err := v.server.Search(ctx, Query{Base: v.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|" + ids.String() + ")" + eitherWay(id) + ")", Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
-				for i := range page {
-					key := directory.KeyOf(page[i].DN)
-					set := shown[key]
-					set.Add(id)
-					shown[key] = set
-				}
-				return nil
-			})
-			if err != nil {
-				return err
-			}
-		}
-	}
+	shown, err := v.decided(ctx, ids)
 	for key, e := range doubtful {
 		e.Hide(v.telling(v.kind(e)).Without(shown[key]), false)
 	}
-	return nil
+	return err
+}
+
+// decided asks, of the entries with some identities, for each attribute of
+// which of them the server may tell whether they have it. One without an
+// identity is not asked for.
+func (v *seer) decided(ctx context.Context, ids []string) (map[directory.Key]directory.AttrSet, error) {
+	var these strings.Builder
+	for _, id := range ids {
+		if id != "" {
+			these.WriteString(IdentityFilter(v.server.Dialect, id))
+		}
+	}
+	shown := map[directory.Key]directory.AttrSet{}
+	if these.Len() == 0 {
+		return shown, nil
+	}
+	for id := range v.told.All() {
+		_, err := v.server.Search(ctx, Query{Base: v.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|" + these.String() + ")" + eitherWay(id) + ")", Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
+			for i := range page {
+				key := directory.KeyOf(page[i].DN)
+				set := shown[key]
+				set.Add(id)
+				shown[key] = set
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return shown, nil
 }
 
 func (v *seer) kind(e *directory.Entry) directory.Kind {
