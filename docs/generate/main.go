@@ -95,7 +95,7 @@ func checks() []byte {
 
 What each check of the audit reports, from the checks' own texts. ` + "`yardbroom checks NAME`" + ` shows the same.
 
-Every finding names the attribute values that prove it and is *sure* or *likely*. An attribute that is absent proves something only where its presence could have been seen: if no entry of a kind in the survey carries it, the check is not looked at for that kind, and the summary says so. Built-in entries, mailboxes of rooms and teams, and trust accounts appear in no check unless it says so.
+Every finding names the attribute values that prove it and is *sure* or *likely*. An attribute that is absent proves something only where its presence could have been seen: if no entry of a kind in the survey carries it, the check is not looked at for that kind, and the summary says so. What this account may not read of one entry, or of those in one container, is *hidden*, not absent: on the ad schema the access lists of entries tell, on OpenLDAP and 389 Directory Server a filter that is true only of what is provably absent. In a file an attribute that three or more entries of a container never show, though half or more of such entries elsewhere do, is taken as hidden there. A finding that rests on something hidden is likely and says what; nothing is deleted and nobody taken out of groups on it; the notes, and yard test, name each container and attribute. Built-in entries, mailboxes of rooms and teams, and trust accounts appear in no check unless it says so.
 
 On OpenLDAP a healthy directory may hold no disabled account at all, so no account carries pwdAccountLockedTime. There a check that needs "enabled" is looked at all the same, and its findings are likely, not sure.
 
