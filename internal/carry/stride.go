@@ -227,7 +227,7 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 	case past.open(), source.Lost(err):
 		return unsettledError{err} // it goes on when the server is back
 	}
-	if source.RefusedFor(err, source.Denied) && !past.begun() && past.untouched() {
+	if source.RefusedFor(err, source.Denied) && !past.begun() {
 		return err // it waits until the account has the right
 	}
 	state := batch.Refused

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/realserver"
 	"yardbroom/internal/settings"
@@ -460,6 +461,77 @@ func (o *observatory) below(place string) (dns []string) {
 		}
 	}
 	return dns
+}
+
+func TestWhatMayBeWrittenIsForeseen(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		a := s.auditor(t)
+		t.Cleanup(func() { a.free(t) })
+		dn := s.person(t, a.keeper, "Ada Quill", "aquill")
+		not, known, err := a.keeper.MayNotWrite(t.Context(), dn, "mail", "description")
+		require.NoError(t, err)
+		assert.Empty(t, not)
+		assert.Equal(t, s.dialect != directory.OpenLDAP, known, "OpenLDAP does not tell")
+		eye, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+		require.NoError(t, err)
+		defer eye.Close()
+		not, known, err = eye.MayNotWrite(t.Context(), dn, "mail", "description")
+		require.NoError(t, err)
+		assert.Equal(t, s.dialect != directory.OpenLDAP, known)
+		if known && s.dir == nil { // there the two are one
+			assert.Equal(t, []string{"mail", "description"}, not)
+		}
+	})
+}
+
+// A batch that the bound account has no right to carry out stays open, whoever
+// tries it how often, and goes on when somebody has the right.
+func TestALineWithoutTheRightToItStaysOpen(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dir != nil {
+			t.Skip("whoever may read there may write")
+		}
+		a := s.auditor(t)
+		t.Cleanup(func() { a.free(t) })
+		st := newStory(t, s)
+		var dns []string
+		for i := range 6 {
+			dns = append(dns, s.person(t, a.keeper, fmt.Sprint("Ada ", i), fmt.Sprint("ada", i)))
+		}
+		b := st.mustStage("describe", "", dns...)
+		if s.dialect == directory.NS389 { // who the directory is has to be seen
+			a.rule(t, realserver.OpenLDAPBase, `(targetattr="objectClass || nsUniqueId")(version 3.0; acl "top"; allow(read,search) userdn="ldap:///`+a.dn+`";)`)
+		}
+		keeper := st.c
+		eye, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+		require.NoError(t, err)
+		t.Cleanup(func() { eye.Close() })
+		st.c = eye
+
+		kept, err := batch.Load(t.Context(), st.Store, b.ID)
+		require.NoError(t, err)
+		r := st.runner(kept)
+		r.DryRun = true
+		res, err := r.Run(t.Context())
+		require.NoError(t, err)
+		if s.dialect == directory.OpenLDAP {
+			assert.Equal(t, 6, res.Counts[batch.Applied], "OpenLDAP does not tell who may write")
+		} else {
+			assert.Equal(t, 6, res.Counts[batch.Refused], "it is foreseen")
+			assert.Contains(t, kept.Lines[0].Note, "may not write description here")
+		}
+		for range 3 {
+			res, kept = st.apply(b)
+			assert.Contains(t, res.Halted, "the line stays open")
+			assert.Equal(t, 6, kept.Open(), "no line is lost")
+		}
+		st.c = keeper
+		res, kept = st.apply(b)
+		assert.Empty(t, res.Halted)
+		assert.Equal(t, 6, res.Counts[batch.Applied])
+		assert.Zero(t, kept.Open())
+		st.verify()
+	})
 }
 
 // audited is what the auditor finds, as "check name confidence".

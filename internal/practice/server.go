@@ -419,8 +419,10 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	send := keys[:min(page, len(keys))]
 	for _, key := range send {
 		if e := dir.viewOf(key); e != nil {
-			if dir.dialect == directory.AD && slices.Contains(want, "allowedAttributes") {
-				e.Set("allowedAttributes", dir.attributeNames()...)
+			for _, name := range []string{"allowedAttributes", "allowedAttributesEffective"} { // who may bind may write
+				if dir.dialect == directory.AD && slices.Contains(want, name) {
+					e.Set(name, dir.attributeNames()...)
+				}
 			}
 			if dir.dialect == directory.AD && a.accessList {
 				e.Set(descriptor, dir.descriptorOf(key))

@@ -316,3 +316,74 @@ func ignoreHidden(err error) error {
 	}
 	return err
 }
+
+// effectiveRights is the control by which 389 Directory Server tells what an
+// account may do with an entry.
+const effectiveRights = "1.3.6.1.4.1.42.2.27.9.5.2"
+
+// MayNotWrite returns those of some attributes of an entry that the bound
+// account may not write. Known is false where the server does not tell, as
+// OpenLDAP does not.
+func (s *Server) MayNotWrite(ctx context.Context, dn string, attributes ...string) (not []string, known bool, err error) {
+	var may map[string]bool
+	switch s.Dialect {
+	case directory.AD:
+		may, err = s.effectiveAttributes(ctx, dn)
+	case directory.NS389:
+		may, err = s.attributeRights(ctx, dn, attributes)
+	}
+	if err != nil || may == nil {
+		return nil, false, ignoreHidden(err)
+	}
+	for _, name := range attributes {
+		base, _, _ := strings.Cut(strings.ToLower(name), ";")
+		if !may[base] {
+			not = append(not, name)
+		}
+	}
+	return not, true, nil
+}
+
+// effectiveAttributes asks a server of the `ad` schema which attributes of an
+// entry may be written (MS-ADTS 3.1.1.4.5.21).
+func (s *Server) effectiveAttributes(ctx context.Context, dn string) (may map[string]bool, err error) {
+	_, err = s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"allowedAttributes", "allowedAttributesEffective"}}, func(page []directory.Entry) error {
+		for i := range page {
+			if !page[i].Has("allowedAttributes") {
+				return nil // it does not tell such things
+			}
+			may = map[string]bool{}
+			for _, name := range page[i].Get("allowedAttributesEffective") {
+				may[strings.ToLower(name)] = true
+			}
+		}
+		return nil
+	})
+	return may, err
+}
+
+// attributeRights asks a 389 Directory Server the same: it answers each with
+// letters, w among them for write.
+func (s *Server) attributeRights(ctx context.Context, dn string, attributes []string) (may map[string]bool, err error) {
+	control := ldap.NewControlString(effectiveRights, true, "dn: "+s.target.Yard.Bind.DN)
+	req := ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", attributes, []ldap.Control{control})
+	_, err = s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
+		for _, rights := range e.Get("attributeLevelRights") {
+			if may == nil {
+				may = map[string]bool{}
+			}
+			for one := range strings.SplitSeq(rights, ",") {
+				name, letters, _ := strings.Cut(strings.TrimSpace(one), ":")
+				may[strings.ToLower(name)] = strings.Contains(letters, "w") && letters != "none"
+			}
+		}
+		return nil
+	})
+	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultUnavailableCriticalExtension) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, s.searchError(err)
+	}
+	return may, nil
+}
