@@ -336,8 +336,13 @@ func (s *Survey) hiding(which func(Key, string) bool) (names []string) {
 var ownPlaces = []string{"cn=system", "cn=ntds quotas"}
 
 func (s *Survey) isOwnPlace(name string) bool {
-	folded := FoldDN(name)
-	return s.Domain.DN != "" && slices.ContainsFunc(ownPlaces, func(own string) bool { return Under(folded, own+","+s.Domain.DN) })
+	return s.Domain.DN != "" && IsOwnPlace(name, s.Domain.DN)
+}
+
+// IsOwnPlace tells whether a name stands where a domain keeps its own affairs.
+func IsOwnPlace(name, domain string) bool {
+	folded, top := FoldDN(name), FoldDN(domain)
+	return slices.ContainsFunc(ownPlaces, func(own string) bool { return Under(folded, own+","+top) })
 }
 
 // HiddenAt is an attribute that entries of a kind do not show at a place,

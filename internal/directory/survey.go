@@ -69,6 +69,7 @@ type Gaps struct {
 	Referrals int // references to other servers, not followed
 	Outside   int // entries that do not stand below the base, left out
 	Twice     int // entries that came again, counted once
+	Hidden    int // entries that do not show all to the bound account, where that is told with each
 }
 
 // Whole tells whether nothing is missing, as far as can be told. What came

@@ -43,17 +43,18 @@ type Manifest struct {
 	Referrals int  `json:"referrals,omitempty"`
 	Outside   int  `json:"outside,omitempty"`
 	Twice     int  `json:"twice,omitempty"`
+	Hidden    int  `json:"hidden,omitempty"` // entries that did not show all
 	// RightsRead says that what the bound account could not read is written down
 	// with each entry.
 	RightsRead bool `json:"rights_read,omitempty"`
 }
 
 func (m *Manifest) takeGaps(g directory.Gaps) {
-	m.Complete, m.Referrals, m.Outside, m.Twice = g.Whole(), g.Referrals, g.Outside, g.Twice
+	m.Complete, m.Referrals, m.Outside, m.Twice, m.Hidden = g.Whole(), g.Referrals, g.Outside, g.Twice, g.Hidden
 }
 
 func (m *Manifest) gaps() directory.Gaps {
-	return directory.Gaps{Referrals: m.Referrals, Outside: m.Outside, Twice: m.Twice}
+	return directory.Gaps{Referrals: m.Referrals, Outside: m.Outside, Twice: m.Twice, Hidden: m.Hidden}
 }
 
 const (

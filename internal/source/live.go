@@ -291,6 +291,7 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 			return err
 		}
 		found := func() error { return nil }
+		about.sight = v
 		if v != nil && v.find != nil { // what hides nothing is found out beside, and looked at in the end
 			found, about.sight = v.beside(ctx), &seer{server: s}
 		}
@@ -305,8 +306,8 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 		}, &about)
 		out.Merge(part)
 		out.Gaps, out.RightsRead = about.Gaps, about.RightsRead
-		if waited := found(); err == nil {
-			err = waited
+		if beside := found(); err == nil && beside != nil {
+			err = v.find(ctx, s) // the server may not take a second connection
 		}
 		if err == nil && v != nil && v.find != nil {
 			err = v.settle(ctx, out)
@@ -516,6 +517,9 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 		for i := range page {
 			if meta := changes[page[i].DN]; meta != "" && !page[i].Has("replPropertyMetaData") {
 				page[i].Set("replPropertyMetaData", meta)
+			}
+			if (page[i].Has(directory.AttrHidden.String()) || page[i].Has(directory.AttrHidesBelow.String())) && !directory.IsOwnPlace(page[i].DN, s.Top()) {
+				about.Hidden++
 			}
 			if err := take(&page[i]); err != nil {
 				return err

@@ -1,0 +1,47 @@
+package source
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/demo"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/practice"
+)
+
+// What may not be read stays known with a kept survey, and the survey is not
+// called whole.
+func TestAKeptSurveyHoldsWhatWasHidden(t *testing.T) {
+	for name, c := range map[string]struct {
+		deny  func(d *practice.Directory)
+		whole bool
+	}{
+		"nothing":                  {nil, true},
+		"sign-ins of one account":  {func(d *practice.Directory) { d.Deny("CN=svc-dome,OU=Service Accounts,"+demo.Base, false, "lastLogon") }, false},
+		"the domain's own affairs": {func(d *practice.Directory) { d.Deny("CN=System,"+demo.Base, true) }, true},
+	} {
+		url := observatory(t, "dc1.larkmoor.example", demoText(t), c.deny)
+		live := connectTo(t, "", url)
+		folder := t.TempDir()
+		m, err := Keep(t.Context(), live, folder, "kept", time.Now)
+		require.NoError(t, err, name)
+		assert.True(t, m.RightsRead, name)
+		assert.Equal(t, c.whole, m.Complete, name)
+		kept, err := OpenKept(folder, "kept")
+		require.NoError(t, err)
+		again, err := kept.Survey(t.Context())
+		require.NoError(t, err)
+		fresh, err := live.Survey(t.Context())
+		require.NoError(t, err)
+		assert.True(t, again.RightsRead)
+		assert.Equal(t, fresh.HiddenAttributes(directory.AttrSet{}), again.HiddenAttributes(directory.AttrSet{}), name)
+		assert.Equal(t, fresh.Hiding(), again.Hiding(), name)
+		assert.Equal(t, c.whole, again.Whole(), name)
+		if name == "sign-ins of one account" {
+			assert.NotEmpty(t, again.HiddenAttributes(directory.AttrSet{}))
+		}
+	}
+}
