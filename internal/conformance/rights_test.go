@@ -534,6 +534,27 @@ func TestALineWithoutTheRightToItStaysOpen(t *testing.T) {
 	})
 }
 
+// A unit that holds a subentry only, which a 389 Directory Server shows to those
+// who ask for it, is not empty.
+func TestAUnitWithARoleIsNotEmpty(t *testing.T) {
+	server := ns389.get(t, realserver.NS389)
+	s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}
+	s.fresh(t)
+	t.Cleanup(func() { s.sweep(t) })
+	a := s.auditor(t)
+	t.Cleanup(func() { a.free(t) })
+	role := "cn=guides," + s.container("Groups")
+	s.add(t, a.keeper, role, map[string][]string{"objectClass": {"top", "ldapsubentry", "nsRoleDefinition", "nsSimpleRoleDefinition", "nsManagedRoleDefinition"}, "cn": {"guides"}})
+	t.Cleanup(func() { assert.NoError(t, a.keeper.Conn().Del(ldap.NewDelRequest(role, nil))) })
+	assert.NotContains(t, strings.Join(a.audited(t, time.Now().AddDate(0, 0, 400), "ou-empty"), " "), "Groups")
+	c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+	require.NoError(t, err)
+	defer c.Close()
+	survey, err := c.Survey(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, survey.Hiding(), "it was read, and is not taken for hidden")
+}
+
 // audited is what the auditor finds, as "check name confidence".
 func (a *auditor) audited(t *testing.T, asOf time.Time, checks ...string) (found []string) {
 	t.Helper()

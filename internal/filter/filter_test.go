@@ -133,6 +133,7 @@ func TestMatchStandard(t *testing.T) {
 func TestUnknownAttributesAreNamed(t *testing.T) {
 	assert.Equal(t, []string{"departmnt"}, ready(t, "(|(departmnt=a)(department=a)(departmnt=b))", directory.AD).Unknown())
 	assert.Equal(t, []string{"(lastLogon<=Quill)"}, ready(t, "(&(lastLogon<=Quill)(lastLogon=*)(cn=Quill)(objectCategory=person)(manager=CN=a))", directory.AD).Odd())
+	assert.Equal(t, []string{"(cn:9.9.9:=x)"}, ready(t, "(&(cn:9.9.9:=x)(cn:caseExactMatch:=x)(cn:1.2.840.113556.1.4.1941:=x))", directory.AD).Foreign())
 	f, err := Parse("(:caseExactMatch:=x)")
 	require.NoError(t, err)
 	_, err = f.For(directory.AD, nil)

@@ -33,6 +33,7 @@ type Matcher struct {
 	test    test
 	unknown []string
 	odd     []string
+	foreign []string
 	chains  []*Chain
 }
 
@@ -58,6 +59,10 @@ func (m *Matcher) Unknown() []string { return m.unknown }
 // Odd returns the conditions whose value the attribute can never have, such
 // as a word where it holds numbers.
 func (m *Matcher) Odd() []string { return m.odd }
+
+// Foreign returns the conditions whose matching rule is not one of those that
+// are evaluated here; what is said of them is undefined.
+func (m *Matcher) Foreign() []string { return m.foreign }
 
 // Chains returns the chains of links that have to be told of all entries
 // before the filter is evaluated.
@@ -402,6 +407,7 @@ func (m *Matcher) extensible(f *Filter, c column, d *directory.Dialect) (test, e
 	if f.rule != "" {
 		var ok bool
 		if syntax, ok = rules[f.rule]; !ok {
+			m.foreign = append(m.foreign, f.String())
 			return c.undefined(), nil
 		}
 	}

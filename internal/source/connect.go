@@ -17,7 +17,6 @@ import (
 
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
-	"github.com/go-ldap/ldap/v3/gssapi"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
@@ -405,7 +404,7 @@ func (s *Server) bindKerberos(host string) error {
 	if conf == "" {
 		conf = "/etc/krb5.conf"
 	}
-	client, err := gssapi.NewClientFromCCache(cache, conf)
+	client, err := kerberosClient(cache, conf)
 	if err != nil {
 		return fmt.Errorf("kerberos: %w: sign in with kinit first; only a cache in a file (KRB5CCNAME=FILE:…) can be used", err)
 	}

@@ -326,6 +326,9 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher
 	if err != nil {
 		return nil, err
 	}
+	if foreign := m.Foreign(); len(foreign) > 0 {
+		return nil, fmt.Errorf("%s asks for a matching rule that only a server can evaluate: leave the rule out, or ask the server", foreign[0])
+	}
 	if len(m.Unknown()) > 0 {
 		if f.carried == nil {
 			carried := map[string]bool{}

@@ -414,7 +414,7 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 	queries := more
 	if need.Policies {
 		queries = append([]Query{{Base: s.Base, Scope: ldap.ScopeBaseObject},
-			{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings))"}}, more...)
+			{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings)(&(objectClass=passwordPolicy)(objectClass=ldapsubentry)))"}}, more...)
 	}
 	if need.Groups {
 		queries = append(queries, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: GroupFilter})
@@ -502,8 +502,11 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 	}
 	*about = Reading{RightsRead: v != nil}
 	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes}
-	if s.Dialect == directory.AD {
+	switch s.Dialect {
+	case directory.AD:
 		q.Filter = everyEntry
+	case directory.NS389: // which shows subentries to those only who ask for them (RFC 3672)
+		q.Filter = "(|(objectClass=*)(objectClass=ldapsubentry))"
 	}
 	keep := s.keepsOut(about)
 	about.Referrals, err = s.Search(ctx, v.ask(q), func(page []directory.Entry) error {

@@ -117,7 +117,9 @@ func (s *Server) deletedRight(ctx context.Context) Right {
 		func(page []directory.Entry) error { n += len(page); return nil })
 	switch {
 	case err == nil:
-		r.OK, r.Says = true, fmt.Sprintf("deleted objects can be read; %d are kept", max(n-1, 0))
+		if r.OK, r.Says = true, "deleted objects: none that this account may see"; n > 1 {
+			r.Says = fmt.Sprintf("deleted objects: %d that this account may see", n-1)
+		}
 	case errors.Is(err, ErrNotFound):
 		r.Says = "deleted objects are not shown to this account: a restore would need another one"
 	default:

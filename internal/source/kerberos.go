@@ -1,0 +1,68 @@
+package source
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+
+	"github.com/go-ldap/ldap/v3/gssapi"
+)
+
+// kerberosClient reads tickets and the Kerberos configuration. The Kerberos
+// package takes a realm's settings on lines of their own only, and stops the
+// program at others.
+func kerberosClient(cache, conf string) (client *gssapi.Client, err error) {
+	text, err := os.ReadFile(conf)
+	if err != nil {
+		return nil, err
+	}
+	if spread := spreadRealms(string(text)); spread != string(text) {
+		file, err := os.CreateTemp("", "yardbroom-krb5-*.conf")
+		if err != nil {
+			return nil, err
+		}
+		defer os.Remove(file.Name())
+		_, err = file.WriteString(spread)
+		if closed := file.Close(); err == nil {
+			err = closed
+		}
+		if err != nil {
+			return nil, err
+		}
+		conf = file.Name()
+	}
+	defer func() {
+		if broken := recover(); broken != nil {
+			client, err = nil, fmt.Errorf("%s or the credential cache cannot be read (%v)", conf, broken)
+		}
+	}()
+	return gssapi.NewClientFromCCache(cache, conf)
+}
+
+// oneLine is a section of a Kerberos configuration on one line, relation the
+// beginning of a setting in it.
+var (
+	oneLine  = regexp.MustCompile(`(?m)^([^\n#;]*=[ \t]*)\{([^\n{}]*)\}[ \t]*$`)
+	relation = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_-]*[ \t]*=`)
+)
+
+// spreadRealms puts the settings of sections that stand on one line, as in
+// "REALM = { kdc = a kdc = b }", on lines of their own.
+func spreadRealms(text string) string {
+	return oneLine.ReplaceAllStringFunc(text, func(line string) string {
+		parts := oneLine.FindStringSubmatch(line)
+		starts := relation.FindAllStringIndex(parts[2], -1)
+		var b strings.Builder
+		b.WriteString(parts[1] + "{\n")
+		for i, at := range starts {
+			end := len(parts[2])
+			if i+1 < len(starts) {
+				end = starts[i+1][0]
+			}
+			b.WriteString("  " + strings.TrimRight(strings.TrimSpace(parts[2][at[0]:end]), ";") + "\n")
+		}
+		b.WriteString("}")
+		return b.String()
+	})
+}
