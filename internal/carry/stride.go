@@ -228,6 +228,7 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 		return unsettledError{err} // it goes on when the server is back
 	}
 	if source.RefusedFor(err, source.Denied) && !past.begun() {
+		l.Note = err.Error()
 		return err // it waits until the account has the right
 	}
 	state := batch.Refused

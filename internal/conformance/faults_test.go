@@ -102,12 +102,16 @@ func TestARefusedWriteHaltsOrCounts(t *testing.T) {
 			res, kept := st.apply(b)
 			s.server.SetFault(nil)
 			assert.Equal(t, halts, res.Halted != "", "one failure is the limit of two lines")
-			assert.Equal(t, map[batch.LineState]int{batch.Refused: 1, batch.Waiting: 1}, res.Counts)
+			refused, applied := map[batch.LineState]int{batch.Refused: 1, batch.Waiting: 1}, map[batch.LineState]int{batch.Refused: 1, batch.Applied: 1}
+			if code == ldap.LDAPResultInsufficientAccessRights { // somebody can give the right
+				refused, applied = map[batch.LineState]int{batch.Waiting: 2}, map[batch.LineState]int{batch.Applied: 2}
+			}
+			assert.Equal(t, refused, res.Counts)
 			assert.NotEmpty(t, kept.Lines[0].Note)
 			assert.Equal(t, before, st.picture(), "nothing is half done")
 			assert.Equal(t, batch.Begun, state(t, st, b.ID), "it can go on")
 			res, _ = st.apply(b)
-			assert.Equal(t, map[batch.LineState]int{batch.Refused: 1, batch.Applied: 1}, res.Counts)
+			assert.Equal(t, applied, res.Counts)
 			st.verify()
 		})
 	}
