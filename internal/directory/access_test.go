@@ -194,3 +194,18 @@ func TestADescriptorThatCannotBeReadTellsNothing(t *testing.T) {
 	assert.LessOrEqual(t, len(r.judged), mostRemembered)
 	assert.True(t, r.Sight(whole, "").Hidden.Has(AttrMail), fmt.Sprint(len(r.judged)))
 }
+
+// An entry of a list may say for which class of entries below it is meant; who
+// it is about stands behind that.
+func TestAnEntryForAClassOfEntries(t *testing.T) {
+	rest := binary.LittleEndian.AppendUint32(nil, aceObjectType|aceInheritedType)
+	rest = append(append(rest, guidOf(1)+guidOf(5)...), me...)
+	one := append([]byte{aceDeniedObject, 0}, binary.LittleEndian.AppendUint16(nil, uint16(8+len(rest)))...)
+	one = append(binary.LittleEndian.AppendUint32(one, rightReadProperty), rest...)
+	plain := descriptorOf(ace{kind: aceAllowed, mask: rightReadProperty, sid: everyone})
+	all := append([]byte(plain[:sdHeaderSize+aclHeaderSize]), append(one, plain[sdHeaderSize+aclHeaderSize:]...)...)
+	binary.LittleEndian.PutUint16(all[sdHeaderSize+2:], uint16(len(all)-sdHeaderSize))
+	all[sdHeaderSize+4] = 2
+	s := NewReader([]string{me, everyone}, map[AttrID]Property{AttrMail: {ID: guidOf(1)}, AttrTitle: {ID: guidOf(2)}}).Sight(string(all), "")
+	assert.Equal(t, Sight{Known: true, Hidden: attrSet(AttrMail)}, s)
+}

@@ -10,7 +10,8 @@ func TestParseClass(t *testing.T) {
 	for text, want := range map[string][2][]string{
 		"( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) )":               {{"person"}, {"top"}},
 		"( 1.2 NAME ( 'observer' 'watcher' ) DESC 'SUP nobody' SUP ( a $ b ) MAY x )": {{"observer", "watcher"}, {"a", "b"}},
-		"( 1.2 NAME 'lone' )": {{"lone"}, nil},
+		"( 1.2 NAME 'lone' )":           {{"lone"}, nil},
+		"( 1.2 DESC NAME NAME 'told' )": {{"told"}, nil},
 	} {
 		names, supers, ok := ParseClass(text)
 		assert.True(t, ok, text)

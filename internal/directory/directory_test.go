@@ -250,3 +250,42 @@ func TestKindsThatSignIn(t *testing.T) {
 	assert.Equal(t, []string{"user", "service", "computer", "resource", "trust"}, accounts)
 	assert.Equal(t, []string{"exemption", "person"}, gone, "what is in no directory")
 }
+
+func TestWhichNamesNeedNoMoreThanLowerCase(t *testing.T) {
+	for dn, want := range map[string]bool{"CN=Ada Quill,OU=Staff,DC=x": true, "cn=a": true, "": false, "no name": false, "cn=a,b": false,
+		`cn=a\,b`: false, "cn=a+uid=b": false, "cn=a;dc=x": false, `cn="a"`: false, "cn=<a": false, "cn=a>": false, "cn=#a": false, "cn=a\nb": false, "cn=a\x7f": false,
+		" cn=a": false, "cn=a ": false, "cn=a  b": false, "cn= a": false, "cn =a": false, "cn=a, dc=x": false, "cn=a ,dc=x": false, "cn=a=b": false} {
+		assert.Equal(t, want, plainDN(dn), "%q", dn)
+	}
+}
+
+func TestWhatIsNoName(t *testing.T) {
+	for _, bad := range []string{"a", "=a", " =a", "c,n=a", "c+n=a", `c"n=a`, "cn=a,b", `cn=a\`, `cn=a\z`, "cn=a,,dc=x", "cn=a,"} {
+		_, err := ParseDN(bad)
+		assert.Error(t, err, bad)
+		assert.Equal(t, strings.ToLower(bad), FoldDN(bad), bad)
+		_, ok := FoldValidDN(bad)
+		assert.False(t, ok, bad)
+	}
+	levels, err := ParseDN(`cn=a\20\2C+uid=\ b ; dc=#04024869`)
+	require.NoError(t, err)
+	assert.Equal(t, []RDN{{{"cn", "a ,"}, {"uid", `\ b`[1:]}}, {{"dc", "#04024869"}}}, levels)
+}
+
+func TestWhatIsNoIdentity(t *testing.T) {
+	for _, bad := range []string{"", "S-1", "S-2-5-21", "X-1-5-21", "S-1-x-21", "S-1-5-x", "S-1-5-4294967296", "S-1-281474976710656-1", "S-1-5" + strings.Repeat("-1", 16)} {
+		_, err := EncodeSID(bad)
+		assert.Error(t, err, bad)
+	}
+	for _, good := range []string{"S-1-5", "S-1-5" + strings.Repeat("-1", 15), "S-1-281474976710655-4294967295"} {
+		raw, err := EncodeSID(good)
+		require.NoError(t, err, good)
+		back, err := ParseSID(raw)
+		require.NoError(t, err)
+		assert.Equal(t, good, back)
+	}
+	for _, bad := range []string{"", "x", "534f7305-79c7-4fde-a3b2-94bf472fc7c", "534f730579c74fdea3b294bf472fc7c4", "534f7305-79c7-4fde-a3b2-94bf472fc7cx"} {
+		_, err := ParseGUID(bad)
+		assert.Error(t, err, bad)
+	}
+}

@@ -183,6 +183,8 @@ func plainDN(dn string) bool {
 		switch c := dn[i]; {
 		case c == '\\' || c == '+' || c == ';' || c == '"' || c == '<' || c == '>' || c == '#' || c < ' ' || c == 0x7f:
 			return false
+		case c == '=' && (i == 0 || dn[i-1] == ','):
+			return false // no type
 		case c == ' ' && (i == 0 || i == len(dn)-1 || strings.IndexByte(" ,=", dn[i-1]) >= 0 || strings.IndexByte(" ,=", dn[i+1]) >= 0):
 			return false
 		}

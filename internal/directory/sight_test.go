@@ -171,3 +171,42 @@ func TestSightCountsOnlyWhereRightsAreNotTold(t *testing.T) {
 	a := s.Account(e)
 	assert.True(t, a.Hidden.Has(AttrLastLogon), "one that is read later is judged alike")
 }
+
+// OpenLDAP forgets sign-ins when a password changes.
+func TestWhereSignInsAreForgotten(t *testing.T) {
+	made := time.Date(2026, 1, 1, 12, 0, 0, 0, time.UTC)
+	at := func(after time.Duration) Moment { return MomentOf(made.Add(after), AttrPwdChangedTime) }
+	created := MomentOf(made, AttrCreateTimestamp)
+	for _, c := range []struct {
+		what         string
+		dialect      *Dialect
+		created, set Moment
+		want         bool
+	}{
+		{"changed later", OpenLDAP, created, at(time.Hour), true},
+		{"set by those who made it", OpenLDAP, created, at(time.Minute), false},
+		{"just behind that", OpenLDAP, created, at(time.Minute + time.Second), true},
+		{"nobody knows when it was made", OpenLDAP, 0, at(0), true},
+		{"no password", OpenLDAP, created, 0, false},
+		{"another server", NS389, created, at(time.Hour), false},
+	} {
+		a := Account{Created: c.created, PasswordSet: c.set}
+		assert.Equal(t, c.want, NewSurvey(c.dialect).SignInForgotten(&a).Known(), c.what)
+	}
+}
+
+func TestWhetherAnAccountIsEnabledMayBeHidden(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		lines []string
+		want  Answer
+	}{
+		{[]string{"userAccountControl: 512", AttrHidden.String() + ": accountExpires"}, Answer{Yes: true, Likely: true, Hidden: true, By: AttrUserAccountControl}},
+		{[]string{"userAccountControl: 514", AttrHidden.String() + ": accountExpires"}, Answer{Likely: true, By: AttrUserAccountControl}},
+		{[]string{"accountExpires: 1", AttrHidden.String() + ": userAccountControl"}, Answer{Likely: true, By: AttrUserAccountControl}},
+		{[]string{"userAccountControl: 512"}, Answer{Yes: true, By: AttrUserAccountControl}},
+	} {
+		a := AD.Account(written(t, "CN=a,DC=x", append([]string{"objectClass: user"}, c.lines...)...))
+		assert.Equal(t, c.want, NewSurvey(AD).Enabled(&a, now), "%v", c.lines)
+	}
+}
