@@ -114,6 +114,29 @@ func TestWhereEntriesMayBeHiddenTheirAbsenceIsLikely(t *testing.T) {
 	}
 }
 
+// A policy may be linked to the domain, or to a site, that does not show it.
+func TestALinkOfTheDomainOrASiteMayBeHidden(t *testing.T) {
+	for name, hide := range map[string]int{"the domain": 0, "a site": 1} {
+		tops := []directory.Entry{entry("DC=x", "objectClass=domainDNS", "gPLink=[LDAP://CN={1},DC=x;0]"), entry("CN=site", "objectClass=site", "gPLink=[LDAP://CN={3},DC=x;0]")}
+		tops[hide] = veiled(tops[hide], "gPLink")
+		r := run(t, survey(directory.AD, append(tops, entry("OU=a,DC=x", "objectClass=organizationalUnit"), user("a"), entry("CN={2},DC=x", "objectClass=groupPolicyContainer"))...), nil, Options{Checks: []string{"policy-unlinked"}})
+		if assert.Len(t, r.Findings, 1, name) {
+			assert.True(t, r.Findings[0].Hidden, name)
+			assert.Contains(t, r.Findings[0].Evidence, Evidence{"gPLink not shown here, as it is elsewhere", tops[hide].DN}, name)
+		}
+	}
+}
+
+func TestSeveritiesHaveNames(t *testing.T) {
+	for _, s := range []Severity{Info, Low, Medium, High} {
+		back, err := ParseSeverity(s.String())
+		assert.NoError(t, err)
+		assert.Equal(t, s, back)
+	}
+	_, err := ParseSeverity("")
+	assert.Error(t, err)
+}
+
 func TestNotesNameWhatIsHiddenAndWhere(t *testing.T) {
 	var all []directory.Entry
 	for _, name := range []string{"a", "b", "c"} {

@@ -49,6 +49,7 @@ func TestWhatOnePlaceNeverShowsIsHiddenThere(t *testing.T) {
 		"three do not":                       {[][][]string{crowdOf("Open", 4, shown...), crowdOf("Closed", 3, shown[0])}, []string{"Closed: lastLogon of 3 user"}},
 		"two are too few":                    {[][][]string{crowdOf("Open", 4, shown...), crowdOf("Closed", 2, shown[0])}, nil},
 		"two and one, read apart":            {[][][]string{crowdOf("Closed", 2, shown[0]), crowdOf("Open", 4, shown...), {{"CN=z,OU=Closed,DC=x", "objectClass: user", shown[0]}}}, []string{"Closed: lastLogon of 3 user"}},
+		"there are no others":                {[][][]string{crowdOf("Closed", 3, shown[0])}, nil},
 		"one of them does":                   {[][][]string{crowdOf("Open", 4, shown...), crowdOf("Closed", 3, shown[0]), {{"CN=z,OU=Closed,DC=x", "objectClass: user", shown[1]}}}, nil},
 		"half of the others do":              {[][][]string{crowdOf("Open", 2, shown...), crowdOf("Other", 2, shown[0]), crowdOf("Closed", 3, shown[0])}, []string{"Closed: lastLogon of 3 user"}},
 		"less than half of the others do":    {[][][]string{crowdOf("Open", 2, shown...), crowdOf("Other", 3, shown[0]), crowdOf("Closed", 3, shown[0])}, nil},
