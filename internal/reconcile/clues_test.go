@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"yardbroom/internal/roster"
 )
 
 // TestWhatEachClueSaysAndIsWorth holds all that speaks for and against one
@@ -79,4 +81,24 @@ func weighed(t *testing.T, person, account string) (out []string) {
 		out = append(out, fmt.Sprintf("%s: %.1f", strings.TrimSpace(c.String()), c.Bits))
 	}
 	return out
+}
+
+func TestWhatToCallAPerson(t *testing.T) {
+	for _, c := range []struct {
+		fields map[roster.Field]string
+		want   string
+	}{
+		{map[roster.Field]string{roster.Family: "Quill", roster.Given: "Ada", roster.FullName: "A. Quill"}, "Quill, Ada"},
+		{map[roster.Field]string{roster.Family: "Quill", roster.FullName: "A. Quill"}, "A. Quill"},
+		{map[roster.Field]string{roster.Family: "Quill"}, "Quill"},
+		{map[roster.Field]string{roster.Given: "Ada", roster.Mail: "ada@larkmoor.example"}, "Ada"},
+		{map[roster.Field]string{roster.Logon: "ada", roster.PersonID: "17"}, "ada"},
+	} {
+		var p roster.Person
+		for field, value := range c.fields {
+			p.Values[field] = value
+		}
+		assert.Equal(t, c.want, FullName(&p))
+	}
+	assert.Empty(t, FullName(&roster.Person{}))
 }

@@ -41,6 +41,18 @@ func TestNamesResembleEachOther(t *testing.T) {
 		{"Tern", "Quill", false, unlike},
 		{"Ada", "Ida", true, unlike}, // too short for a typing error
 		{"", "Quill", false, unknown},
+		{"Li Na", "Li Bo", false, unlike}, // two letters are no part of a name
+		{"Lia Na", "Lia Bo", false, partly},
+		{"Annamaria Rose", "Annamarie", true, near},
+		{"Annamaria Rose", "Annamarie", false, unlike},
+		{"Jo Ann", "J", true, initialOnly},
+		{"Jo Ann", "K", true, unlike},
+		{"Jo Ann Marie", "J A", true, initialOnly},
+		{"Jo Ann Marie", "J B", true, unlike},
+		{"Kim", "Kimberley", true, shortForm}, // one begins the other
+		{"Al", "Alan", true, unlike},
+		{"Featherstone", "Fetherstan", false, unlike},
+		{"Terne", "Turn", false, unlike}, // two errors in so short a name
 	} {
 		v := newVocabulary()
 		x, y := v.add(c.a), v.add(c.b)
