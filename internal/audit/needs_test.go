@@ -4,11 +4,13 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
 )
 
 // TestWhatEachCheckNeeds holds the attributes without which a check is not
@@ -30,4 +32,29 @@ func TestWhatEachCheckNeeds(t *testing.T) {
 	want, err := os.ReadFile("testdata/needs.txt")
 	require.NoError(t, err)
 	assert.Equal(t, string(want), b.String())
+}
+
+// TestChecksThatCompareEntriesNeedThemAll names the checks that say nothing
+// where only some of the entries were read.
+func TestChecksThatCompareEntriesNeedThemAll(t *testing.T) {
+	s := survey(directory.AD, domain, user("a"))
+	s.Partial = true
+	var silent []string
+	for _, sum := range run(t, s, nil, Options{}).Summary {
+		if len(sum.NotLooked) > 0 && strings.Contains(sum.NotLooked[0], "only some were read") {
+			silent = append(silent, sum.Check)
+		}
+	}
+	assert.Equal(t, strings.Fields(`privileged-everyone group-empty group-loop policy-unlinked ou-empty dangling-reference value-variant duplicate-value
+		returned-disabled no-person no-account extra-account match-unsure exemption-unused`), silent)
+}
+
+func TestEvidenceOfExemptionsAndEarlierIdentities(t *testing.T) {
+	e := Exemption{Exemption: settings.Exemption{Match: settings.Match{Account: "gone"}, Reason: "because", Owner: "rosa"}, Until: asOf}
+	assert.Equal(t, []Evidence{{"match", e.Match.String()}, {"reason", "because"}, {"owner", "rosa"}, {"until", "2026-11-23T12:00:00Z"}}, e.evidence())
+	e.Until = time.Time{}
+	assert.Len(t, e.evidence(), 3)
+	r := run(t, survey(directory.AD, domain, user("a", "objectSid="+sid("S-1-5-21-1-2-3-1104"), "sIDHistory="+sid("S-1-5-21-9-9-9-7")+"|broken")), nil, Options{Checks: []string{"sid-history"}})
+	require.Len(t, r.Findings, 1)
+	assert.Equal(t, []Evidence{{"sIDHistory", "S-1-5-21-9-9-9-7; unreadable"}}, r.Findings[0].Evidence)
 }

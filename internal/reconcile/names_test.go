@@ -41,6 +41,7 @@ func TestNamesResembleEachOther(t *testing.T) {
 		{"Tern", "Quill", false, unlike},
 		{"Ada", "Ida", true, unlike}, // too short for a typing error
 		{"", "Quill", false, unknown},
+		{"de Mary Ann", "Maryann", false, partly},
 		{"Li Na", "Li Bo", false, unlike}, // two letters are no part of a name
 		{"Lia Na", "Lia Bo", false, partly},
 		{"Annamaria Rose", "Annamarie", true, near},

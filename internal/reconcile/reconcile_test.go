@@ -372,3 +372,24 @@ func TestWhoseAccountIsNotWhoseSomebodyHasSaidItIsNot(t *testing.T) {
 	got = slices.DeleteFunc(told(match(t, who, s, rejected)), func(s string) bool { return strings.Contains(s, "=9") })
 	assert.Equal(t, []string{"aq=21 name", "x1=17 person-id!"}, got, "the second account alone")
 }
+
+func TestDoubtsSayWhy(t *testing.T) {
+	for why, c := range map[string]struct{ people, accounts []string }{
+		"two keys disagree":                                                    {[]string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|bram@larkmoor.example||||||"}, []string{"x employeeID=17 mail=bram@larkmoor.example"}},
+		"the given names differ":                                               {[]string{"17|Quill|Ada|aquill@larkmoor.example||||||"}, []string{"aquill mail=aquill@larkmoor.example givenName=Alan sn=Quill"}},
+		"the names have nothing in common":                                     {[]string{"17|Quill|Ada|aquill@larkmoor.example||||||"}, []string{"btern mail=aquill@larkmoor.example givenName=Bram sn=Tern"}},
+		"the account was made after the person had left":                       {[]string{"17|Quill|Ada|aquill@larkmoor.example|||2020-01-31|||"}, []string{"aquill mail=aquill@larkmoor.example whenCreated=20200901000000.0Z"}},
+		"the family names differ, and nothing else agrees":                     {[]string{"17|Tern|Ada|||||||"}, []string{"aquill givenName=Ada sn=Quill employeeID=17"}},
+		"the person ids differ":                                                {[]string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill mail=ada@larkmoor.example employeeID=23"}},
+		"several accounts have this address, and its name is not the person's": {[]string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill givenName=Ada mail=ada@larkmoor.example", "svc-dome mail=ada@larkmoor.example"}},
+		"a key is also that of somebody who has not left":                      {[]string{"17|Quill|Ada|ada@larkmoor.example|||2024-01-31|||", "18|Quill|Ada|ada@larkmoor.example||2025-02-01||||"}, []string{"aquill employeeID=17 mail=ada@larkmoor.example givenName=Ada sn=Quill"}},
+		"several people fit equally well":                                      {[]string{"17|Moorcroft|Yara|||||||", "18|Moorcroft|Yara|||||||"}, []string{"x1 givenName=Yara sn=Moorcroft"}},
+	} {
+		lines, texts := crowd(40)
+		r := match(t, people(t, append(c.people, lines...)...), accounts(append(c.accounts, texts...)...), Options{})
+		if assert.Len(t, r.Doubts, 1, why) {
+			assert.Equal(t, why, r.Doubts[0].Why)
+			assert.NotEmpty(t, r.Doubts[0].Candidates)
+		}
+	}
+}
