@@ -78,6 +78,7 @@ type Server struct {
 	secured  *tls.ConnectionState // nil without encryption
 	password string               // kept to bind again after a lost connection
 	unhook   func() bool
+	reader   *directory.Reader // what the bound account may read, once somebody had to know
 }
 
 // Root is what the server says of itself in its root DSE.
@@ -503,6 +504,7 @@ func (s *Server) Conn() *ldap.Conn { return s.conn }
 // Reconnect makes a new connection to the same server, after one was lost.
 func (s *Server) Reconnect(ctx context.Context) error {
 	s.Close()
+	s.reader = nil // its groups may be others by now
 	return s.dial(ctx)
 }
 

@@ -260,6 +260,9 @@ func (v *seer) kind(e *directory.Entry) directory.Kind {
 // account, and how the schema names attributes in such lists. It is nil where
 // any of that, or the list of the base itself, may not be read.
 func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
+	if s.reader != nil {
+		return s.reader, nil
+	}
 	var token []string
 	_, err := s.Search(ctx, Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"tokenGroups", "schemaNamingContext"}}, func(page []directory.Entry) error {
 		for i := range page {
@@ -302,6 +305,7 @@ func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
 	if err != nil || !known {
 		return nil, ignoreHidden(err)
 	}
+	s.reader = reader
 	return reader, nil
 }
 
