@@ -58,3 +58,36 @@ func TestEvidenceOfExemptionsAndEarlierIdentities(t *testing.T) {
 	require.Len(t, r.Findings, 1)
 	assert.Equal(t, []Evidence{{"sIDHistory", "S-1-5-21-9-9-9-7; unreadable"}}, r.Findings[0].Evidence)
 }
+
+func TestWhichChecksRunOnlyWhereTheyAreAskedFor(t *testing.T) {
+	var off []string
+	for _, sum := range run(t, survey(directory.AD, domain, user("a")), nil, Options{}).Summary {
+		if len(sum.NotLooked) > 0 && strings.HasPrefix(sum.NotLooked[0], "off unless") {
+			off = append(off, sum.Check)
+		}
+	}
+	assert.Equal(t, []string{"expiring", "password-expiring"}, off)
+}
+
+func TestSettingsNameAttributesThatTheAuditReads(t *testing.T) {
+	set := settings.Defaults()
+	set.Audit.Required = []string{"givenName", "nonsense", "more"}
+	_, err := Run(survey(directory.AD, domain), set, Options{AsOf: asOf})
+	assert.ErrorContains(t, err, `"nonsense" is not an attribute that the audit reads`)
+}
+
+func TestEarlierIdentitiesOfGroups(t *testing.T) {
+	old := "sIDHistory=" + sid("S-1-5-21-9-9-9-7")
+	r := run(t, survey(directory.AD, domain, user("a", "objectSid="+sid("S-1-5-21-1-2-3-1104")), entry("CN=crew,DC=x", "objectClass=group", "sAMAccountName=crew", "objectSid="+sid("S-1-5-21-1-2-3-1105"), old),
+		entry("CN=own,DC=x", "objectClass=group", "sAMAccountName=own", "objectSid="+sid("S-1-5-32-544"), old)), nil, Options{Checks: []string{"sid-history"}})
+	assert.Equal(t, []string{"crew"}, who(r, "sid-history"))
+}
+
+// Who is listed by a logon name is in the group too.
+func TestDisabledPeopleInPosixGroups(t *testing.T) {
+	s := survey(directory.OpenLDAP, entry("cn=p,dc=x", "objectClass=pwdPolicy", "pwdLockout=TRUE"), person("off", "pwdAccountLockedTime=000001010000Z"), person("also", "pwdAccountLockedTime=000001010000Z"), person("on"),
+		entry("cn=crew,dc=x", "objectClass=posixGroup", "cn=crew", "gidNumber=7", "memberUid=off", "memberUid=on", "memberUid=nobody"), entry("cn=names,dc=x", "objectClass=groupOfNames", "cn=names", "member=uid=also,ou=people,dc=x"))
+	s.DefaultPolicy = "cn=p,dc=x"
+	r := run(t, s, nil, Options{Checks: []string{"disabled-entitled"}})
+	assert.Equal(t, []string{"also", "off"}, who(r, "disabled-entitled"))
+}

@@ -64,6 +64,7 @@ func TestAChecksOfOnesOwnSelectsByFilterAndConditions(t *testing.T) {
 		{"a filter", settings.Filter{Filter: "(department=Lenses)"}, "fresh sure: department=Lenses; idle sure: department=Lenses; pc$ sure: department=Lenses; twice sure: department=Lenses"},
 		{"a filter and a kind", settings.Filter{Filter: "(department=Lenses)", Kind: "users"}, "fresh sure: department=Lenses; idle sure: department=Lenses"},
 		{"a filter and a condition", settings.Filter{Filter: "(department=Lenses)", Where: settings.Conditions{Idle: span(t, "90d")}}, "idle sure: department=Lenses, lastLogon=2026-08-05"},
+		{"a filter and a group", settings.Filter{Filter: "(department=Lenses)", Where: settings.Conditions{MemberOf: "crew"}}, "fresh sure: department=Lenses, member of=crew"},
 		{"idle", settings.Filter{Where: settings.Conditions{Idle: span(t, "90d")}}, "idle sure: lastLogon=2026-08-05; unused sure: lastLogon=never, whenCreated=2026-05-07"},
 		{"idle, just over the line", settings.Filter{Where: settings.Conditions{Idle: span(t, "105d")}}, "idle likely: lastLogon=2026-08-05; unused sure: lastLogon=never, whenCreated=2026-05-07"},
 		{"never used", settings.Filter{Where: settings.Conditions{NeverUsed: true}}, "unused sure: lastLogon=never, whenCreated=2026-05-07"},
