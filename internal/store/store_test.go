@@ -117,6 +117,11 @@ func TestAnEmptiedJournalIsNotWhole(t *testing.T) {
 	_, err = s.Verify(ctx, "")
 	require.ErrorContains(t, err, "no record of the staging of 1 of the batches, the first of them batch 1")
 	assert.ErrorContains(t, s.Whole(ctx), "nothing is signed, carried out or taken back")
+	_, err = s.Accept(ctx, "the disk was full", "clara", time.Now())
+	require.NoError(t, err)
+	require.NoError(t, s.Whole(ctx), "the acceptance is the first record, and can be proved")
+	fill(t, s, 2)
+	require.NoError(t, s.Whole(ctx))
 }
 
 func TestABreakIsAcceptedAsItIsAndNoOther(t *testing.T) {
