@@ -305,6 +305,16 @@ func TestPowerIsPartOfTheFootprint(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"rulers"}, b.Lines[0].Joins())
 
+	// The same line, staged before the groups were privileged, gives that power now.
+	before, _, err := stagerOn(t, directory.OpenLDAP, settings.Yard{}, nil, all...).stageAll(t, Order{Actions: []string{JoinGroup}, Groups: inner}, "uid=ada,ou=Staff,dc=x")
+	require.NoError(t, err)
+	require.Empty(t, before.Lines[0].Joins())
+	now, err := Footprints(context.Background(), s.From, s.Dialect, s.Privilege, []Planned{{Line: &before.Lines[0], Entry: all[4]}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"rulers"}, now[0].Given)
+	assert.Empty(t, now[0].Taken)
+	assert.Equal(t, []string{"rulers"}, now[0].Exceeds(&before.Lines[0]))
+
 	// What was staged with less power than it has now is more than was agreed to.
 	f := Footprint{Powers: []string{"wheel"}, Given: []string{"rulers"}}
 	assert.Equal(t, []string{"wheel"}, f.Exceeds(&b.Lines[0]))
