@@ -76,4 +76,4 @@ func (c *Chain) Done() {
 	c.to = nil
 }
 
-func (c *Chain) match(e *directory.Entry) Truth { return truth(c.reach[directory.KeyOf(e.DN)]) }
+func (c *Chain) match(e *directory.Entry) Truth { return TruthOf(c.reach[directory.KeyOf(e.DN)]) }

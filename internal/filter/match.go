@@ -172,7 +172,7 @@ func (m *Matcher) among(c column, equalities []*Filter) test {
 		if !ok {
 			return Undefined
 		}
-		return truth(wanted[have])
+		return TruthOf(wanted[have])
 	})
 	return func(e *directory.Entry) Truth { return max(atLeast, found(e)) }
 }
@@ -303,7 +303,7 @@ func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) 
 		return func(e *directory.Entry) Truth {
 			found := c.name == "objectclass"
 			c.each(e, func(string) bool { found = true; return false })
-			return truth(found)
+			return TruthOf(found)
 		}, nil
 	case opExtensible:
 		return m.extensible(f, c, d)
@@ -324,9 +324,9 @@ func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) 
 			case !ok:
 				return Undefined
 			case f.op == opGreater:
-				return truth(order(have, want) >= 0)
+				return TruthOf(order(have, want) >= 0)
 			}
-			return truth(order(have, want) <= 0)
+			return TruthOf(order(have, want) <= 0)
 		}), nil
 	}
 	return c.equal(c.kind.Syntax, f.value), nil
@@ -347,7 +347,7 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 		})
 	}
 	if category := c.schema.Category(value); category != "" && c.name == "objectcategory" {
-		return c.any(func(v string) Truth { return truth(strings.EqualFold(directory.LeafValue(v), category)) })
+		return c.any(func(v string) Truth { return TruthOf(strings.EqualFold(directory.LeafValue(v), category)) })
 	}
 	want, ok := canonical(syntax, value)
 	if !ok {
@@ -361,7 +361,7 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 		if !ok {
 			return Undefined
 		}
-		return truth(have == want)
+		return TruthOf(have == want)
 	})
 }
 
@@ -391,9 +391,9 @@ func (m *Matcher) extensible(f *Filter, c column, d *directory.Dialect) (test, e
 			}
 			both := new(big.Int).And(have, want)
 			if f.rule == ruleBitAnd {
-				return truth(both.Cmp(want) == 0)
+				return TruthOf(both.Cmp(want) == 0)
 			}
-			return truth(both.Sign() != 0)
+			return TruthOf(both.Sign() != 0)
 		}), nil
 	case ruleChain:
 		if d != directory.AD || !c.kind.Link {
@@ -447,7 +447,8 @@ var rules = map[string]directory.Syntax{
 	"objectIdentifierMatch": directory.SyntaxClass, "2.5.13.0": directory.SyntaxClass,
 }
 
-func truth(yes bool) Truth {
+// TruthOf is True or False.
+func TruthOf(yes bool) Truth {
 	if yes {
 		return True
 	}

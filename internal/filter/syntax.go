@@ -125,7 +125,7 @@ func substringTest(s directory.Syntax, pieces []piece) func(string) Truth {
 	for i, p := range pieces {
 		ready[i] = piece{p.at, prepare(p.text)}
 	}
-	return func(v string) Truth { return truth(substrings(prepare(v), ready)) }
+	return func(v string) Truth { return TruthOf(substrings(prepare(v), ready)) }
 }
 
 // squeeze leaves one of several blanks.

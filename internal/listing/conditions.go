@@ -37,52 +37,19 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 		return nil, wrong("enabled and disabled exclude each other")
 	}
 	d := frame.Dialect
-	var tests []func(*directory.Account) filter.Truth
-	// What a condition rests on may be hidden: then only what shows counts.
-	add := func(asked bool, rests []directory.AttrID, test func(*directory.Account) bool) {
-		if !asked {
-			return
-		}
-		tests = append(tests, func(a *directory.Account) filter.Truth {
-			switch {
-			case !a.Kind.IsAccount():
-				return filter.False
-			case slices.ContainsFunc(rests, a.Hidden.Has):
-				return filter.Undefined
-			case test(a):
-				return filter.True
-			}
-			return filter.False
-		})
-	}
-	answer := func(asked bool, question func(*directory.Account, time.Time) directory.Answer) {
-		if !asked {
-			return
-		}
-		tests = append(tests, func(a *directory.Account) filter.Truth {
-			switch is := question(a, asOf); {
-			case !a.Kind.IsAccount():
-				return filter.False
-			case is.Hidden:
-				return filter.Undefined
-			case is.Yes:
-				return filter.True
-			}
-			return filter.False
-		})
-	}
-	answer(c.Enabled, frame.Enabled)
-	answer(c.Disabled, frame.Disabled)
-	answer(c.Expired, frame.Expired)
-	answer(c.Locked, frame.LockedOut)
-	add(c.Locked, nil, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes })
-	add(c.NeverUsed, d.LastLogon, func(a *directory.Account) bool {
+	var all tests
+	all.answer(c.Enabled, frame.Enabled, asOf)
+	all.answer(c.Disabled, frame.Disabled, asOf)
+	all.answer(c.Expired, frame.Expired, asOf)
+	all.answer(c.Locked, frame.LockedOut, asOf)
+	all.ofAccounts(c.Locked, nil, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes })
+	all.ofAccounts(c.NeverUsed, d.LastLogon, func(a *directory.Account) bool {
 		last := frame.LastSignIn(a, asOf)
 		return !last.Known() && !last.Unreadable()
 	})
 	if c.Idle != nil {
 		line := c.Idle.Before(asOf)
-		add(true, d.LastLogon, func(a *directory.Account) bool {
+		all.ofAccounts(true, d.LastLogon, func(a *directory.Account) bool {
 			if last := frame.LastSignIn(a, asOf); last.Known() || last.Unreadable() {
 				return last.Known() && !last.Time().After(line)
 			}
@@ -91,23 +58,15 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 	}
 	if c.PasswordOlder != nil {
 		line := c.PasswordOlder.Before(asOf)
-		add(true, d.PasswordSet, func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
+		all.ofAccounts(true, d.PasswordSet, func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
 	}
 	if c.ExpiresIn != nil {
 		line := c.ExpiresIn.After(asOf)
-		add(true, d.Expiry, func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
+		all.ofAccounts(true, d.Expiry, func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
 	}
 	if c.New != nil {
 		line := c.New.Before(asOf)
-		tests = append(tests, func(a *directory.Account) filter.Truth {
-			switch {
-			case a.Hidden.Has(d.Created):
-				return filter.Undefined
-			case a.Created.Known() && !a.Created.Time().Before(line):
-				return filter.True
-			}
-			return filter.False
-		})
+		all.add([]directory.AttrID{d.Created}, func(a *directory.Account) bool { return a.Created.Known() && !a.Created.Time().Before(line) })
 	}
 	if c.MemberOf != "" {
 		top, err := find(c.MemberOf)
@@ -118,22 +77,57 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 		if err != nil {
 			return nil, err
 		}
-		tests = append(tests, func(a *directory.Account) filter.Truth {
-			if in(a) {
-				return filter.True
-			}
-			return filter.False
-		})
+		all.add(nil, in)
 	}
-	return func(a *directory.Account) filter.Truth {
-		out := filter.True
-		for _, holds := range tests {
-			if out = min(out, holds(a)); out == filter.False {
-				break
-			}
+	return all.hold, nil
+}
+
+// tests all have to hold.
+type tests []func(*directory.Account) filter.Truth
+
+// add adds a test; of an entry that hides what it rests on nobody can tell.
+func (t *tests) add(rests []directory.AttrID, test func(*directory.Account) bool) {
+	*t = append(*t, func(a *directory.Account) filter.Truth {
+		if slices.ContainsFunc(rests, a.Hidden.Has) {
+			return filter.Undefined
 		}
-		return out
-	}, nil
+		return filter.TruthOf(test(a))
+	})
+}
+
+// ofAccounts adds a test, if it is asked for, that only accounts can pass.
+func (t *tests) ofAccounts(asked bool, rests []directory.AttrID, test func(*directory.Account) bool) {
+	if asked {
+		*t = append(*t, isAccount)
+		t.add(rests, test)
+	}
+}
+
+// answer adds, if it is asked for, that the survey says yes to a question about
+// an account.
+func (t *tests) answer(asked bool, question func(*directory.Account, time.Time) directory.Answer, asOf time.Time) {
+	if !asked {
+		return
+	}
+	*t = append(*t, isAccount, func(a *directory.Account) filter.Truth {
+		is := question(a, asOf)
+		if is.Hidden {
+			return filter.Undefined
+		}
+		return filter.TruthOf(is.Yes)
+	})
+}
+
+func isAccount(a *directory.Account) filter.Truth { return filter.TruthOf(a.Kind.IsAccount()) }
+
+func (t tests) hold(a *directory.Account) filter.Truth {
+	out := filter.True
+	for _, holds := range t {
+		if out = min(out, holds(a)); out == filter.False {
+			break
+		}
+	}
+	return out
 }
 
 // RestsOn are the attributes that conditions rest on.
