@@ -89,10 +89,13 @@ type pass struct {
 	byKey      func() map[directory.Key]*directory.Account
 	graph      func() *privilege.Graph
 	disabled   func() map[directory.Key]*directory.Account
-	entitled   map[directory.Key][]*directory.Group // that disabled users are listed in
-	variants   map[directory.AttrID]map[string]*variant
-	duplicates map[sharedValue]*sharers
-	sharing    map[*directory.Account]bool // who has a value of duplicates
+	// hiding and hidingUnits are the places where entries, or units, may stand
+	// that were not shown.
+	hiding, hidingUnits func() []string
+	entitled            map[directory.Key][]*directory.Group // that disabled users are listed in
+	variants            map[directory.AttrID]map[string]*variant
+	duplicates          map[sharedValue]*sharers
+	sharing             map[*directory.Account]bool // who has a value of duplicates
 }
 
 // lines are moments that thresholds draw: what happened at or before one of
@@ -137,6 +140,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
 	p.graph = sync.OnceValue(func() *privilege.Graph { return privilege.NewGraph(s, set.Audit.PrivilegedGroups) })
 	p.disabled = sync.OnceValue(p.findDisabled)
+	p.hiding, p.hidingUnits = sync.OnceValue(s.Hiding), sync.OnceValue(s.HidingUnits)
 	for i := range jobs {
 		j := &jobs[i]
 		if j.looked = p.lookedAt(j.Check, j.summary); j.summary.Looked && j.prepare != nil {

@@ -50,9 +50,9 @@ func (p *pass) hidden(c *Check, about *directory.Subject) (out []Evidence) {
 	var places []string
 	switch {
 	case c.overEntries:
-		places = p.Hiding()
+		places = p.hiding()
 	case c.overUnits:
-		places = p.HidingUnits()
+		places = p.hidingUnits()
 	}
 	if len(places) > 0 {
 		out = append(out, Evidence{"not all shown below", listed(places)})

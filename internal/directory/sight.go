@@ -262,8 +262,8 @@ func (s *Survey) settleBySight() {
 	}
 }
 
-// Subjects goes through the accounts, groups and units of the survey, whose
-// Hidden may be set. Settle then has to be called.
+// Subjects goes through the accounts, groups and units of the survey. Whoever
+// sets their Hidden has to call Settle then.
 func (s *Survey) Subjects(visit func(*Subject)) {
 	for _, part := range s.Accounts.parts {
 		for i := range part {
@@ -378,15 +378,7 @@ func (s *Survey) HiddenAttributes(also AttrSet) []HiddenAt {
 			counts[where{parent, of.Kind, id}]++
 		}
 	}
-	for a := range s.Accounts.All() {
-		add(&a.Subject)
-	}
-	for i := range s.Groups {
-		add(&s.Groups[i].Subject)
-	}
-	for i := range s.Units {
-		add(&s.Units[i].Subject)
-	}
+	s.Subjects(add)
 	for i := range s.PolicyLinks {
 		if s.PolicyLinks[i].Kind != KindOU { // the others are among the units
 			add(&s.PolicyLinks[i].Subject)
