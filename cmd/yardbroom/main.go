@@ -2,18 +2,9 @@
 package main
 
 import (
-	"context"
 	"os"
-	"os/signal"
-	"syscall"
 
 	"yardbroom/internal/cli"
 )
 
-func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
-	status := cli.Main(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr)
-	stop()
-	os.Exit(status)
-}
+func main() { os.Exit(cli.Program()) }

@@ -9,11 +9,14 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/signal"
 	"os/user"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -71,8 +74,10 @@ type app struct {
 	state    string        // folder
 	quiet    bool
 	progress *progress
-	keep     directory.AttrSet  // attributes that the settings make checks look at
-	read     map[string]*people // rosters that were read, by where from
+	keep     directory.AttrSet      // attributes that the settings make checks look at
+	read     map[string]*people     // rosters that were read, by where from
+	carrying atomic.Bool            // a batch is being carried out, or was
+	typing   atomic.Pointer[func()] // gives the terminal back while a password is typed
 }
 
 // Main runs the program and returns its exit status.
@@ -84,7 +89,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		debug.SetGCPercent(40)
 	}
 	a := &app{in: in, out: out, err: errOut, now: time.Now, read: map[string]*people{}}
-	err := a.root().Run(ctx, args)
+	err := a.heard(ctx, func() error { return a.root().Run(ctx, args) })
 	a.progress.clear()
 	if err == nil {
 		return exitDone
@@ -105,6 +110,45 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		}
 	}
 	return status
+}
+
+// Program is the whole program: Main, told to stop by signals.
+func Program() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	context.AfterFunc(ctx, stop) // a second one ends the program at once
+	return Main(ctx, os.Args, os.Stdin, os.Stdout, os.Stderr)
+}
+
+// endsWithin is how long a command may go on after it was told to stop.
+const endsWithin = 600 * time.Millisecond
+
+// heard runs a command and leaves it behind if it goes on after it was told to
+// stop, whatever it waits for or computes. What carries a batch out is waited
+// for, since it finishes what has been begun. Everything else may end at any
+// instant: files are written whole or not at all, and so is the store.
+func (a *app) heard(ctx context.Context, run func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- run() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(endsWithin):
+	}
+	if a.carrying.Load() {
+		fmt.Fprintln(a.err, "yardbroom: stopping; what has been begun is finished first (interrupt again to end at once: \"apply\" then goes on from the journal)")
+		return <-done
+	}
+	whole.Abandon()
+	if restore := a.typing.Load(); restore != nil {
+		(*restore)()
+	}
+	return ctx.Err()
 }
 
 func (a *app) root() *cli.Command {
@@ -305,6 +349,11 @@ func (a *app) ask() func(string) (string, error) {
 	}
 	return func(prompt string) (string, error) {
 		fmt.Fprint(a.err, prompt)
+		if state, err := term.GetState(int(f.Fd())); err == nil {
+			restore := func() { _ = term.Restore(int(f.Fd()), state) }
+			a.typing.Store(&restore)
+			defer a.typing.Store(nil)
+		}
 		password, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.err)
 		return string(password), err

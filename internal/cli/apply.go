@@ -372,6 +372,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			fmt.Fprintln(a.out, render.Visible(progressLine(l)))
 		}
 	}
+	a.carrying.Store(true) // to the end of the command: passwords are still to be written
 	res, err := r.Run(ctx)
 	if err != nil {
 		return err

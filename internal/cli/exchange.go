@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
-	"github.com/xuri/excelize/v2"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
@@ -23,6 +22,7 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/store"
+	"yardbroom/internal/workbook"
 )
 
 func (a *app) exportCommand() *cli.Command {
@@ -200,7 +200,7 @@ func decidedCSV(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
 }
 
 func (a *app) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
-	book, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{UnzipSizeLimit: 1 << 30})
+	book, err := workbook.Open(string(raw), workbook.Limits{Octets: 1 << 30, Rows: 2_000_000})
 	if err != nil {
 		return nil, err
 	}

@@ -1,14 +1,17 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -312,4 +315,44 @@ func TestABatchThatWasStoppedBehindItsLastLineIsEnded(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "batch 1 has no line left to carry out: it is done")
 	y.mustRun(t, "journal", "--verify")
+}
+
+// Whatever a command waits for, it ends when it is told to, and leaves nothing.
+func TestACommandThatIsToldToStopEnds(t *testing.T) {
+	y := newSmallYard(t)
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // takes connections and says nothing
+	require.NoError(t, err)
+	defer silent.Close()
+	out := filepath.Join(t.TempDir(), "findings.csv")
+	for _, args := range [][]string{
+		{"audit", "--from", "-", "--output", out},
+		{"reconcile", "--roster", "-"},
+		{"audit", "--activity", "/dev/stdin", "--output", out},
+		{"survey", "--from", "ldap://" + silent.Addr().String() + "/" + smallBase},
+		{"reconcile", "--roster", "http://" + silent.Addr().String() + "/scim"},
+	} {
+		for _, sign := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
+			cmd := program(t, y.env, args...)
+			_, err := cmd.StdinPipe() // on which nothing comes
+			require.NoError(t, err)
+			var said bytes.Buffer
+			cmd.Stdout, cmd.Stderr = &said, &said
+			require.NoError(t, cmd.Start())
+			time.Sleep(300 * time.Millisecond) // until it waits
+			require.NoError(t, cmd.Process.Signal(sign))
+			ended := make(chan error, 1)
+			go func() { ended <- cmd.Wait() }()
+			select {
+			case <-ended:
+			case <-time.After(time.Minute):
+				require.NoError(t, cmd.Process.Kill())
+				t.Errorf("%q goes on after %s", args, sign)
+			}
+			assert.Equal(t, exitFailed, cmd.ProcessState.ExitCode(), "%q: %s", args, said.String())
+			assert.Contains(t, said.String(), "interrupted", "%q", args)
+		}
+	}
+	left, err := os.ReadDir(filepath.Dir(out))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

@@ -30,10 +30,10 @@ const asProgram = "YARDBROOM_TEST_AS_PROGRAM"
 
 func TestMain(m *testing.M) {
 	if os.Getenv(asProgram) != "" {
-		os.Exit(Main(context.Background(), os.Args, os.Stdin, os.Stdout, os.Stderr))
+		os.Exit(Program())
 	}
 	testscript.Main(m, map[string]func(){
-		"yardbroom": func() { os.Exit(Main(context.Background(), os.Args, os.Stdin, os.Stdout, os.Stderr)) },
+		"yardbroom": func() { os.Exit(Program()) },
 	})
 }
 

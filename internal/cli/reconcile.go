@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -11,6 +12,7 @@ import (
 
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/render"
+	"yardbroom/internal/roster"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/store"
 )
@@ -135,6 +137,9 @@ func (a *app) showMapping(ctx context.Context, cmd *cli.Command) error {
 		return usage("--show-mapping needs --roster: what is kept has no columns any more")
 	}
 	list, err := a.roster(ctx, cmd, nil)
+	if unclear := (*roster.Unclear)(nil); errors.As(err, &unclear) {
+		a.showUnclear(unclear)
+	}
 	if err != nil {
 		return err
 	}
@@ -152,6 +157,16 @@ func (a *app) showMapping(ctx context.Context, cmd *cli.Command) error {
 		fmt.Fprintf(a.out, "not used: %s\n", render.Visible(h))
 	}
 	return nil
+}
+
+// showUnclear shows what there is to see of columns whose meaning is not clear.
+func (a *app) showUnclear(u *roster.Unclear) {
+	fmt.Fprintf(a.out, "%s: %s\n", render.Visible(u.Source), render.Visible(u.Form))
+	var rows [][]string
+	for i, s := range u.Columns {
+		rows = append(rows, []string{strconv.Itoa(i + 1), render.Visible(s.Header), render.Visible(s.Value), s.May})
+	}
+	render.Table(a.out, a.style(nil), []string{"Column", "Header", "First value", "May be"}, rows, 2, 1)
 }
 
 // remember keeps the roster, who has which account, and what was found; and

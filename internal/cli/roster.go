@@ -57,7 +57,8 @@ type people struct {
 // rosterOptions are what settings and command line say of rosters.
 func (a *app) rosterOptions(cmd *cli.Command) (opt roster.Options, err error) {
 	set := &a.set.Roster
-	opt = roster.Options{Map: map[roster.Field]string{}, Names: map[roster.Field][]string{}, Words: map[string]roster.Word{}, Sheet: cmd.String("sheet")}
+	opt = roster.Options{Map: map[roster.Field]string{}, Names: map[roster.Field][]string{}, Words: map[string]roster.Word{}, Sheet: cmd.String("sheet"),
+		Limits: roster.Limits{Octets: int64(set.MaxSize) << 20, Rows: set.MaxRows, Columns: set.MaxColumns}, Within: time.Duration(set.FetchWithin)}
 	for name, headers := range set.Columns {
 		f, err := roster.ParseField(name)
 		if err != nil {

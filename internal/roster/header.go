@@ -70,18 +70,68 @@ func named(header string, more map[Field][]string) (f Field, known bool) {
 	return 0, false
 }
 
+// Unclear is the error where what the columns mean cannot be told: what was
+// seen of each.
+type Unclear struct {
+	Source, Form string
+	Columns      []Seen
+	Err          error
+}
+
+// Seen is what is seen of a column whose meaning is not known yet.
+type Seen struct {
+	Header string // as it is written; "" where the file seems to have none
+	Value  string // of the first row that has one
+	May    string // the field that the header means or that all values look like; "" where neither tells
+}
+
+func (u *Unclear) Error() string { return u.Source + ": " + u.Err.Error() }
+func (u *Unclear) Unwrap() error { return u.Err }
+
+// mostSeen is how many columns are told of.
+const mostSeen = 100
+
+// unclear says what there is to see.
+func (t *table) unclear(source string, opt Options, err error) *Unclear {
+	u := &Unclear{Source: source, Form: t.form, Err: err}
+	first, body := t.rows[0].cells, t.rows
+	header := hasNames(first, opt) || len(body) > 1 && !slices.ContainsFunc(first, looksLikeValue) && slices.ContainsFunc(body[1].cells, looksLikeValue)
+	if header {
+		body = body[1:]
+	}
+	for i := range first[:min(len(first), mostSeen)] {
+		var s Seen
+		if header {
+			s.Header = strings.TrimSpace(first[i])
+			if f, ok := named(s.Header, opt.Names); ok {
+				s.May = f.String()
+			}
+		}
+		for _, l := range body {
+			if i < len(l.cells) && strings.TrimSpace(l.cells[i]) != "" {
+				s.Value = tidied(l.cells[i])
+				break
+			}
+		}
+		if f, ok := columnLooks(body, i+1); ok && s.May == "" {
+			s.May = f.String()
+		}
+		u.Columns = append(u.Columns, s)
+	}
+	return u
+}
+
+// hasNames tells of a first row that it is a header: it has names of fields
+// and nothing that looks like a value.
+func hasNames(first []string, opt Options) bool {
+	return slices.ContainsFunc(first, func(h string) bool { _, ok := named(h, opt.Names); return ok }) && !slices.ContainsFunc(first, looksLikeValue)
+}
+
 // mapColumns finds out which column is which field: as asked, by header, or,
 // where there is none, by position.
 func mapColumns(rows []line, opt Options) (columns []Mapped, hasHeader bool, err error) {
 	first := rows[0].cells
-	known := 0
-	for _, h := range first {
-		if _, ok := named(h, opt.Names); ok {
-			known++
-		}
-	}
-	// A header has names of fields and nothing that looks like a value.
-	hasHeader = known > 0 && !slices.ContainsFunc(first, looksLikeValue)
+	hasHeader = hasNames(first, opt)
 	for _, asked := range opt.Map {
 		if _, err := strconv.Atoi(asked); err != nil {
 			hasHeader = true // somebody knows its names

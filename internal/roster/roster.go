@@ -100,6 +100,10 @@ type Options struct {
 	Sheet string
 	// Words are further words for a status.
 	Words map[string]Word
+	// Limits are those of DefaultLimits where they are 0.
+	Limits Limits
+	// Within is how long reading a service may take; half an hour where it is 0.
+	Within time.Duration
 }
 
 // table is a roster before its columns are understood: rows of texts, each
@@ -107,6 +111,7 @@ type Options struct {
 type table struct {
 	form string
 	rows []line
+	bad  []Bad // what could not even be parted into cells
 }
 
 type line struct {
@@ -116,7 +121,7 @@ type line struct {
 
 // understand turns a table into rows of a roster.
 func (t *table) understand(source string, opt Options) (*Roster, error) {
-	r := &Roster{Source: source, Form: t.form}
+	r := &Roster{Source: source, Form: t.form, Bad: t.bad}
 	t.rows = slices.DeleteFunc(t.rows, func(l line) bool {
 		return !slices.ContainsFunc(l.cells, func(c string) bool { return strings.TrimSpace(c) != "" })
 	})
@@ -125,7 +130,7 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 	}
 	columns, hasHeader, err := mapColumns(t.rows, opt)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", source, err)
+		return nil, t.unclear(source, opt, err)
 	}
 	body := t.rows
 	if hasHeader {
@@ -135,6 +140,9 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 				r.Unused = append(r.Unused, h)
 			}
 		}
+	}
+	if len(body) == 0 && len(t.bad) > 0 {
+		return nil, fmt.Errorf("%s: row %d: %s", source, t.bad[0].N, t.bad[0].Why)
 	}
 	if len(body) == 0 {
 		return nil, fmt.Errorf("%s has a header and no rows below it", source)
@@ -152,6 +160,7 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 		}
 		r.Rows = append(r.Rows, *row)
 	}
+	slices.SortFunc(r.Bad, func(a, b Bad) int { return cmp.Compare(a.N, b.N) })
 	return r, nil
 }
 

@@ -207,7 +207,11 @@ func TestJSONAndSCIM(t *testing.T) {
 		`{"a": 1}`: "neither an array of people nor a SCIM list",
 		`{"schemas":["urn:ietf:params:scim:api:messages:2.0:ListResponse"],"totalResults":5,"Resources":[` + user + `]}`: "holds 1 of 5 people",
 		"[{\"id\": 1},\n{\"id\": }]":                  "people: line 2: ",
-		`[{"id": 1, "mail": ["a@larkmoor.example"]}]`: "element 1: mail: a list or an object",
+		`[{"id": 1, "mail": ["a@larkmoor.example"]}]`: "people: mail: a list or an object",
+		`[{"id": 1}, 7]`:                              "element 2 is 7: each person has to be an object",
+		`[["id"], [1]]`:                               "element 1 is an array: each person",
+		`{"staff": [{"id": 1}], "next": 2}`:           `its "staff" is an array: if that is all people and not one page`,
+		"{\"id\": 1}\n{\"id\": 2}\n":                  "JSON with one object a line",
 		`[{"id": 1}] x`:                               "follows the array",
 		`[]`:                                          "holds no rows",
 	} {
@@ -236,7 +240,89 @@ func TestWorkbooksHoldRealDates(t *testing.T) {
 	_, err = Read(&again, "people.xlsx", Options{Sheet: "Nobody"})
 	assert.ErrorContains(t, err, `has no sheet "Nobody": there are Sheet1, People`)
 	_, err = Read(strings.NewReader("PK\x03\x04 broken"), "people.xlsx", Options{})
-	assert.ErrorContains(t, err, "no workbook that can be read")
+	assert.ErrorContains(t, err, "zip file that is broken or cut off")
+}
+
+// What is nested is left out where nothing hangs on it.
+func TestColumnsOfListsAreNotUsed(t *testing.T) {
+	r := read(t, `[{"id": 1, "department": {"name": "Archive"}, "phones": ["1"]}, {"id": 2, "phones": "2"}]`, Options{})
+	assert.Equal(t, []string{"department (a list or an object)", "phones (a list or an object)"}, r.Unused)
+	assert.Len(t, r.Rows, 2)
+}
+
+// A quote that is never closed would otherwise take all rows up to the next
+// quote into one cell, and who stands there would seem to have gone.
+func TestAStrayQuoteCostsItsRowOnly(t *testing.T) {
+	const header = "id,last name,first name,mail\n"
+	for text, want := range map[string]string{
+		"1,Quill,Ada,a@x.example\n2,\"Tern,Bram,b@x.example\n3,Birk,Clara,c@x.example\n":                            "1 3 / 3",
+		"1,Quill \"Q,Ada,a@x.example\n2,Tern,Bram,b@x.example\n":                                                    "2 / 2",
+		"1,\"Quill,Ada,a@x.example\n2,Tern,Bram,b@x.example\n3,Birk\",Clara,c@x.example\n4,Öst,Zoë,d@x.example\n":   "2 4 / 2 4",
+		"1,\"Quill,Ada,a@x.example\n2,Tern\",Bram,b@x.example\n3,Birk,Clara,c@x.example\n":                          "3 / 2 3",
+		"1,\"Quill\",Ada,a@x.example\n\n\r\n2,\"Tern\"x,Bram,b@x.example\n3,\"Birk\",Clara,c@x.example\n":           "1 3 / 5",
+		"1,\"Qu\nill\",Ada,a@x.example\n2,\"Tern, or\nBirk\",Bram,b@x.example\n3,\"a \"\"b\"\"\",Clara,c@x.example": "1 2 3 / ",
+		"1,\"Quill, \"\"Ada\"\"\",Ada,a@x.example\n2,\"Tern,Bram,b@x.example":                                       "1 / 3",
+		"1,Quill,Ada,\"" + strings.Repeat("x", mostRecord) + "\n2,Tern,Bram,b@x.example\n":                          "2 / 2",
+		strings.Repeat("1,Quill,\"Ada,a@x.example\n\n", mostStray+1):                                                "",
+	} {
+		r, err := Read(strings.NewReader(header+text), "people", Options{})
+		if want == "" {
+			assert.ErrorContains(t, err, "row 4002: a quote stands where none can", "a file of them is none")
+			continue
+		}
+		require.NoError(t, err)
+		var ids, bad []string
+		for _, row := range r.Rows {
+			ids = append(ids, row.Values[PersonID])
+		}
+		for _, b := range r.Bad {
+			bad = append(bad, fmt.Sprint(b.N))
+		}
+		assert.Equal(t, want, strings.Join(ids, " ")+" / "+strings.Join(bad, " "), text)
+	}
+	_, err := Read(strings.NewReader("id,\"last name,first name\n1,Quill,Ada\n"), "people", Options{})
+	assert.ErrorContains(t, err, "people: row 1: a quote stands where none can", "a header is not done without")
+}
+
+func TestARosterHasBounds(t *testing.T) {
+	small := Options{Limits: Limits{Octets: 1 << 10, Rows: 2, Columns: 4}}
+	wide := strings.Repeat(",x", 4)
+	for text, want := range map[string]string{
+		"id,family,given,mail\n1,a,b,\n2,a,b,\n3,a,b,\n": "more rows than the 2 that a roster may have",
+		"id" + wide + "\n1,a\n":                          "row 1 has 5 columns, more than the 4",
+		"id,family\n1,a\n2" + wide + "\n":                "row 3 has 5 columns, more than the 4",
+		strings.Repeat("x", 1<<10+1):                     "larger than 0 MB, which no roster is",
+		`[{"id":1},{"id":2},{"id":3}]`:                   "more rows than the 2",
+		`[{"id":1,"a":1,"b":1},{"c":1,"d":1}]`:           "the first 2 people have 5 different columns",
+		"id" + strings.Repeat(",x", mostRecord):          "larger than 0 MB",
+	} {
+		_, err := Read(strings.NewReader(text), "people", small)
+		assert.ErrorContains(t, err, want, text[:min(len(text), 60)])
+	}
+	_, err := Read(strings.NewReader("id"+strings.Repeat(",x", 1e6)+"\n"), "people", Options{})
+	assert.ErrorContains(t, err, "row 1: it is longer than 256 KB")
+	r := read(t, "id,family,given,mail\n1,a,b,\n2,a,b,", small)
+	assert.Len(t, r.Rows, 2, "as many as may be")
+}
+
+func TestWhatIsNotClearIsShown(t *testing.T) {
+	_, err := Read(strings.NewReader("Kennung,Abteilung,Anschrift\n7,Archive,a@larkmoor.example\n"), "people", Options{})
+	var u *Unclear
+	require.ErrorAs(t, err, &u)
+	assert.Equal(t, &Unclear{"people", "UTF-8, separated by commas", []Seen{{"Kennung", "7", "person-id"}, {"Abteilung", "Archive", "name"}, {"Anschrift", "a@larkmoor.example", "mail"}}, u.Err}, u)
+	_, err = Read(strings.NewReader("Abteilung,Department\n,\nArchive,Optics\n"), "people", Options{})
+	require.ErrorAs(t, err, &u)
+	assert.Equal(t, []Seen{{"Abteilung", "Archive", "name"}, {"Department", "Optics", "department"}}, u.Columns)
+}
+
+func TestFilesThatAreNoRostersAreNamed(t *testing.T) {
+	for raw, want := range map[string]string{
+		"\x1f\x8b\x08": "packed with gzip", "\x28\xb5\x2f\xfd": "packed with zstd", "%PDF-1.7": "is a PDF", "<html>": "is a page or XML",
+		"\xd0\xcf\x11\xe0 E\x00n\x00c\x00r\x00y\x00p\x00t\x00e\x00d\x00P\x00a\x00c\x00k\x00a\x00g\x00e\x00": "locked with a password",
+	} {
+		_, err := Read(strings.NewReader(raw), "people", Options{})
+		assert.ErrorContains(t, err, want)
+	}
 }
 
 func TestPeopleAreMergedFromTheirRows(t *testing.T) {

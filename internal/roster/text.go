@@ -2,35 +2,48 @@ package roster
 
 import (
 	"bytes"
-	"encoding/csv"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
+
+	"yardbroom/internal/workbook"
 )
 
-// mostOctets is how large a roster may be: a million people with a kilobyte
-// each.
-const mostOctets = 1 << 30
+// Limits bound what is taken for a roster.
+type Limits struct {
+	Octets  int64 // unpacked
+	Rows    int
+	Columns int
+}
+
+// DefaultLimits are a million people twice, with half a kilobyte each.
+var DefaultLimits = Limits{Octets: 1 << 30, Rows: 2_000_000, Columns: 1_000}
 
 // Read reads a roster, whatever it is: what the file holds is told by looking
 // at it. An error names the source and, where there is one, the row.
 func Read(in io.Reader, source string, opt Options) (*Roster, error) {
-	raw, err := io.ReadAll(io.LimitReader(in, mostOctets+1))
+	opt.Limits = opt.Limits.orDefault()
+	raw, err := readText(in, opt.Limits.Octets)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", source, err)
 	}
-	switch {
-	case len(raw) > mostOctets:
-		return nil, fmt.Errorf("%s is larger than a roster can be (%d MB)", source, mostOctets>>20)
-	case bytes.HasPrefix(raw, []byte("PK\x03\x04")):
+	if why := workbook.Kind(raw); why != "" {
+		return nil, fmt.Errorf("%s %s", source, why)
+	}
+	if workbook.IsZip(raw) {
 		return readWorkbook(raw, source, opt)
-	case bytes.HasPrefix(raw, []byte("\xd0\xcf\x11\xe0")):
-		return nil, fmt.Errorf("%s is a workbook of the old kind (xls): save it as xlsx or CSV", source)
+	}
+	for _, no := range notText {
+		if strings.HasPrefix(raw, no.begins) {
+			return nil, fmt.Errorf("%s is %s", source, no.is)
+		}
 	}
 	text, encoding, err := decode(raw)
 	if err != nil {
@@ -42,23 +55,66 @@ func Read(in io.Reader, source string, opt Options) (*Roster, error) {
 	case trimmed[0] == '[' || trimmed[0] == '{':
 		return readJSON(trimmed, source, opt)
 	}
-	t, err := readSeparated(text, encoding)
+	t, err := readSeparated(text, encoding, opt.Limits)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", source, err)
 	}
 	return t.understand(source, opt)
 }
 
+func (l Limits) orDefault() Limits {
+	return Limits{cmp.Or(l.Octets, DefaultLimits.Octets), cmp.Or(l.Rows, DefaultLimits.Rows), cmp.Or(l.Columns, DefaultLimits.Columns)}
+}
+
+func (l Limits) tooManyRows() error {
+	return fmt.Errorf("it has more rows than the %d that a roster may have; roster: max_rows of the settings raises that", l.Rows)
+}
+
+// notText are the beginnings of files that are often sent instead of a roster.
+var notText = []struct{ begins, is string }{
+	{"\x1f\x8b", "packed with gzip: unpack it first"},
+	{"\x28\xb5\x2f\xfd", "packed with zstd: unpack it first"},
+	{"%PDF-", "a PDF: ask for the table itself, as CSV or a workbook"},
+	{"<", "a page or XML: save it as CSV or a workbook"},
+}
+
+// readText reads all there is, in one piece that is not copied again.
+func readText(in io.Reader, most int64) (string, error) {
+	var b strings.Builder
+	if file, ok := in.(interface{ Stat() (fs.FileInfo, error) }); ok {
+		if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+			b.Grow(int(min(info.Size(), most) + bytes.MinRead))
+		}
+	}
+	n, err := io.Copy(&b, io.LimitReader(in, most+1))
+	if err == nil && n > most {
+		err = fmt.Errorf("it is larger than %d MB, which no roster is; raise roster: max_size of the settings if it is one", most>>20)
+	}
+	return b.String(), err
+}
+
+// add puts a row into the table, unless there is no room for it.
+func (t *table) add(n int, cells []string, most Limits) error {
+	switch {
+	case len(cells) > most.Columns:
+		return fmt.Errorf("row %d has %d columns, more than the %d that a roster may have; roster: max_columns of the settings raises that", n, len(cells), most.Columns)
+	case len(t.rows) > most.Rows: // one of them may be a header
+		return most.tooManyRows()
+	}
+	t.rows = append(t.rows, line{n, cells})
+	return nil
+}
+
 // decode turns octets into text and tells their encoding: by a byte order
 // mark, by the zeros of UTF-16, as UTF-8 if they are, else as Windows-1252.
-func decode(raw []byte) (text, encoding string, err error) {
+func decode(raw string) (text, encoding string, err error) {
 	order := unicode.LittleEndian
 	switch {
-	case bytes.HasPrefix(raw, []byte("\xef\xbb\xbf")):
+	case strings.HasPrefix(raw, "\xef\xbb\xbf"):
 		raw, encoding = raw[3:], "UTF-8"
-	case bytes.HasPrefix(raw, []byte("\xff\xfe")):
+	case strings.HasPrefix(raw, "\xff\xfe"):
 		encoding = "UTF-16"
-	case bytes.HasPrefix(raw, []byte("\xfe\xff")):
+	case strings.HasPrefix(raw, "\xfe\xff"):
 		encoding, order = "UTF-16", unicode.BigEndian
 	case len(raw) > 3 && raw[1] == 0 && raw[3] == 0 && raw[0] != 0:
 		encoding = "UTF-16"
@@ -67,20 +123,20 @@ func decode(raw []byte) (text, encoding string, err error) {
 	}
 	switch {
 	case encoding == "UTF-16":
-		decoded, err := unicode.UTF16(order, unicode.UseBOM).NewDecoder().Bytes(raw)
-		if err == nil && (len(raw)%2 != 0 || bytes.IndexByte(decoded, 0) >= 0) {
+		decoded, err := unicode.UTF16(order, unicode.UseBOM).NewDecoder().String(raw)
+		if err == nil && (len(raw)%2 != 0 || strings.IndexByte(decoded, 0) >= 0) {
 			err = errors.New("it looks like UTF-16 and holds zero characters or half a one: it is not whole, or no text")
 		}
-		return string(decoded), encoding, err
-	case bytes.IndexByte(raw, 0) >= 0:
+		return decoded, encoding, err
+	case strings.IndexByte(raw, 0) >= 0:
 		return "", "", errors.New("it holds zero octets, so it is no text")
-	case utf8.Valid(raw):
-		return string(raw), "UTF-8", nil
+	case utf8.ValidString(raw):
+		return raw, "UTF-8", nil
 	case encoding == "UTF-8":
 		return "", "", errors.New("it says that it is UTF-8 and is not")
 	}
-	decoded, err := charmap.Windows1252.NewDecoder().Bytes(raw)
-	return string(decoded), "Windows-1252", err
+	decoded, err := charmap.Windows1252.NewDecoder().String(raw)
+	return decoded, "Windows-1252", err
 }
 
 // separators are the delimiters that are looked for, and their names.
@@ -89,36 +145,13 @@ var separators = []struct {
 	name string
 }{{',', "commas"}, {';', "semicolons"}, {'\t', "tabs"}, {'|', "bars"}}
 
-// readSeparated reads text whose cells stand between delimiters (RFC 4180,
-// with other delimiters too).
-func readSeparated(text, encoding string) (*table, error) {
-	separator, name := delimiter(text)
-	r := csv.NewReader(strings.NewReader(text))
-	r.Comma, r.FieldsPerRecord, r.LazyQuotes = separator, -1, false
-	r.TrimLeadingSpace = separator != '\t'
-	t := &table{form: encoding}
-	if name != "" {
-		t.form += ", separated by " + name
-	}
-	for n := 1; ; n++ {
-		cells, err := r.Read()
-		if err == io.EOF {
-			return t, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("row %d: %w", n, err)
-		}
-		t.rows = append(t.rows, line{n, cells})
-	}
-}
-
 // delimiter finds the delimiter by the first lines: the one that stands
 // equally often in most of them, outside quotes.
 func delimiter(text string) (rune, string) {
 	var lines []string
 	for l := range strings.Lines(text) {
 		if strings.TrimSpace(l) != "" {
-			lines = append(lines, l)
+			lines = append(lines, l[:min(len(l), mostRecord)])
 		}
 		if len(lines) == 50 {
 			break

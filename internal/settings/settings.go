@@ -3,6 +3,7 @@
 package settings
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -130,6 +131,12 @@ type Roster struct {
 	// LogonPatterns are how logon names are made of names; learned where none
 	// are set.
 	LogonPatterns []string `yaml:"logon_patterns"`
+	// MaxRows, MaxColumns and MaxSize (MB, unpacked) bound what is taken for a
+	// roster; FetchWithin is how long reading a service may take.
+	MaxRows     int  `yaml:"max_rows"`
+	MaxColumns  int  `yaml:"max_columns"`
+	MaxSize     int  `yaml:"max_size"`
+	FetchWithin Wait `yaml:"fetch_within"`
 }
 
 // TrustDates is the value of Trust.
@@ -352,7 +359,7 @@ func Defaults() *Settings {
 // not exist. Relative paths in it are relative to the file.
 func Load(file string, mustExist bool) (*Settings, error) {
 	s := Defaults()
-	text, err := os.ReadFile(file)
+	text, err := read(file)
 	if errors.Is(err, fs.ErrNotExist) && !mustExist {
 		return s, nil
 	}
@@ -389,6 +396,48 @@ func Load(file string, mustExist bool) (*Settings, error) {
 	return s, nil
 }
 
+const (
+	mostOctets = 4 << 20
+	mostDepth  = 100
+)
+
+// read reads a file that may hold settings. What nests deeper than anybody's
+// settings is refused before the parser, which would go down with it.
+func read(file string) ([]byte, error) {
+	in, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	text, err := io.ReadAll(io.LimitReader(in, mostOctets+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(text) > mostOctets {
+		return nil, fmt.Errorf("%s is larger than %d MB, which no settings are", file, mostOctets>>20)
+	}
+	depth, line := 0, 0
+	for l := range bytes.Lines(text) {
+		line++
+		dashes := 0 // lists that begin in this line: "- - - a"
+		for l := bytes.TrimLeft(l, " "); len(l) > 1 && bytes.IndexByte([]byte("-?:"), l[0]) >= 0 && l[1] == ' '; l = bytes.TrimLeft(l[1:], " ") {
+			dashes++
+		}
+		for _, c := range l {
+			switch c {
+			case '[', '{':
+				depth++
+			case ']', '}':
+				depth = max(depth-1, 0)
+			}
+			if depth+dashes > mostDepth {
+				return nil, fmt.Errorf("%s, line %d: brackets or lists nest more than %d deep", file, line, mostDepth)
+			}
+		}
+	}
+	return text, nil
+}
+
 var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
 
 func (s *Settings) check() error {
@@ -405,6 +454,11 @@ func (s *Settings) check() error {
 			if levels, err := directory.ParseDN(dn); err != nil || len(levels) == 0 {
 				return fmt.Errorf("audit: %s: %q is not a distinguished name", where, dn)
 			}
+		}
+	}
+	for where, n := range map[string]int{"max_rows": s.Roster.MaxRows, "max_columns": s.Roster.MaxColumns, "max_size": s.Roster.MaxSize} {
+		if n < 0 {
+			return fmt.Errorf("roster: %s: %d is less than nothing", where, n)
 		}
 	}
 	if t := s.Roster.Trust; t != "" && t != TrustDates {

@@ -58,6 +58,7 @@ func TestLoadRefuses(t *testing.T) {
 		"yards: {a: {servers: [x], time_zone: Mars/Sea}}":                       "time_zone",
 		"yards: {a: {servers: [x], bind: {dn: a}}}":                             "needs one of password_file",
 		"yards: {a: {servers: [x], bind: {dn: a, ask: true, password_env: B}}}": "give one of",
+		"roster: {max_rows: -1}":                                                "max_rows",
 		"batch: {max_share: 0}":                                                 "max_share",
 		"audit: {parking: [parked]}":                                            "parking",
 		"yards: {a: {servers: [x], timeout: never}}":                            "never",
@@ -65,6 +66,24 @@ func TestLoadRefuses(t *testing.T) {
 		_, err := load(t, text)
 		assert.ErrorContains(t, err, want, text)
 	}
+}
+
+// Parsers follow nesting by recursion, or copy what stands around it.
+func TestSettingsThatNestWithoutEndAreRefusedAtOnce(t *testing.T) {
+	deep := func(open, shut string) string { return strings.Repeat(open, 100_000) + strings.Repeat(shut, 100_000) }
+	for name, text := range map[string]string{
+		"lists":            "default: x\nyards: " + deep("[", "]"),
+		"maps":             "default: x\nyards: " + deep("{a: ", "}"),
+		"both":             "default: x\nyards: " + deep("[{a: ", "}]"),
+		"dashes":           "default: x\n" + deep("- ", ""),
+		"brackets by line": "default: x\nyards: " + deep("[\n", "]\n"),
+	} {
+		_, err := load(t, text)
+		assert.ErrorContains(t, err, "nest more than 100 deep", name)
+		assert.ErrorContains(t, err, ", line ", name)
+	}
+	_, err := load(t, "default: '"+strings.Repeat("x", mostOctets)+"'")
+	assert.ErrorContains(t, err, "larger than 4 MB")
 }
 
 func TestAMissingFileGivesTheDefaultsOnlyWhereItMay(t *testing.T) {

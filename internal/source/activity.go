@@ -21,7 +21,7 @@ import (
 // loc. The latest of several for one account counts. Result keys are
 // directory.TextKey of the account.
 func ReadActivity(r io.Reader, name string, loc *time.Location) (map[directory.Key]directory.SignIn, error) {
-	in := bufio.NewReader(r)
+	in := bufio.NewReader(&shortRows{in: r, line: 1})
 	all := map[directory.Key]directory.SignIn{}
 	add := func(line int, account, at, source string) error {
 		if strings.TrimSpace(account) == "" {
@@ -32,6 +32,9 @@ func ReadActivity(r io.Reader, name string, loc *time.Location) (map[directory.K
 			return fmt.Errorf("%s: line %d, account %q: %w", name, line, account, err)
 		}
 		k := directory.TextKey(strings.TrimSpace(account))
+		if _, known := all[k]; !known && len(all) == mostActive {
+			return fmt.Errorf("%s: line %d: more than %d different accounts", name, line, mostActive)
+		}
 		if t.After(all[k].At) {
 			all[k] = directory.SignIn{At: t.UTC(), Source: strings.TrimSpace(source)}
 		}
@@ -49,15 +52,58 @@ func ReadActivity(r io.Reader, name string, loc *time.Location) (map[directory.K
 	return all, readActivityTable(in, name, add)
 }
 
+const (
+	mostActive = 5_000_000 // accounts with sign-ins elsewhere
+	mostRow    = 1 << 20   // octets
+)
+
+// shortRows fails where a row goes on for longer than any does: a line without
+// an end, or a quote that is never closed.
+type shortRows struct {
+	in     io.Reader
+	line   int // on which the row began
+	lines  int // it has had
+	octets int // it has had
+	begun  bool
+	json   bool // a line is a row, whatever is quoted
+	quoted bool
+}
+
+func (s *shortRows) Read(p []byte) (int, error) {
+	n, err := s.in.Read(p)
+	if n > 0 && !s.begun {
+		s.begun, s.json = true, p[0] == '{'
+	}
+	for _, c := range p[:n] {
+		s.octets++
+		switch c {
+		case '"':
+			s.quoted = !s.quoted && !s.json
+		case '\n':
+			if s.lines++; !s.quoted {
+				s.line, s.lines, s.octets = s.line+s.lines, 0, 0
+			}
+		}
+		if s.octets > mostRow {
+			return 0, fmt.Errorf("the row that begins in line %d is longer than %d KB, or a quote in it is never closed", s.line, mostRow>>10)
+		}
+	}
+	return n, err
+}
+
 func readActivityLines(in io.Reader, name string, add func(int, string, string, string) error) error {
 	lines := bufio.NewScanner(in)
-	lines.Buffer(nil, 1<<20)
+	lines.Buffer(nil, 2*mostRow)
 	for n := 1; lines.Scan(); n++ {
 		if strings.TrimSpace(lines.Text()) == "" {
 			continue
 		}
 		var row struct{ Account, Time, Source string }
-		if err := json.Unmarshal(lines.Bytes(), &row); err != nil {
+		err := json.Unmarshal(lines.Bytes(), &row)
+		if lines.Err() != nil {
+			break // this is what came before it
+		}
+		if err != nil {
 			return fmt.Errorf("%s: line %d is not a JSON object with account, time and source: %w", name, n, err)
 		}
 		if err := add(n, row.Account, row.Time, row.Source); err != nil {

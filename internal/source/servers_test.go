@@ -160,6 +160,24 @@ func TestEveryServerIsAskedForItsOwnSignIns(t *testing.T) {
 	assert.False(t, survey.EveryServerAsked())
 }
 
+// A quote that is never closed, or a line without an end, is not gathered up.
+func TestSignInsSeenElsewhereHaveBounds(t *testing.T) {
+	for name, text := range map[string]string{
+		"an open quote": "account,time\n\"ada,2026-01-02\n" + strings.Repeat("bram,2026-01-02\n", 100_000),
+		"columns":       "account,time" + strings.Repeat(",x", 1_000_000) + "\n",
+		"an open line":  `{"account":"` + strings.Repeat("a", 2<<20),
+	} {
+		_, err := ReadActivity(strings.NewReader(text), "vpn", time.UTC)
+		assert.ErrorContains(t, err, "is longer than 1024 KB, or a quote in it is never closed", name)
+	}
+	got, err := ReadActivity(strings.NewReader(`{"account":"a\"da","time":"2026-01-02"}`+"\n"+strings.Repeat(`{"account":"bram","time":"2026-01-02"}`+"\n", 40_000)), "vpn", time.UTC)
+	require.NoError(t, err)
+	assert.Len(t, got, 2)
+	got, err = ReadActivity(strings.NewReader("account,time\n"+strings.Repeat("\"bram\",2026-01-02\n", 80_000)), "vpn", time.UTC)
+	require.NoError(t, err)
+	assert.Len(t, got, 1)
+}
+
 func TestReadActivity(t *testing.T) {
 	at := time.Date(2026, 11, 19, 8, 0, 0, 0, time.UTC)
 	for _, text := range []string{

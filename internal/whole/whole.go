@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 )
 
 // Write gives write a temporary file beside path, syncs it, and renames it
@@ -22,6 +23,7 @@ func Write(path string, write func(w io.Writer) error) (err error) {
 	if err != nil {
 		return err
 	}
+	defer Passing(temp.Name())()
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, ignoreClosed(temp.Close()), os.Remove(temp.Name()))
@@ -42,6 +44,34 @@ func Write(path string, write func(w io.Writer) error) (err error) {
 		return err
 	}
 	return os.Rename(temp.Name(), path)
+}
+
+var (
+	passingMu sync.Mutex
+	passing   = map[string]bool{}
+)
+
+// Passing notes a file or folder that is to be gone, or to have another name,
+// when done is called, so that Abandon removes it if that never comes.
+func Passing(path string) (done func()) {
+	passingMu.Lock()
+	defer passingMu.Unlock()
+	passing[path] = true
+	return func() {
+		passingMu.Lock()
+		defer passingMu.Unlock()
+		delete(passing, path)
+	}
+}
+
+// Abandon removes what is written at this moment, by a program that is about to
+// end without waiting for it.
+func Abandon() {
+	passingMu.Lock()
+	defer passingMu.Unlock()
+	for path := range passing {
+		_ = os.RemoveAll(path) // nobody is left to be told
+	}
 }
 
 func ignoreClosed(err error) error {

@@ -45,3 +45,19 @@ func TestADeviceIsNotReplaced(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, info.Mode().IsRegular())
 }
+
+func TestWhatIsAbandonedLeavesNothing(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "findings.csv")
+	require.NoError(t, Write(path, func(w io.Writer) error { return nil }))
+	err := Write(path, func(w io.Writer) error {
+		_, err := io.WriteString(w, "half")
+		Abandon()
+		return err
+	})
+	assert.Error(t, err, "it can have its name no more")
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Equal(t, "findings.csv", left[0].Name(), "what is written stays")
+}
