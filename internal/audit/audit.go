@@ -451,12 +451,26 @@ func scope(opt Options) func(*directory.Subject) bool {
 // evidence writes a moment for people, with the attribute that shows it.
 func evidence(m directory.Moment) Evidence {
 	switch {
+	case m.Beyond():
+		return Evidence{m.Attr().String(), "after " + m.Time().Format(time.DateOnly)}
 	case m.Known():
 		return Evidence{m.Attr().String(), m.Time().Format(time.RFC3339)}
+	case m.Unreadable():
+		return Evidence{m.Attr().String(), "cannot be read"}
 	case m.Present():
 		return Evidence{m.Attr().String(), "never"}
 	}
 	return Evidence{m.Attr().String(), "absent"}
+}
+
+// evidenceOf is evidence by the first of the attributes that could show the
+// moment where none does.
+func evidenceOf(m directory.Moment, shown ...directory.AttrID) Evidence {
+	e := evidence(m)
+	if e.Attr == "" && len(shown) > 0 {
+		e.Attr = shown[0].String()
+	}
+	return e
 }
 
 // confidence is likely where an answer is.

@@ -370,6 +370,9 @@ func findingNames(t require.TestingT, s *directory.Survey, checks ...string) []s
 	var got []string
 	for _, f := range rep.Findings {
 		got = append(got, f.Account+" "+f.Check)
+		for _, e := range f.Evidence {
+			require.NotEmpty(t, e.Attr, "%s of %s: evidence without a name", f.Check, f.Account)
+		}
 	}
 	slices.Sort(got)
 	return got

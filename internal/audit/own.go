@@ -208,20 +208,20 @@ func (p *pass) factsOf(c *Check, a *directory.Account) (out []Evidence) {
 	if w.Idle != nil || w.NeverUsed {
 		out = append(out, p.logonEvidence(a, p.LastSignIn(a, p.asOf))...)
 		if !p.LastSignIn(a, p.asOf).Known() {
-			out = append(out, evidence(a.Created))
+			out = append(out, evidenceOf(a.Created, p.Dialect.Created))
 		}
 	}
 	if w.PasswordOlder != nil {
-		out = append(out, evidence(p.PasswordSet(a)))
+		out = append(out, evidenceOf(p.PasswordSet(a), p.Dialect.PasswordSet...))
 	}
 	if w.ExpiresIn != nil || w.Expired {
-		out = append(out, evidence(a.Expires))
+		out = append(out, evidenceOf(a.Expires, p.Dialect.Expiry...))
 	}
 	if w.Enabled || w.Disabled || w.Locked {
 		out = append(out, Evidence{"state", p.State(a, p.asOf)})
 	}
 	if w.New != nil {
-		out = append(out, evidence(a.Created))
+		out = append(out, evidenceOf(a.Created, p.Dialect.Created))
 	}
 	if w.MemberOf != "" {
 		out = append(out, Evidence{"member of", w.MemberOf})

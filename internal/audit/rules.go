@@ -55,7 +55,7 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 		r.systems = append(r.systems, pattern)
 	}
 	attr := func(where, name string) directory.AttrID {
-		id := directory.LookupAttr(name)
+		id := directory.LookupAttr(directory.PlainName(name))
 		if id == directory.AttrUnknown && err == nil {
 			err = fmt.Errorf("settings: audit: %s: %q is not an attribute that the audit reads", where, name)
 		}
@@ -65,7 +65,7 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 		return r, err
 	}
 	if name := set.Roster.LocationAttribute; name != "" {
-		if r.location = directory.LookupAttr(name); r.location == directory.AttrUnknown {
+		if r.location = directory.LookupAttr(directory.PlainName(name)); r.location == directory.AttrUnknown {
 			return r, fmt.Errorf("settings: roster: location_attribute: %q is not an attribute that the audit reads", name)
 		}
 	}
@@ -100,7 +100,7 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 // none where they name none.
 func RosterIDs(set *settings.Settings) (ids []directory.AttrID, err error) {
 	for _, name := range set.Roster.IDAttributes {
-		id := directory.LookupAttr(name)
+		id := directory.LookupAttr(directory.PlainName(name))
 		if id == directory.AttrUnknown {
 			return nil, fmt.Errorf("settings: roster: id_attributes: %q is not an attribute that the audit reads", name)
 		}

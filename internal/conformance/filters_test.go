@@ -50,6 +50,7 @@ func filterPeople(t *testing.T, s *subject, c *source.Server) {
 			changes["sn"] = []string{"Quill", "tern"}
 			changes["cn"] = []string{name, "Second " + name}
 			changes["o"] = []string{"Larkmoor"}
+			changes["description"] = append(changes["description"], fmt.Sprintf("  spaced %d  out ", i))
 		}
 		req := ldap.NewModifyRequest(dn, nil)
 		for attr, values := range changes {
@@ -71,6 +72,10 @@ type filterMaker struct {
 	dialect *directory.Dialect
 	rules   bool // servers of the `ad` schema know chains of links
 }
+
+// numbers are what attributes may be called by, too.
+var numbers = map[string]string{"cn": "2.5.4.3", "sn": "2.5.4.4", "title": "2.5.4.12", "description": "2.5.4.13", "mail": "0.9.2342.19200300.100.1.3", "objectClass": "2.5.4.0",
+	"manager": "0.9.2342.19200300.100.1.10", "surname": "commonName", "o": "organizationName"}
 
 func newFilterMaker(entries []directory.Entry, dialect *directory.Dialect, seed uint64) *filterMaker {
 	m := &filterMaker{Rand: rand.New(rand.NewPCG(seed, 4)), values: map[string][]string{}, dialect: dialect, rules: dialect == directory.AD}
@@ -106,6 +111,12 @@ func (m *filterMaker) one(depth int) string {
 	}
 	attr := m.attrs[m.IntN(len(m.attrs))]
 	value := m.value(attr)
+	if number := numbers[attr]; number != "" && !m.rules && m.IntN(4) == 0 { // Samba takes names only
+		attr = number
+	}
+	if attr == "objectClass" && m.IntN(4) == 0 && !m.rules {
+		value = []string{"2.5.6.6", "2.16.840.1.113730.3.2.2", "2.5.6.9", "2.5.6.5"}[m.IntN(4)]
+	}
 	sign := []string{"=", "=", "=", ">=", "<="}[m.IntN(5)] // what is nearly equal each server tells in its own way
 	kind := m.dialect.Schema().Type(attr)
 	textual := kind == nil || strings.ContainsRune("tcepn", rune(kind.Syntax))
@@ -163,6 +174,9 @@ func (m *filterMaker) substrings(attr, v string) string {
 		return "(" + attr + "=*a*)"
 	}
 	at := 1 + m.IntN(len(runes)-2)
+	if blank := slices.Index(runes, ' '); blank > 0 && m.IntN(2) == 0 {
+		at = min(blank+m.IntN(3), len(runes)-1) // beside blanks, which count only once
+	}
 	head, tail := ldap.EscapeFilter(string(runes[:at])), ldap.EscapeFilter(string(runes[at:]))
 	return "(" + attr + "=" + []string{head + "*", "*" + tail, "*" + tail + "*", head + "*" + tail}[m.IntN(4)] + ")"
 }

@@ -65,7 +65,7 @@ var added = map[string][]string{
 func checkTable(t *testing.T, name string, lines map[string]schemaLine, classes map[string]string) {
 	path := "../directory/schema/" + name + ".txt"
 	var b strings.Builder
-	b.WriteString("# Attribute types: names, the letter of the syntax with marks, the superior type.\n# Written from the servers by: go test ./internal/conformance -run TestSchemaTables -update\n")
+	b.WriteString("# Attribute types: names and the number, the letter of the syntax with marks, the superior type.\n# Written from the servers by: go test ./internal/conformance -run TestSchemaTables -update\n")
 	for _, key := range slices.Sorted(maps.Keys(lines)) {
 		l := lines[key]
 		b.WriteString(strings.TrimSpace(l.names+" "+l.code+" "+l.super) + "\n")
@@ -110,7 +110,7 @@ func adSchema(t *testing.T, yard settings.Yard, base string) map[string]schemaLi
 	defer c.Close()
 	lines := map[string]schemaLine{}
 	_, err = c.Search(context.Background(), source.Query{Base: "CN=Schema,CN=Configuration," + base, Scope: ldap.ScopeSingleLevel, Filter: "(objectClass=attributeSchema)",
-		Attributes: []string{"lDAPDisplayName", "attributeSyntax", "linkID", "isSingleValued"}}, func(page []directory.Entry) error {
+		Attributes: []string{"lDAPDisplayName", "attributeID", "attributeSyntax", "linkID", "isSingleValued"}}, func(page []directory.Entry) error {
 		for i := range page {
 			e := &page[i]
 			name := e.First("lDAPDisplayName")
@@ -130,16 +130,16 @@ func adSchema(t *testing.T, yard settings.Yard, base string) map[string]schemaLi
 			if e.First("isSingleValued") == "TRUE" {
 				code += "1"
 			}
-			lines[name] = schemaLine{names: name, code: code}
+			lines[name] = schemaLine{names: name + "," + e.First("attributeID"), code: code}
 		}
 		return nil
 	})
 	require.NoError(t, err)
 	_, err = c.Search(context.Background(), source.Query{Base: "CN=Schema,CN=Configuration," + base, Scope: ldap.ScopeSingleLevel, Filter: "(objectClass=classSchema)",
-		Attributes: []string{"lDAPDisplayName", "defaultObjectCategory"}}, func(page []directory.Entry) error {
+		Attributes: []string{"lDAPDisplayName", "defaultObjectCategory", "governsID"}}, func(page []directory.Entry) error {
 		for i := range page {
 			name := page[i].First("lDAPDisplayName")
-			lines["category "+name] = schemaLine{names: "category " + name, code: directory.LeafValue(page[i].First("defaultObjectCategory"))}
+			lines["category "+name] = schemaLine{names: "category " + name, code: directory.LeafValue(page[i].First("defaultObjectCategory")), super: page[i].First("governsID")}
 		}
 		return nil
 	})
@@ -150,6 +150,7 @@ func adSchema(t *testing.T, yard settings.Yard, base string) map[string]schemaLi
 var (
 	quotedNames = regexp.MustCompile(`NAME (?:\(\s*([^)]*)\)|('[^']*'))`)
 	ruleOf      = regexp.MustCompile(`(EQUALITY|ORDERING|SUBSTR|SUP) ([\w-]+)`)
+	numberIn    = regexp.MustCompile(`^\d+(\.\d+)+`)
 	syntaxOf    = regexp.MustCompile(`SYNTAX ([0-9.]+)`)
 )
 
@@ -196,13 +197,13 @@ func subschema(t *testing.T, yard settings.Yard, base string) (map[string]schema
 				r.syntax = m[1]
 			}
 			raws[strings.ToLower(names[0])] = r
-			lines[names[0]] = schemaLine{names: strings.Join(names, ","), super: r.super}
+			lines[names[0]] = schemaLine{names: strings.Join(append(names, numberOf(text)...), ","), super: r.super}
 		}
 		for _, text := range page[0].Get("objectClasses") {
 			if names := namesIn(text); len(names) > 0 && !strings.Contains(text, "1.3.6.1.4.1.32473.") {
 				for _, m := range ruleOf.FindAllStringSubmatch(text, -1) {
 					if m[1] == "SUP" {
-						classes[names[0]] = m[2]
+						classes[names[0]] = strings.Join(append([]string{m[2]}, numberOf(text)...), " ")
 					}
 				}
 			}
@@ -236,6 +237,15 @@ func subschema(t *testing.T, yard settings.Yard, base string) (map[string]schema
 		lines[name] = line
 	}
 	return lines, classes
+}
+
+// numberOf is the number of a description, if it has one: 389 Directory Server
+// has words for some.
+func numberOf(text string) []string {
+	if fields := strings.Fields(strings.TrimPrefix(text, "(")); len(fields) > 0 && numberIn.FindString(fields[0]) == fields[0] {
+		return fields[:1]
+	}
+	return nil
 }
 
 func namesIn(text string) []string {

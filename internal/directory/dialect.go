@@ -158,8 +158,14 @@ func kindOf(table []classKind, classes []string) Kind {
 	return best
 }
 
+// ends are the attributes that tell when something ends, which may be never.
+var ends = attrSet(AttrAccountExpires, AttrShadowExpire, AttrPwdEndTime, AttrPwdStartTime, AttrPasswordExpirationTime, AttrAccountUnlockTime, AttrPasswordExpiryComputed)
+
 // readTime reads a moment and takes note of one that cannot be read.
 func readTime(m Moment, bad *AttrSet) Moment {
+	if m.Beyond() && !ends.Has(m.Attr()) {
+		m = moment(0, m.Attr(), momentUnreadable)
+	}
 	if m.Unreadable() {
 		bad.Add(m.Attr())
 	}

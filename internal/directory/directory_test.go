@@ -104,12 +104,31 @@ func TestFoldDNMakesEqualNamesEqual(t *testing.T) {
 		{`CN=a+UID=b,DC=x`, `uid=B+cn=A,dc=x`},
 		{`CN=Zoë,DC=x`, `cn=zo\C3\AB,dc=x`},
 		{`CN=a\0ADEL:1,DC=x`, "CN=a\nDEL:1,DC=x"},
+		{"CN=Zo\u00eb,DC=x", "cn=Zoe\u0308,dc=x", `CN=Zoe\CC\88,DC=x`}, // composed and not
+		{"cn=a,ou=b,uid=c,dc=x", "commonName=A,organizationalUnitName=b,userid=c,domainComponent=x", "2.5.4.3=a,OID.2.5.4.11=b,oid.0.9.2342.19200300.100.1.1=c,0.9.2342.19200300.100.1.25=x"},
+		{"uid=a+cn=b,dc=x", "2.5.4.3=b+userid=a,dc=x"},
 	} {
 		for _, other := range same[1:] {
 			assert.Equal(t, FoldDN(same[0]), FoldDN(other))
 		}
 	}
 	assert.NotEqual(t, FoldDN(`CN=a\,b,DC=x`), FoldDN(`CN=a,b=,DC=x`))
+	for _, other := range []string{"street=a,dc=x", "2.5.4.99=a,dc=x", "cn=a,2.5.4.11=x", "CN=\u0308,DC=x"} {
+		assert.NotEqual(t, FoldDN("streetAddress=a,dc=x"), FoldDN(other), "they are two attributes on the ad schema")
+	}
+}
+
+func TestAttributesHaveOtherNamesAndNumbers(t *testing.T) {
+	for name, want := range map[string]string{"commonName": "cn", "COMMONNAME;lang-en": "cn;lang-en", "2.5.4.3": "cn", "OID.2.5.4.3": "cn", "surname": "sn", "userid": "uid", "rfc822Mailbox": "mail",
+		"1.2.840.113556.1.4.221": "sAMAccountName", "streetAddress": "streetAddress", "cn": "cn", "CN": "CN", "favouriteColour": "favouriteColour", "2.5.4.35": "2.5.4.35", "1.2.3": "1.2.3", "": "", ";x": ";x", "oid.": "oid."} {
+		assert.Equal(t, want, PlainName(name), name)
+	}
+	for _, class := range []string{"2.5.6.6", "OID.2.5.6.6", "Person"} {
+		assert.True(t, schemaStandard().DerivesFrom("2.16.840.1.113730.3.2.2", class), class)
+		assert.True(t, schemaStandard().KnowsClass(class), class)
+	}
+	assert.Equal(t, "Person", schemaAD().Category("1.2.840.113556.1.5.9"), "the number of user")
+	assert.False(t, schemaStandard().KnowsClass("2.5.6.999"))
 }
 
 func TestUnder(t *testing.T) {

@@ -6,8 +6,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // RDN is one level of a distinguished name. A name made of several pairs
@@ -120,8 +121,9 @@ func EscapeDN(value string) string {
 }
 
 // FoldDN returns the form of a name under which equal names are equal
-// strings: types and values in lower case, blanks around separators gone and
-// inner ones single, escapes written one way. A text that is no name folds
+// strings: types by their usual name, values in lower case and composed
+// (Unicode NFC), blanks around separators gone and inner ones single, escapes
+// written one way. A text that is no name folds
 // to itself in lower case.
 func FoldDN(dn string) string {
 	if folded, ok := FoldValidDN(dn); ok {
@@ -161,8 +163,8 @@ func FoldAll(dns []string) []string {
 func (r RDN) fold() string {
 	parts := make([]string, len(r))
 	for i, p := range r {
-		value := strings.Join(strings.FieldsFunc(strings.ToLower(p.Value), func(c rune) bool { return c == ' ' }), " ")
-		parts[i] = strings.ToLower(p.Type) + "=" + EscapeDN(value)
+		value := strings.Join(strings.FieldsFunc(lowered(p.Value), func(c rune) bool { return c == ' ' }), " ")
+		parts[i] = strings.ToLower(PlainName(p.Type)) + "=" + EscapeDN(value)
 	}
 	slices.Sort(parts)
 	return strings.Join(parts, "+")
@@ -177,14 +179,24 @@ func (r RDN) String() string {
 	return strings.Join(parts, "+")
 }
 
+// lowered is a text in lower case and composed.
+func lowered(text string) string { return norm.NFC.String(strings.ToLower(text)) }
+
+// longestPlain is how long a type may be for which nobody has another name, but
+// for numbers, which have a dot: cn, ou, dc, o, uid and the like.
+const longestPlain = 3
+
 // plainDN tells whether folding a name needs no more than lower case.
 func plainDN(dn string) bool {
+	begins := 0 // the level
 	for i := range len(dn) {
 		switch c := dn[i]; {
 		case c == '\\' || c == '+' || c == ';' || c == '"' || c == '<' || c == '>' || c == '#' || c < ' ' || c == 0x7f:
 			return false
-		case c == '=' && (i == 0 || dn[i-1] == ','):
-			return false // no type
+		case c == ',':
+			begins = i + 1
+		case c == '=' && (i == begins || i-begins > longestPlain):
+			return false // no type, or one that may have another name
 		case c == ' ' && (i == 0 || i == len(dn)-1 || strings.IndexByte(" ,=", dn[i-1]) >= 0 || strings.IndexByte(" ,=", dn[i+1]) >= 0):
 			return false
 		}
@@ -195,7 +207,7 @@ func plainDN(dn string) bool {
 func foldPlain(dn string) string {
 	for i := range len(dn) {
 		if c := dn[i]; c >= utf8.RuneSelf || 'A' <= c && c <= 'Z' {
-			return strings.Map(unicode.ToLower, dn)
+			return lowered(dn)
 		}
 	}
 	return dn

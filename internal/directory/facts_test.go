@@ -642,3 +642,28 @@ func TestTimesThatAreKnownElsewhere(t *testing.T) {
 	}
 	assert.Equal(t, []string{"2026-11-22 2026-11-20 false", "2026-11-21 2026-11-22 false"}, got)
 }
+
+// What a Moment cannot tell is not told as something else: ends may be never,
+// and what happened then cannot have.
+func TestTimesOutOfReachAreNotMadeNearOnes(t *testing.T) {
+	var bad AttrSet
+	for _, c := range []struct {
+		m                 Moment
+		known, beyond, no bool
+	}{
+		{readTicks("134000000000000000", AttrPwdLastSet), true, false, false},
+		{readTicks("500000000000000000", AttrAccountExpires), true, true, false},
+		{readTicks("500000000000000000", AttrPwdLastSet), false, false, true},
+		{readTicks("9223372036854775806", AttrLastLogon), false, false, true},
+		{readTicks("-5", AttrPwdLastSet), false, false, true},
+		{readGeneralized("15000101000000.0Z", AttrWhenCreated), false, false, true},
+		{readGeneralized("16010101000000.0Z", AttrWhenCreated), true, false, false},
+		{readGeneralized("99991231235959.0Z", AttrWhenCreated), false, false, true},
+		{readGeneralized("99991231235959Z", AttrPwdEndTime), true, true, false},
+		{readMoment("1000000", AttrShadowExpire, parseShadowDays), true, true, false},
+	} {
+		bad = AttrSet{}
+		m := readTime(c.m, &bad)
+		assert.Equal(t, []bool{c.known, c.beyond, c.no, c.no}, []bool{m.Known(), m.Beyond(), m.Unreadable(), bad.Has(m.Attr())}, "%s %s", m.Attr(), c.m.Time())
+	}
+}

@@ -8,8 +8,9 @@ import (
 // Moment is a time that an attribute shows, or the knowledge that it shows
 // none. The zero Moment is an absent attribute. A large directory has
 // millions of them, so one is a single number: the state, the attribute, and
-// microseconds since 1601-01-01 UTC, which reach to the year 2742; later
-// times, which stand for "never" in practice, are shown as that year.
+// microseconds since 1601-01-01 UTC, which reach to the year 2742. An end that
+// is later still, which stands for "never" in practice, is Beyond; what happened
+// before or after that cannot be read.
 type Moment uint64
 
 const (
@@ -38,8 +39,11 @@ func MomentOf(t time.Time, attr AttrID) Moment {
 	if t.IsZero() {
 		return moment(0, attr, momentNone)
 	}
-	micros := (t.Unix()-fileTimeEpoch)*1e6 + int64(t.Nanosecond()/1000)
-	return moment(uint64(max(micros, 0)), attr, momentSet)
+	seconds := t.Unix() - fileTimeEpoch
+	if seconds < 0 {
+		return moment(0, attr, momentUnreadable)
+	}
+	return moment(uint64(seconds)*1e6+uint64(t.Nanosecond()/1000), attr, momentSet)
 }
 
 // readTicks reads a file time as ParseFileTime does, without the way through
@@ -69,6 +73,9 @@ func readMoment(value string, attr AttrID, parse func(string) (time.Time, error)
 func readGeneralized(value string, attr AttrID) Moment {
 	return readMoment(value, attr, ParseGeneralizedTime)
 }
+
+// Beyond tells whether the moment is later than a Moment can tell.
+func (m Moment) Beyond() bool { return m.Known() && uint64(m>>momentShift) == maxMicros }
 
 // Known tells whether the moment is a time.
 func (m Moment) Known() bool { return m.state() == momentSet }

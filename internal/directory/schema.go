@@ -53,28 +53,35 @@ type Schema struct {
 	classes map[string]string // an object class and the one it derives from, in lower case
 	// categories are the names that objectCategory has for object classes.
 	categories map[string]string
+	numbers    map[string]string // of object classes, and their names
 }
 
 //go:embed schema/*.txt
 var schemas embed.FS
 
-// readSchema reads a table: one attribute a line with its names, the letter
+// readSchema reads a table: one attribute a line with its names and number, the letter
 // of its syntax, and marks: < for ordering, * for substrings, & for a link,
 // @ for a file time, # for days, 1 for a single value; "class" lines name an object class and its
-// superior, "category" lines one and its objectCategory.
+// superior, "category" lines one and its objectCategory, both its number.
 func readSchema(name string) *Schema {
 	text, err := schemas.ReadFile("schema/" + name + ".txt")
 	if err != nil {
 		panic(err)
 	}
-	s := &Schema{types: map[string]*AttributeType{}, classes: map[string]string{}, categories: map[string]string{}}
+	s := &Schema{types: map[string]*AttributeType{}, classes: map[string]string{}, categories: map[string]string{}, numbers: map[string]string{}}
 	for line := range strings.Lines(string(text)) {
 		fields := strings.Fields(line)
 		switch {
-		case len(fields) == 3 && fields[0] == "class":
-			s.classes[strings.ToLower(fields[1])] = strings.ToLower(fields[2])
-		case len(fields) == 3 && fields[0] == "category":
-			s.categories[strings.ToLower(fields[1])] = fields[2]
+		case len(fields) >= 3 && (fields[0] == "class" || fields[0] == "category"):
+			class := strings.ToLower(fields[1])
+			if fields[0] == "class" {
+				s.classes[class] = strings.ToLower(fields[2])
+			} else {
+				s.categories[class] = fields[2]
+			}
+			for _, number := range fields[3:] {
+				s.numbers[number] = class
+			}
 		case len(fields) >= 2 && !strings.HasPrefix(line, "#"):
 			names := strings.Split(fields[0], ",")
 			t := &AttributeType{Name: names[0], Syntax: Syntax(fields[1][0])}
@@ -125,7 +132,21 @@ func (d *Dialect) Schema() *Schema {
 // left aside; nil where it is not known.
 func (s *Schema) Type(name string) *AttributeType {
 	name, _, _ = strings.Cut(name, ";")
-	return s.types[strings.ToLower(name)]
+	return s.types[bareNumber(strings.ToLower(name))]
+}
+
+// bareNumber takes away what may stand before a number (RFC 2253, section 4).
+func bareNumber(lower string) string { return strings.TrimPrefix(lower, "oid.") }
+
+// class returns an object class by its name or number, in lower case.
+func (s *Schema) class(name string) string {
+	name = strings.ToLower(name)
+	if IsOID(name) {
+		if class, ok := s.numbers[bareNumber(name)]; ok {
+			return class
+		}
+	}
+	return name
 }
 
 // Names returns all names that the values of an attribute, or of one derived
@@ -144,18 +165,18 @@ func (s *Schema) learnNames() {
 
 // Category returns the leaf value of the name that stands in objectCategory
 // for an object class (MS-ADTS 3.1.1.3.1.3.5), "" where there is none.
-func (s *Schema) Category(class string) string { return s.categories[strings.ToLower(class)] }
+func (s *Schema) Category(class string) string { return s.categories[s.class(class)] }
 
 // KnowsClass tells whether an object class is one that the servers know
 // without being told.
 func (s *Schema) KnowsClass(class string) bool {
-	return strings.EqualFold(class, "top") || s.classes[strings.ToLower(class)] != "" || len(superiors(class)) > 0
+	return strings.EqualFold(class, "top") || s.classes[s.class(class)] != "" || len(superiors(class)) > 0
 }
 
 // DerivesFrom tells whether an object class is another one, or derives from
 // it, ignoring case.
 func (s *Schema) DerivesFrom(class, super string) bool {
-	class, super = strings.ToLower(class), strings.ToLower(super)
+	class, super = s.class(class), s.class(super)
 	if s.derives(class, super) {
 		return true
 	}

@@ -81,8 +81,8 @@ func DeclareSecrets(also, harmless []string) {
 
 // IsSecret tells whether an attribute holds a password, a key or their like, by
 // its name, whatever its case and options. A name that sounds like one is one,
-// unless it is known to be harmless; and so is a number in the place of a name,
-// which tells nothing. What a server's schema says, the server is asked for.
+// unless it is known to be harmless; and so is a number in the place of a name
+// that no table has, which tells nothing. What a server's schema says, the server is asked for.
 func IsSecret(name string) bool {
 	if LookupAttr(name) != AttrUnknown && len(declared) == 0 {
 		return false // the tool's own list holds no secret
@@ -111,7 +111,10 @@ func soundsSecret(name string) bool {
 	switch {
 	case name == "":
 		return false
-	case IsOID(name), secrets[name]:
+	case IsOID(name):
+		plain := PlainName(name) // no table holds the number of a secret
+		return plain == name || IsSecret(plain)
+	case secrets[name]:
 		return true
 	case isSaid:
 		return said

@@ -9,14 +9,14 @@ import (
 func TestSecretsAreKnownByTheirNames(t *testing.T) {
 	for _, name := range []string{"userPassword", "USERPASSWORD;lang-en", "unicodePwd", "dBCSPwd", "supplementalCredentials", "krbPrincipalKey", "ms-Mcs-AdmPwd", "msLAPS-Password",
 		"msLAPS-EncryptedPasswordHistory", "msFVE-RecoveryPassword", "msFVE-KeyPackage", "msDS-ManagedPassword", "sambaNTPassword", "ipaNTHash", "oathSecret", "totpSecret", "doorPIN", "user-pin",
-		"webAuthToken", "apiKey", "sshPrivateKey", "authCredential", "wifiPassphrase", "vpnOTP", "linkTrackSecret", "2.5.4.35", "OID.2.5.4.35", "nsds5ReplicaCredentials",
+		"webAuthToken", "apiKey", "sshPrivateKey", "authCredential", "wifiPassphrase", "vpnOTP", "linkTrackSecret", "2.5.4.35", "OID.2.5.4.35", "1.2.840.113556.1.4.90", "1.2.3.4", "nsds5ReplicaCredentials",
 		"netscapeReversiblePassword", "ntUserNtPassword", "nsSymmetricKey", "userParameters"} {
 		assert.True(t, IsSecret(name), name)
 		assert.True(t, IsSecret(name), name) // and so the second time
 	}
 	for _, name := range []string{"pwdLastSet", "pwdChangedTime", "pwdAccountLockedTime", "badPwdCount", "badPasswordTime", "msDS-UserPasswordExpiryTimeComputed", "maxPwdAge", "pwdPolicySubentry",
 		"passwordExpirationTime", "passwordRetryCount", "passwordMaxAge", "passwordExp", "tokenGroups", "keywords", "shippingState", "keyboardLayout", "description", "mail", "cn", "sshPublicKey",
-		"primaryGroupToken", "secretary", "msDS-KeyVersionNumber", "pwdMaxFailure", "pwdFailureTime", "passwordAllowChangeTime", "", "member;range=0-10"} {
+		"primaryGroupToken", "secretary", "2.5.4.3", "oid.2.5.4.12", "msDS-KeyVersionNumber", "pwdMaxFailure", "pwdFailureTime", "passwordAllowChangeTime", "", "member;range=0-10"} {
 		assert.False(t, IsSecret(name), name)
 	}
 	for id := AttrUnknown + 1; id < attrCount; id++ {

@@ -104,7 +104,7 @@ func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bo
 // columnOf returns the attribute of a condition; without a kind where nothing
 // is known of it.
 func columnOf(attr string, d *directory.Dialect, carried map[string]bool) column {
-	c := column{name: strings.ToLower(attr), schema: d.Schema(), loose: d == directory.AD}
+	c := column{name: strings.ToLower(directory.PlainName(attr)), schema: d.Schema(), loose: d == directory.AD}
 	c.name, c.options, _ = strings.Cut(c.name, ";")
 	c.names = []string{c.name}
 	switch c.kind = c.schema.Type(c.name); {

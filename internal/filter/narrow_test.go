@@ -183,6 +183,12 @@ func TestPiecesOfValues(t *testing.T) {
 		{directory.SyntaxText, "(x=a  b*)", "A b c", True},
 		{directory.SyntaxText, "(x=*x y*)", "x   y", True},
 		{directory.SyntaxText, "(x=q*)", "ada q", False},
+		{directory.SyntaxText, "(x=  ada*)", " Ada", True}, // blanks at the ends are none
+		{directory.SyntaxText, "(x=*ada  )", "Ada ", True},
+		{directory.SyntaxText, "(x=*a *)", "Ada ", False},
+		{directory.SyntaxText, "(x=*a  q*)", "Ada Quill", True},
+		{directory.SyntaxText, "(x=*a q*)", "Ada   Quill", True},
+		{directory.SyntaxText, "(x=  *)", "  Ada", False},
 		{directory.SyntaxExact, "(x=A*)", "a", False},
 		{directory.SyntaxExact, "(x=A  b*)", "A b", True},
 		{directory.SyntaxPlain, "(x=a*)", "ABC", True},

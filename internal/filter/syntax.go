@@ -106,26 +106,43 @@ func orderOf(s directory.Syntax) func(a, b string) int {
 	return cmp.Compare[string]
 }
 
-// substringTest makes a substrings condition ready.
+// substringTest makes a substrings condition ready. Blanks count as RFC 4518,
+// section 2.6.1 says and servers do it: none at the ends of a value, and so none
+// before an initial or behind a final part; elsewhere one for several.
 func substringTest(s directory.Syntax, pieces []piece) func(string) Truth {
 	prepare := func(v string) string { return v }
+	part := func(p piece) string { return prepare(p.text) }
+	outer := func(p piece) string {
+		text := squeeze(prepare(p.text))
+		switch {
+		case text == " ": // which nothing begins or ends with
+		case p.at == 0:
+			text = strings.TrimLeft(text, " ")
+		case p.at == 2:
+			text = strings.TrimRight(text, " ")
+		}
+		return text
+	}
+	whole := func(v string) string { return single(prepare(v)) }
 	switch s {
 	case directory.SyntaxText, directory.SyntaxLines:
-		prepare = func(v string) string { return squeeze(fold(v)) }
+		prepare, part = fold, outer
+	case directory.SyntaxExact:
+		part = outer
 	case directory.SyntaxPlain:
 		prepare = func(v string) string { return single(strings.ToUpper(v)) }
-	case directory.SyntaxExact:
-		prepare = squeeze
 	case directory.SyntaxPhone:
 		prepare = func(v string) string { return without(fold(v), " -") }
 	case directory.SyntaxDigits:
 		prepare = func(v string) string { return without(v, " ") }
+	default:
+		whole = prepare
 	}
 	ready := make([]piece, len(pieces))
 	for i, p := range pieces {
-		ready[i] = piece{p.at, prepare(p.text)}
+		ready[i] = piece{p.at, part(p)}
 	}
-	return func(v string) Truth { return TruthOf(substrings(prepare(v), ready)) }
+	return func(v string) Truth { return TruthOf(substrings(whole(v), ready)) }
 }
 
 // squeeze leaves one of several blanks.

@@ -561,7 +561,11 @@ func (p *parser) name(line string, l *pair) error {
 			return fmt.Errorf("%q is not an attribute name", clip(l.name))
 		}
 	}
-	l.id = directory.LookupAttr(l.name)
+	if l.id = directory.LookupAttr(l.name); l.id == directory.AttrUnknown {
+		if l.name = directory.PlainName(l.name); l.name != line[:colon] {
+			l.id = directory.LookupAttr(l.name)
+		}
+	}
 	p.learn(l)
 	return nil
 }

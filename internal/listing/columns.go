@@ -124,6 +124,7 @@ func columnNamed(name string, d *directory.Dialect) (column, error) {
 	if directory.IsSecret(name) {
 		return column{}, directory.SecretError(name)
 	}
+	name = directory.PlainName(name)
 	c := attribute(name, d.Schema().Type(name))
 	if meant {
 		c.Name = attributePrefix + name
@@ -284,7 +285,10 @@ func ofAccount(value func(*view) any) func(*view) any {
 
 func moment(of func(*view) directory.Moment) func(*view) any {
 	return func(v *view) any {
-		if m := of(v); m.Known() {
+		switch m := of(v); {
+		case m.Beyond():
+			return "after " + m.Time().Format(time.DateOnly)
+		case m.Known():
 			return m.Time()
 		}
 		return nil

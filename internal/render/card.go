@@ -375,6 +375,8 @@ func expiryText(c *AccountCard, st Style) string {
 	switch x := c.Account.Expires; {
 	case x.Unreadable():
 		return "the date in " + x.Attr().String() + " cannot be read"
+	case x.Beyond():
+		return "after " + Day(x.Time(), st.Zone) + " (" + x.Attr().String() + ")"
 	case x.Known():
 		return Moment(x.Time(), st.Zone) + " (" + x.Attr().String() + ")"
 	case x.Present():
