@@ -6,6 +6,7 @@ package audit
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -349,6 +350,11 @@ func (p *pass) notes() []string {
 		}
 	}
 	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it", "%d entries show no objectClass; nothing can be said of them")
+	for _, class := range slices.Sorted(maps.Keys(p.Foreign)) {
+		n := p.Foreign[class]
+		note(n.Entries, "one entry is of the class "+class+", of which nothing is known", "%d entries are of the class "+strings.ReplaceAll(class, "%", "%%")+", of which nothing is known")
+		note(n.Guessed, "one of these is judged as a user or a group, by what it carries", "%d of these are judged as users or groups, by what they carry")
+	}
 	note(p.Broken, "one record could not be read and was left out", "%d records could not be read and were left out")
 	note(p.Outside, "one entry that the server gave stands outside the base and was left out", "%d entries that the server gave stand outside the base and were left out")
 	note(p.Twice, "one entry came twice, so something moved while the rest was read: what follows may not be all", "%d entries came twice, so something moved while the rest was read: what follows may not be all")

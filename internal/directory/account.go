@@ -86,6 +86,7 @@ type Account struct {
 	HasComputed   bool   // the server gave its word at all
 	MustChange    bool   // the password must be changed at the next logon
 	Marked        bool   // adminCount is 1
+	Guessed       bool   // of its kind by what it carries, since nothing is known of its classes
 	Nameless      bool   // of no class of persons, so that it cannot have a person's names
 	LogonServer   uint8  // which of the servers asked showed LastLogon, from 1; 0 for the survey's own
 	Retries       uint16 // wrong passwords so far, where the server shows it

@@ -83,3 +83,64 @@ func listAt(words []string, at int) (names []string, end int) {
 	}
 	return names, at
 }
+
+// GuessedClass is the class that an entry seems to be of whose own classes
+// nothing is known of, by what it carries, as in a file that comes without its
+// server's schema: "inetOrgPerson", "groupOfNames", "groupOfUniqueNames" or
+// "posixGroup". It is "" where a class is known, or where nothing tells.
+func (d *Dialect) GuessedClass(e *Entry) string {
+	classes := e.Get("objectClass")
+	if d == AD || len(classes) == 0 || d.knownAmong(classes) {
+		return ""
+	}
+	switch {
+	case e.Has("uniqueMember"):
+		return "groupOfUniqueNames"
+	case e.Has("member"):
+		return "groupOfNames"
+	case e.Has("memberUid"):
+		return "posixGroup"
+	case e.Has("uid") && (e.Has("sn") || e.Has("mail") || e.Has("uidNumber") || e.Has("givenName")):
+		return "inetOrgPerson"
+	}
+	return ""
+}
+
+// knownAmong tells whether anything but top is known of an entry's classes.
+func (d *Dialect) knownAmong(classes []string) bool {
+	return slices.ContainsFunc(classes, func(class string) bool { return !equalFoldASCII(class, "top") && d.Schema().KnowsClass(class) })
+}
+
+// ForeignClass is how many entries there are of a class of which nothing is
+// known, and how many of them have a kind by what they carry.
+type ForeignClass struct{ Entries, Guessed int }
+
+// addForeign counts the classes of an entry that is of no known one.
+func (s *Survey) addForeign(d *Dialect, a *Account, e *Entry) {
+	classes := e.Get("objectClass")
+	if d == AD || len(classes) == 0 || d.knownAmong(classes) {
+		return
+	}
+	for _, class := range classes {
+		if equalFoldASCII(class, "top") {
+			continue
+		}
+		n := ForeignClass{Entries: 1}
+		if a.Guessed {
+			n.Guessed = 1
+		}
+		s.countForeign(class, n)
+	}
+}
+
+// mostForeign is how many classes are told apart; the others are counted under
+// "others".
+const mostForeign = 20
+
+func (s *Survey) countForeign(class string, n ForeignClass) {
+	if _, counted := s.Foreign[class]; !counted && len(s.Foreign) >= mostForeign {
+		class = "others"
+	}
+	of := s.Foreign[class]
+	s.Foreign[strings.Clone(class)] = ForeignClass{of.Entries + n.Entries, of.Guessed + n.Guessed}
+}

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -42,6 +43,41 @@ func TestPeopleOfAClassOfTheHousesOwn(t *testing.T) {
 	for _, class := range []string{"larkmoorObserver", "inetOrgPerson", "top", "person"} {
 		assert.True(t, OpenLDAP.Schema().DerivesFrom(class, "top"), class)
 	}
+}
+
+// A file does not say what the classes of the house derive from.
+func TestWhatEntriesOfUnknownClassesCarryTellsTheirKind(t *testing.T) {
+	part := NewPart(0, AttrSet{})
+	for i, c := range []struct {
+		kind  Kind
+		attrs []string
+	}{
+		{KindUser, []string{"objectClass: top", "objectClass: larkmoorPerson", "uid: a", "mail: a@larkmoor.example"}},
+		{KindGroup, []string{"objectClass: larkmoorCrew", "member: uid=a,dc=x"}},
+		{KindGroup, []string{"objectClass: larkmoorCrew", "memberUid: a"}},
+		{KindGroup, []string{"objectClass: larkmoorCrew", "uniqueMember: uid=a,dc=x"}},
+		{KindOther, []string{"objectClass: larkmoorCrew", "cn: a"}},
+		{KindOther, []string{"objectClass: larkmoorDome", "uid: a"}},
+		{KindOther, []string{"objectClass: dcObject", "uid: a", "mail: a@larkmoor.example"}}, // what is known decides
+		{KindOther, []string{"uid: a", "mail: a@larkmoor.example"}},
+		{KindOther, []string{"objectClass: top", "uid: a"}},
+	} {
+		e := written(t, fmt.Sprintf("uid=a%d,dc=x", i), c.attrs...)
+		a := OpenLDAP.Account(e)
+		assert.Equal(t, c.kind, a.Kind, c.attrs)
+		assert.Equal(t, c.kind != KindOther, a.Guessed)
+		part.Add(OpenLDAP, e)
+	}
+	s := NewSurvey(OpenLDAP)
+	s.Merge(part)
+	assert.Equal(t, map[string]ForeignClass{"larkmoorPerson": {1, 1}, "larkmoorCrew": {4, 3}, "larkmoorDome": {1, 0}}, s.Foreign)
+	assert.True(t, s.Groups[1].Posix)
+	for i := range 2 * mostForeign {
+		part.Add(OpenLDAP, written(t, "cn=x,dc=x", fmt.Sprintf("objectClass: c%d", i)))
+	}
+	assert.LessOrEqual(t, len(part.survey.Foreign), mostForeign+1, "a file can name any number of them")
+	a := AD.Account(written(t, "CN=a,DC=x", "objectClass: larkmoorPerson", "uid: a", "sn: a"))
+	assert.Equal(t, KindOther, a.Kind, "entries of the ad schema name all their classes")
 }
 
 func TestWhoCanHaveAName(t *testing.T) {

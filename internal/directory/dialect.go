@@ -119,6 +119,11 @@ func (d *Dialect) Account(e *Entry) Account {
 func (d *Dialect) fill(a *Account, e *Entry) (bad AttrSet) {
 	a.DN = e.DN
 	bad = d.read(a, e)
+	if a.Kind == KindOther && d != AD {
+		if class := d.GuessedClass(e); class != "" {
+			a.Kind, a.Guessed = kindOf(openClasses, []string{class}), true
+		}
+	}
 	if a.Logon == "" && a.Kind != KindOther {
 		a.Logon = LeafValue(a.DN)
 	}

@@ -50,6 +50,9 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	if !a.Present.Has(AttrObjectClass) && !a.Hidden.Has(AttrObjectClass) {
 		s.NoClass++
 	}
+	if a.Kind == KindOther || a.Guessed {
+		s.addForeign(d, a, e)
+	}
 	s.Seen[a.Kind] = s.Seen[a.Kind].Union(a.Present)
 	s.Count[a.Kind]++
 	if s.Base == "" || len(e.DN) < len(s.Base) {
@@ -103,7 +106,7 @@ func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
 	case KindPasswordPolicy:
 		s.Policies[strings.Clone(FoldDN(e.DN))] = policyOf(e)
 	case KindGroup, KindForeign:
-		s.Groups = append(s.Groups, groupOf(a, e))
+		s.Groups = append(s.Groups, groupOf(d, a, e))
 	case KindOU:
 		s.Units = append(s.Units, Container{Subject: a.clone(), Created: a.Created})
 		p.addPolicyLink(a, e)
@@ -190,9 +193,9 @@ func memberName(attr AttrID, value string) string {
 	return value
 }
 
-func groupOf(a *Account, e *Entry) Group {
+func groupOf(d *Dialect, a *Account, e *Entry) Group {
 	g := Group{Subject: a.clone(), Security: GivesRights(e.First("groupType")), Marked: a.Marked, Created: a.Created,
-		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup"), GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
+		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup") || d.GuessedClass(e) == "posixGroup", GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
 	if sid, err := ParseSID(e.First("objectSid")); err == nil {
 		g.SID = sid
 		g.BuiltIn = g.BuiltIn || IsBuiltinSID(sid)
@@ -307,6 +310,9 @@ func (s *Survey) Merge(p *Part) {
 	union(s.wellKnown, o.wellKnown)
 	union(s.controllers, o.controllers)
 	union(s.hosts, o.hosts)
+	for class, n := range o.Foreign {
+		s.countForeign(class, n)
+	}
 	for k := range s.Seen {
 		s.Seen[k] = s.Seen[k].Union(o.Seen[k])
 		s.Count[k] += o.Count[k]

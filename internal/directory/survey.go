@@ -44,8 +44,10 @@ type Survey struct {
 	Elsewhere map[Key]SignIn
 	Sites     int // how many sites of the directory were read
 
-	Seen    [kindCount]AttrSet // per kind, what at least one entry carries
-	Count   [kindCount]int
+	Seen  [kindCount]AttrSet // per kind, what at least one entry carries
+	Count [kindCount]int
+	// Foreign are the classes of entries that are of no known one, by name.
+	Foreign map[string]ForeignClass
 	NoClass int // entries without objectClass, which nothing can be said of
 	Broken  int // records of a file that could not be read
 	Gaps
@@ -185,7 +187,7 @@ const defaultLogonLag = 14 * 24 * time.Hour
 
 // NewSurvey returns an empty survey to merge parts into.
 func NewSurvey(d *Dialect) *Survey {
-	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{},
+	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{}, Foreign: map[string]ForeignClass{},
 		primaryGroups: map[uint32]struct{}{}, gidNumbers: map[string]struct{}{}, wellKnown: map[Key]struct{}{},
 		controllers: map[Key]struct{}{}, hosts: map[Key]string{}, visibility: newVisibility()}
 }

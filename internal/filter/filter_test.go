@@ -97,6 +97,7 @@ func TestMatchStandard(t *testing.T) {
 	for text, want := range map[string]Truth{
 		"(objectClass=person)":                             True, // a class is also what it derives from
 		"(objectClass=groupOfNames)":                       False,
+		"(objectClass=top)":                                True,
 		"(objectClass=noSuchClass)":                        Undefined,
 		"(!(objectClass=noSuchClass))":                     Undefined,
 		"(surname=quill)":                                  True, // another name, with an option

@@ -339,12 +339,24 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 		if c.schema.KnowsClass(value) {
 			other = False
 		}
-		return c.any(func(v string) Truth {
+		said := c.any(func(v string) Truth {
 			if c.schema.DerivesFrom(v, value) {
 				return True
 			}
 			return other
 		})
+		if c.loose {
+			return said
+		}
+		return func(e *directory.Entry) Truth {
+			t := said(e)
+			if t != True {
+				if class := directory.OpenLDAP.GuessedClass(e); class != "" && c.schema.DerivesFrom(class, value) {
+					return True
+				}
+			}
+			return t
+		}
 	}
 	if category := c.schema.Category(value); category != "" && c.name == "objectcategory" {
 		return c.any(func(v string) Truth { return TruthOf(strings.EqualFold(directory.LeafValue(v), category)) })

@@ -201,3 +201,18 @@ func TestPiecesOfValues(t *testing.T) {
 		assert.Equal(t, c.want, substringTest(c.syntax, f.pieces)(c.value), "%s on %q", c.filter, c.value)
 	}
 }
+
+// A file does not say what the classes of the house derive from.
+func TestEntriesOfUnknownClassesAreWhatTheyCarry(t *testing.T) {
+	e := &directory.Entry{DN: "uid=a,dc=x"}
+	e.Set("objectClass", "larkmoorPerson")
+	e.Set("uid", "a")
+	e.Set("sn", "Quill")
+	for text, want := range map[string]Truth{"(objectClass=inetOrgPerson)": True, "(objectClass=person)": True, "(objectClass=top)": True, "(objectClass=larkmoorPerson)": True, "(objectClass=groupOfNames)": False} {
+		f, err := Parse(text)
+		require.NoError(t, err)
+		m, err := f.For(directory.OpenLDAP, nil)
+		require.NoError(t, err)
+		assert.Equal(t, want, m.Match(e), text)
+	}
+}
