@@ -350,6 +350,9 @@ func (p *pass) notes() []string {
 		}
 	}
 	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it", "%d entries show no objectClass; nothing can be said of them")
+	if len(p.Fewer) > 0 {
+		notes = append(notes, "fewer members are listed than say in memberOf that they are members, so the lists are not whole: "+listed(p.Fewer))
+	}
 	for _, class := range slices.Sorted(maps.Keys(p.Foreign)) {
 		n := p.Foreign[class]
 		note(n.Entries, "one entry is of the class "+class+", of which nothing is known", "%d entries are of the class "+strings.ReplaceAll(class, "%", "%%")+", of which nothing is known")

@@ -119,6 +119,7 @@ const (
 	AttrHidesBelow
 	AttrHasSubordinates
 	AttrNumSubordinates
+	AttrMemberOf
 	AttrExtension1
 	AttrExtension2
 	AttrExtension3
@@ -245,6 +246,7 @@ var attrNames = [attrCount]string{
 	AttrHidesBelow:                 "objectClass;x-hides-below",
 	AttrHasSubordinates:            "hasSubordinates",
 	AttrNumSubordinates:            "numSubordinates",
+	AttrMemberOf:                   "memberOf",
 	AttrExtension1:                 "extensionAttribute1",
 	AttrExtension2:                 "extensionAttribute2",
 	AttrExtension3:                 "extensionAttribute3",

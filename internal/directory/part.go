@@ -21,6 +21,7 @@ type Part struct {
 	place    *place
 	arena    arena
 	buf      []byte
+	claims   map[string]int // entries that say they are members, by the group as they call it
 }
 
 // NewPart returns a part with room for n entries. It keeps the values of
@@ -67,6 +68,9 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	if !d.KeepsLinks {
 		p.addReferences(a, e)
 	}
+	if a.Present.Has(AttrMemberOf) {
+		p.addClaims(e)
+	}
 	p.addByKind(d, a, e)
 	if !a.Kind.IsAccount() {
 		p.accounts = p.accounts[:len(p.accounts)-1]
@@ -95,6 +99,20 @@ func (p *Part) policyName(name string) string {
 		p.policies[kept] = kept
 	}
 	return p.policies[name]
+}
+
+// addClaims counts, for each group, who says that it is a member.
+func (p *Part) addClaims(e *Entry) {
+	if p.claims == nil {
+		p.claims = map[string]int{}
+	}
+	for _, group := range e.Get(AttrMemberOf.String()) {
+		n, known := p.claims[group]
+		if !known {
+			group = strings.Clone(group)
+		}
+		p.claims[group] = n + 1
+	}
 }
 
 func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
@@ -310,6 +328,9 @@ func (s *Survey) Merge(p *Part) {
 	union(s.wellKnown, o.wellKnown)
 	union(s.controllers, o.controllers)
 	union(s.hosts, o.hosts)
+	for group, n := range p.claims {
+		s.claims[KeyOf(group)] += n
+	}
 	for class, n := range o.Foreign {
 		s.countForeign(class, n)
 	}

@@ -197,7 +197,8 @@ func (v *visibility) merge(o *visibility) {
 const fewest = 3
 
 // Settle works out what was hidden, once all entries are in the survey: where
-// fewer entries were seen below a name than it says it has; and, unless the
+// fewer entries were seen below a name than it says it has, or fewer members in
+// a group than say they are in it; and, unless the
 // source told by rights, what entries of one place never show though half of
 // those elsewhere do.
 func (s *Survey) Settle() {
@@ -219,7 +220,12 @@ func (s *Survey) Settle() {
 		if g := &s.Groups[i]; g.Kind == KindGroup && g.Hidden.Overlaps(attrSet(openGroupTelling...)) {
 			g.Incomplete = true
 		}
+		if g := &s.Groups[i]; s.claims[g.Key] > len(g.Members) {
+			g.Incomplete = true
+			s.Fewer = append(s.Fewer, g.Name())
+		}
 	}
+	slices.Sort(s.Fewer)
 }
 
 func (s *Survey) settleBySight() {

@@ -211,3 +211,22 @@ func TestWhetherAnAccountIsEnabledMayBeHidden(t *testing.T) {
 		assert.Equal(t, c.want, NewSurvey(AD).Enabled(&a, now), "%v", c.lines)
 	}
 }
+
+// Members may be hidden where what they say themselves is not.
+func TestWhoSaysToBeAMemberIsOne(t *testing.T) {
+	member := func(n int, groups ...string) []string {
+		lines := []string{fmt.Sprintf("CN=m%d,DC=x", n), "objectClass: user"}
+		for _, g := range groups {
+			lines = append(lines, "memberOf: cn="+g+", dc=x")
+		}
+		return lines
+	}
+	s := settled(t, AD, [][]string{member(1, "Empty", "Whole"), {"CN=Whole,DC=x", "objectClass: group", "member: CN=m1,DC=x", "member: CN=m3,DC=x"}},
+		[][]string{member(2, "Part"), {"CN=Empty,DC=x", "objectClass: group"}, {"CN=Part,DC=x", "objectClass: group", "member: CN=m1,DC=x"}, member(3, "Part", "Elsewhere")})
+	assert.Equal(t, []string{"Empty", "Part"}, s.Fewer)
+	incomplete := map[string]bool{}
+	for i := range s.Groups {
+		incomplete[s.Groups[i].Name()] = s.Groups[i].Incomplete
+	}
+	assert.Equal(t, map[string]bool{"Empty": true, "Part": true, "Whole": false}, incomplete)
+}

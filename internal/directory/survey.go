@@ -48,6 +48,9 @@ type Survey struct {
 	Count [kindCount]int
 	// Foreign are the classes of entries that are of no known one, by name.
 	Foreign map[string]ForeignClass
+	// Fewer are the names of groups that list fewer members than say that they
+	// are members: their lists are not whole.
+	Fewer   []string
 	NoClass int // entries without objectClass, which nothing can be said of
 	Broken  int // records of a file that could not be read
 	Gaps
@@ -61,6 +64,7 @@ type Survey struct {
 	wellKnown     map[Key]struct{}
 	entries       [][]Key // of all entries, where references have to be followed
 	controllers   map[Key]struct{}
+	claims        map[Key]int // entries that say they are members, by group
 	hosts         map[Key]string
 	others        []map[string]ServerTimes // what each of Asked but the first knows, by raw identity
 	visibility
@@ -187,7 +191,7 @@ const defaultLogonLag = 14 * 24 * time.Hour
 
 // NewSurvey returns an empty survey to merge parts into.
 func NewSurvey(d *Dialect) *Survey {
-	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{}, Foreign: map[string]ForeignClass{},
+	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{}, Foreign: map[string]ForeignClass{}, claims: map[Key]int{},
 		primaryGroups: map[uint32]struct{}{}, gidNumbers: map[string]struct{}{}, wellKnown: map[Key]struct{}{},
 		controllers: map[Key]struct{}{}, hosts: map[Key]string{}, visibility: newVisibility()}
 }
