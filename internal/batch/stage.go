@@ -315,6 +315,11 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		rested = check.RestsOn(s.Dialect, s.Settings)
 		line.Reason, line.Check, line.Confidence = reason(check, f), f.Check, string(f.Confidence)
 	}
+	if slices.Contains(o.Actions, Enable) {
+		if err := s.lockedByRole(ctx, e); err != nil {
+			return nil, err
+		}
+	}
 	for _, name := range o.Actions {
 		if err := s.action(ctx, o, name, c, a, target, line); err != nil {
 			return nil, err

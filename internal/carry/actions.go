@@ -153,7 +153,10 @@ func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *dire
 	if action == batch.Delete && !e.HasClass("user") && !e.HasClass("group") && r.Server.Dialect == directory.AD {
 		return nil // a container: that it is empty the server itself makes sure of
 	}
-	attr := r.witness(l, e)
+	attr, err := r.witness(ctx, l, e)
+	if err != nil {
+		return err
+	}
 	if attr == "" {
 		return fmt.Errorf("%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s", r.Server.URL, action)
 	}
@@ -164,15 +167,16 @@ func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *dire
 }
 
 // witness is the attribute that is rewritten to itself, so that the server
-// refuses where it has changed: the flags, or what the decision rested on.
-func (r *Runner) witness(l *batch.Line, e *directory.Entry) string {
+// refuses where it has changed: the flags, or what the decision rested on. It is
+// one that stands in the entry itself, and not what a role gives it.
+func (r *Runner) witness(ctx context.Context, l *batch.Line, e *directory.Entry) (string, error) {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
 	if r.Server.Dialect == directory.AD {
 		if !e.HasClass("user") {
-			return "sAMAccountName"
+			return "sAMAccountName", nil
 		}
-		return "userAccountControl"
+		return "userAccountControl", nil
 	}
 	candidates := []string{"nsAccountLock"}
 	for _, g := range l.Guard {
@@ -180,12 +184,17 @@ func (r *Runner) witness(l *batch.Line, e *directory.Entry) string {
 			candidates = append(candidates, g.Attr)
 		}
 	}
-	for _, attr := range append(candidates, "sn", "cn", "uid", "objectClass") {
-		if e.Has(attr) && !strings.EqualFold(attr, naming) && !e.Incomplete(attr) {
-			return attr
+	candidates = append(candidates, "sn", "cn", "uid", "objectClass")
+	stored, err := r.Server.Stored(ctx, e, candidates...)
+	if err != nil {
+		return "", err
+	}
+	for _, attr := range candidates {
+		if stored[attr] && e.Has(attr) && !strings.EqualFold(attr, naming) && !e.Incomplete(attr) {
+			return attr, nil
 		}
 	}
-	return ""
+	return "", nil
 }
 
 // roomFor tells whether the entry can move to its new place.

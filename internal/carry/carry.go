@@ -77,6 +77,7 @@ type Runner struct {
 	agreement *batch.Agreement
 	policies  map[string]batch.LockPolicy
 	others    map[string]*source.Server
+	foresight *source.Foresight // of a dry run
 }
 
 // Result is what became of a batch.
@@ -527,27 +528,6 @@ func (r *Runner) other(ctx context.Context, host string) (*source.Server, error)
 	return s, err
 }
 
-// permitted says of an action that changes attributes of the entry which of
-// them the bound account may not write, where the server tells.
-func (r *Runner) permitted(ctx context.Context, a *batch.Action, e *directory.Entry) error {
-	if e == nil || !slices.Equal(mainOps[a.Name], []Op{OpModify}) {
-		return nil
-	}
-	mods, err := r.mods(ctx, a, e)
-	if err != nil {
-		return err
-	}
-	var names []string
-	for _, m := range mods {
-		names = append(names, m.Attr)
-	}
-	not, known, err := r.Server.MayNotWrite(ctx, e.DN, names...)
-	if err == nil && known && len(not) > 0 {
-		return fmt.Errorf("%s may not write %s here", r.Server.Bound, strings.Join(not, " and "))
-	}
-	return err
-}
-
 // wouldDo says what a line would do, for a dry run.
 func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	for _, a := range l.Actions {
@@ -557,8 +537,17 @@ func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry,
 		if err := r.possible(ctx, &a, e); err != nil {
 			return r.settle(l, batch.Refused, err.Error())
 		}
-		if err := r.permitted(ctx, &a, e); err != nil {
-			return r.settle(l, batch.Refused, err.Error())
+	}
+	if e != nil {
+		if r.foresight == nil {
+			r.foresight = r.Server.Foresight()
+		}
+		why, err := l.Foresee(ctx, r.foresight, r.Server.Dialect, e.DN, past.done)
+		if err != nil {
+			return err
+		}
+		if why != "" {
+			return r.settle(l, batch.Refused, r.Server.Bound+" "+why)
 		}
 	}
 	l.State, l.Note = batch.Applied, "would be done"

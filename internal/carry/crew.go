@@ -78,7 +78,7 @@ func (r *Runner) crew(ctx context.Context) ([]*Runner, error) {
 			return nil, err
 		}
 		w := *r
-		w.Server, w.policies, w.others = s, map[string]batch.LockPolicy{}, map[string]*source.Server{}
+		w.Server, w.policies, w.others, w.foresight = s, map[string]batch.LockPolicy{}, map[string]*source.Server{}, nil
 		all = append(all, &w)
 	}
 	return all, nil

@@ -18,6 +18,8 @@ func (r *Runner) mayReset() error {
 	switch {
 	case !r.Server.Guarded():
 		return fmt.Errorf("the connection to %s is not encrypted, and a password would cross the network in clear: use ldaps://, or starttls", r.Server.URL)
+	case !r.Server.TakesPasswords():
+		return fmt.Errorf("%s takes new passwords over an encrypted connection only: use ldaps://, or starttls", r.Server.URL)
 	case r.Deliver == nil && !r.DryRun:
 		return errors.New("say with --passwords where the new password goes")
 	}

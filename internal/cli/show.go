@@ -164,6 +164,11 @@ func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory
 			card.Findings = append(card.Findings, f)
 		}
 	}
+	if server, live := p.server(); live && survey.Disabled(acc, asOf).Yes {
+		if card.Role, err = server.LockingRole(ctx, e); err != nil {
+			return nil, err
+		}
+	}
 	if card.Groups, err = groupsOf(ctx, p, e); err != nil {
 		return nil, err
 	}

@@ -158,7 +158,36 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err := b.Save(ctx, s); err != nil {
 		return err
 	}
-	return a.tellStaged(ctx, s, b)
+	if err := a.tellStaged(ctx, s, b); err != nil {
+		return err
+	}
+	return a.tellForeseen(ctx, p, stager, b)
+}
+
+// tellForeseen says what will keep a batch from being carried out as things are.
+func (a *app) tellForeseen(ctx context.Context, p *place, stager *batch.Stager, b *batch.Batch) error {
+	not, err := stager.Foreseen(ctx, b)
+	if err != nil {
+		return err
+	}
+	if server, live := p.server(); live && len(not) > 0 { // marked, not refused: another account may carry it out
+		names := map[string][]string{}
+		for _, r := range not {
+			names[r.Why] = append(names[r.Why], r.Account)
+		}
+		for _, why := range slices.Sorted(maps.Keys(names)) {
+			some := names[why]
+			text := strings.Join(some[:min(3, len(some))], ", ")
+			if len(some) > 3 {
+				text += ", …"
+			}
+			a.note("note: %s %s, %s: %s; apply it with an account that may", server.Bound, why, render.Count(len(some), "line"), text)
+		}
+	}
+	if stager.Unencrypted(b) {
+		a.note("note: passwords are set over an encrypted connection only, and this one is not: give the yard an ldaps:// address, or starttls")
+	}
+	return nil
 }
 
 // chosenCheck is the name of the check that the conditions of one staging are.

@@ -20,6 +20,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/realserver"
 	"yardbroom/internal/settings"
@@ -463,25 +464,145 @@ func (o *observatory) below(place string) (dns []string) {
 	return dns
 }
 
-func TestWhatMayBeWrittenIsForeseen(t *testing.T) {
+// grant gives the auditor rights to an entry: those of a mask to all of it, or to
+// what an access list knows by an identity. Elsewhere the mask is not looked at:
+// words are the rights, and attributes what they are to.
+func (a *auditor) grant(t *testing.T, dn string, mask uint32, id, words, attributes string) {
+	t.Helper()
+	if a.dialect == directory.NS389 {
+		to := ""
+		if attributes != "" {
+			to = `(targetattr="` + attributes + `")`
+		}
+		a.rule(t, dn, fmt.Sprintf(`(target="ldap:///%s")%s(version 3.0; acl "granted"; allow(%s) userdn="ldap:///%s";)`, dn, to, words, a.dn))
+		return
+	}
+	ace := denied(a.sid, mask, false)
+	if id != "" {
+		ace = objectDenied(id, a.sid, mask, false)
+	}
+	a.prepend(t, dn, string([]byte{ace[0] - 1})+ace[1:]) // the kinds that allow
+}
+
+// TestWhatMayBeDoneIsForeseen grants at random, asks what the server will do,
+// and tries it.
+func TestWhatMayBeDoneIsForeseen(t *testing.T) {
 	each(t, func(t *testing.T, s *subject) {
 		a := s.auditor(t)
 		t.Cleanup(func() { a.free(t) })
 		dn := s.person(t, a.keeper, "Ada Quill", "aquill")
-		not, known, err := a.keeper.MayNotWrite(t.Context(), dn, "mail", "description")
+		full := source.Intent{DN: dn, Write: []string{"mail", "description"}, Rename: true, Into: s.container("Parked"), Delete: true}
+		why, err := a.keeper.Foresight().MayNot(t.Context(), &full)
 		require.NoError(t, err)
-		assert.Empty(t, not)
-		assert.Equal(t, s.dialect != directory.OpenLDAP, known, "OpenLDAP does not tell")
+		assert.Empty(t, why, "the keeper may everything")
 		eye, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
 		require.NoError(t, err)
-		defer eye.Close()
-		not, known, err = eye.MayNotWrite(t.Context(), dn, "mail", "description")
+		t.Cleanup(func() { eye.Close() })
+		why, err = eye.Foresight().MayNot(t.Context(), &full)
 		require.NoError(t, err)
-		assert.Equal(t, s.dialect != directory.OpenLDAP, known)
-		if known && s.dir == nil { // there the two are one
-			assert.Equal(t, []string{"mail", "description"}, not)
+		switch {
+		case s.dialect == directory.OpenLDAP:
+			assert.Empty(t, why, "OpenLDAP does not tell")
+			return
+		case s.dir != nil:
+			return // there the two are one
+		}
+		assert.Equal(t, "may not write mail and description of it", why)
+		r := rand.New(rand.NewPCG(*rightsSeed, 3))
+		for i := range 8 {
+			a.tryGranted(t, eye, r, i)
 		}
 	})
+}
+
+// tryGranted makes an account, grants some rights to it, and tries everything.
+func (a *auditor) tryGranted(t *testing.T, eye *source.Server, r *rand.Rand, i int) {
+	logon := fmt.Sprint("granted", i)
+	dn := a.person(t, a.keeper, "Granted "+fmt.Sprint(i), logon)
+	group := a.group(t, a.keeper, "crew"+fmt.Sprint(i), a.dn)
+	ad := a.dialect == directory.AD
+	schema := func(name string) string {
+		if !ad {
+			return ""
+		}
+		return a.schemaID(t, name)
+	}
+	naming := "cn"
+	if !ad {
+		naming, _, _ = strings.Cut(dn, "=")
+	}
+	one := func() bool { return r.IntN(2) == 0 }
+	kept := slices.Clone(a.undo)
+	defer func() { a.undo = kept }() // the entries go
+	if one() {
+		a.grant(t, dn, 0x20, schema("mail"), "write", "mail")
+	}
+	if one() {
+		a.grant(t, group, 0x20, schema("member"), "write", "member")
+	}
+	if one() {
+		a.grant(t, dn, 0x20, schema(naming), "write", naming)
+		if ad {
+			a.grant(t, dn, 0x20, schema("name"), "", "")
+		}
+	}
+	if one() {
+		a.grant(t, dn, 0x10000, "", "delete", "")
+	}
+	if ad && one() {
+		a.grant(t, dn, 0x100, directory.ForceChangePassword, "", "")
+	}
+	places := len(a.undo)
+	if ad && one() {
+		a.grant(t, a.container("Parked"), 0x1, "", "", "")
+	}
+	if ad && one() {
+		a.grant(t, a.container("Staff"), 0x2, "", "", "")
+	}
+	for i := range len(a.undo) - places { // the newest stand first
+		defer a.undo[i]()
+	}
+	try := func(n source.Intent, do func() error) bool {
+		t.Helper()
+		why, err := eye.Foresight().MayNot(t.Context(), &n)
+		require.NoError(t, err)
+		err = do()
+		if err != nil {
+			require.True(t, ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights), "%v", err)
+		}
+		assert.Equal(t, err == nil, why == "", "%+v: foreseen %q, and it was %v", n, why, err)
+		return err == nil
+	}
+	conn := eye.Conn()
+	change := func(dn, attr, value string) func() error {
+		return func() error {
+			req := ldap.NewModifyRequest(dn, nil)
+			req.Add(attr, []string{value})
+			return conn.Modify(req)
+		}
+	}
+	try(source.Intent{DN: dn, Write: []string{"description"}}, change(dn, "description", "x"))
+	mail := source.Intent{DN: dn, Write: []string{"mail"}}
+	if a.entry(t, a.keeper, dn).Has("mail") {
+		try(mail, func() error {
+			req := ldap.NewModifyRequest(dn, nil)
+			req.Replace("mail", []string{"other@larkmoor.example"})
+			return conn.Modify(req)
+		})
+	}
+	try(source.Intent{DN: group, Write: []string{"member"}}, change(group, "member", dn))
+	_, parent := directory.SplitDN(dn)
+	if ad && a.samba != nil {
+		try(source.Intent{DN: dn, Reset: true}, func() error { return eye.SetPassword(source.Entry{DN: dn}, "Other-Secret2", nil) })
+	}
+	if rdn := naming + "=Renamed " + fmt.Sprint(i); try(source.Intent{DN: dn, Rename: true}, func() error { return conn.ModifyDN(ldap.NewModifyDNRequest(dn, rdn, true, "")) }) {
+		dn = rdn + "," + parent
+	}
+	rdn, _ := directory.SplitDN(dn)
+	if ad && try(source.Intent{DN: dn, Rename: true, Into: a.container("Parked")}, func() error { return conn.ModifyDN(ldap.NewModifyDNRequest(dn, rdn, true, a.container("Parked"))) }) {
+		dn = rdn + "," + a.container("Parked")
+	}
+	try(source.Intent{DN: dn, Delete: true}, func() error { return conn.Del(ldap.NewDelRequest(dn, nil)) })
 }
 
 // A batch that the bound account has no right to carry out stays open, whoever
@@ -518,7 +639,7 @@ func TestALineWithoutTheRightToItStaysOpen(t *testing.T) {
 			assert.Equal(t, 6, res.Counts[batch.Applied], "OpenLDAP does not tell who may write")
 		} else {
 			assert.Equal(t, 6, res.Counts[batch.Refused], "it is foreseen")
-			assert.Contains(t, kept.Lines[0].Note, "may not write description here")
+			assert.Contains(t, kept.Lines[0].Note, "may not write description of it")
 		}
 		for range 3 {
 			res, kept = st.apply(b)
@@ -553,6 +674,63 @@ func TestAUnitWithARoleIsNotEmpty(t *testing.T) {
 	survey, err := c.Survey(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, survey.Hiding(), "it was read, and is not taken for hidden")
+}
+
+// What a role disables does not stand in the entry: it can be neither taken away
+// nor rewritten, and moves and deletes are guarded by something else.
+func TestAnAccountThatARoleDisables(t *testing.T) {
+	server := ns389.get(t, realserver.NS389)
+	s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}
+	s.fresh(t)
+	t.Cleanup(func() { s.sweep(t) })
+	st := newStory(t, s)
+	c := st.c
+	role, off, templates := "cn=retired,"+s.base, "cn=off,"+s.base, "cn=templates,"+s.base
+	for _, e := range []struct {
+		dn    string
+		attrs map[string][]string
+	}{
+		{role, map[string][]string{"objectClass": {"top", "ldapsubentry", "nsRoleDefinition", "nsSimpleRoleDefinition", "nsManagedRoleDefinition"}}},
+		{off, map[string][]string{"objectClass": {"top", "ldapsubentry", "nsRoleDefinition", "nsComplexRoleDefinition", "nsNestedRoleDefinition"}, "nsRoleDN": {role}}},
+		{templates, map[string][]string{"objectClass": {"top", "nsContainer"}}},
+		{`cn="` + off + `",` + templates, map[string][]string{"objectClass": {"top", "extensibleObject", "cosTemplate", "ldapsubentry"}, "cosPriority": {"1"}, "nsAccountLock": {"true"}, "cn": {off}}},
+		{"cn=switch," + s.base, map[string][]string{"objectClass": {"top", "ldapsubentry", "cosSuperDefinition", "cosClassicDefinition"}, "cosTemplateDn": {templates}, "cosSpecifier": {"nsRole"}, "cosAttribute": {"nsAccountLock operational"}}},
+	} {
+		s.add(t, c, e.dn, e.attrs)
+		t.Cleanup(func() { assert.NoError(t, c.Conn().Del(ldap.NewDelRequest(e.dn, nil))) })
+	}
+	ada, bram, clara := s.person(t, c, "Ada Quill", "aquill"), s.person(t, c, "Bram Tern", "btern"), s.person(t, c, "Clara Birk", "cbirk")
+	for _, dn := range []string{ada, bram} {
+		require.Zero(t, modify(c, dn, func(r *ldap.ModifyRequest) { r.Add("nsRoleDN", []string{role}) }))
+	}
+	require.Zero(t, modify(c, clara, func(r *ldap.ModifyRequest) { r.Add("nsAccountLock", []string{"true"}) }))
+	require.Eventually(t, func() bool { return s.entry(t, c, ada).First("nsAccountLock") == "true" }, 20*time.Second, 100*time.Millisecond, "the role disables it")
+
+	for dn, want := range map[string]string{ada: role, clara: ""} {
+		got, err := c.LockingRole(t.Context(), s.entry(t, c, dn))
+		require.NoError(t, err)
+		assert.Equal(t, directory.FoldDN(want), directory.FoldDN(got), dn)
+	}
+	_, refusals, err := st.stage("enable", "", ada)
+	require.ErrorIs(t, err, batch.ErrNothing)
+	assert.Contains(t, refusals[0].Why, "disabled by the role "+role)
+	_, _, err = st.stage("enable", "", clara)
+	require.NoError(t, err)
+
+	b := st.mustStage("move", s.container("Parked"), ada)
+	res, kept := st.apply(b)
+	assert.Equal(t, 1, res.Counts[batch.Applied], kept.Lines[0].Note)
+	moved := s.DN("Ada Quill", "Parked")
+	assert.NotNil(t, s.entry(t, c, moved))
+	st.undo(b)
+	assert.NotNil(t, s.entry(t, c, ada))
+	st.set.Batch.DeleteMinDisabled = calendar.Span{}
+	b, refusals, err = st.stageOrder(batch.Order{Actions: []string{batch.Delete}, EvenEnabled: true}, nil, bram)
+	require.NoError(t, err, "%v", refusals)
+	st.sign(b)
+	res, kept = st.apply(b)
+	assert.Equal(t, 1, res.Counts[batch.Applied], kept.Lines[0].Note)
+	st.verify()
 }
 
 // audited is what the auditor finds, as "check name confidence".

@@ -8,11 +8,14 @@ import (
 
 // Rights of directory objects (MS-ADTS 5.1.3.2).
 const (
+	rightDeleteChild   = 0x00000002
 	rightListChildren  = 0x00000004
 	rightReadProperty  = 0x00000010
+	rightWriteProperty = 0x00000020
 	rightControlAccess = 0x00000100
 	rightDelete        = 0x00010000
 	rightGenericAll    = 0x10000000
+	rightGenericWrite  = 0x40000000
 	rightGenericRead   = 0x80000000
 )
 
@@ -196,6 +199,62 @@ func (r *Reader) Sight(descriptor, sid string) Sight {
 	return out
 }
 
+// ForceChangePassword is the extended right to reset a password (MS-ADTS
+// 5.1.3.2.1), as access lists name it.
+var ForceChangePassword = func() string {
+	raw, err := ParseGUID("00299570-246d-11d0-a768-00aa006e0529")
+	if err != nil {
+		panic(err)
+	}
+	return raw
+}()
+
+// MayDelete tells whether the account may delete an entry of a class, or move it
+// away (MS-ADTS 3.1.1.5.5.1.1): by the access list of the entry, or by that of
+// what it stands in. Known is false where the lists do not tell.
+func (r *Reader) MayDelete(descriptor, sid, parent, class string) (may, known bool) {
+	of, known := r.here(descriptor, sid)
+	if known && (of == nil || grants(*of, rightDelete, Property{})) {
+		return true, true
+	}
+	above, knownAbove := r.here(parent, "")
+	if knownAbove && (above == nil || grants(*above, rightDeleteChild, Property{ID: class})) {
+		return true, true
+	}
+	return false, known && knownAbove
+}
+
+// MayWrite tells whether the account may write an attribute of an entry.
+func (r *Reader) MayWrite(descriptor, sid string, p Property) (may, known bool) {
+	of, known := r.here(descriptor, sid)
+	return known && (of == nil || grants(*of, rightWriteProperty, p)), known
+}
+
+// MayControl tells whether the account has an extended right to an entry.
+func (r *Reader) MayControl(descriptor, sid, right string) (may, known bool) {
+	of, known := r.here(descriptor, sid)
+	return known && (of == nil || grants(*of, rightControlAccess, Property{ID: right})), known
+}
+
+// here are the entries of a list that are about the account and about this very
+// entry; nil where everybody may do everything. They are not known where one of
+// them has a condition, which is not evaluated.
+func (r *Reader) here(descriptor, sid string) (mine *[]ace, known bool) {
+	list, there, err := accessList(descriptor)
+	if err != nil || !there {
+		return nil, err == nil
+	}
+	of := slices.DeleteFunc(r.concerning(list, sid != "" && r.token[sid]), func(a ace) bool { return a.flags&aceInheritOnly != 0 })
+	conditional := func(a ace) bool {
+		switch a.kind {
+		case aceAllowedConditional, aceDeniedConditional, aceAllowedObjectConditional, aceDeniedObjectConditional:
+			return true
+		}
+		return false
+	}
+	return &of, !slices.ContainsFunc(of, conditional)
+}
+
 // concerning returns the entries of a list that are about the account.
 func (r *Reader) concerning(list []ace, self bool) (mine []ace) {
 	for _, a := range list {
@@ -222,6 +281,9 @@ func decide(list []ace, right uint32, p Property) (allowed, settled bool) {
 		}
 		if mask&rightGenericRead != 0 {
 			mask |= rightReadProperty | rightListChildren
+		}
+		if mask&rightGenericWrite != 0 {
+			mask |= rightWriteProperty
 		}
 		if mask&right == 0 || a.object != "" && a.object != p.ID && a.object != p.Set {
 			continue

@@ -209,3 +209,49 @@ func TestAnEntryForAClassOfEntries(t *testing.T) {
 	s := NewReader([]string{me, everyone}, map[AttrID]Property{AttrMail: {ID: guidOf(1)}, AttrTitle: {ID: guidOf(2)}}).Sight(string(all), "")
 	assert.Equal(t, Sight{Known: true, Hidden: attrSet(AttrMail)}, s)
 }
+
+// What somebody may do is foreseen only where the lists tell it.
+func TestWhatMayBeDone(t *testing.T) {
+	r := NewReader([]string{me, crew}, map[AttrID]Property{AttrObjectClass: {ID: guidOf(9)}})
+	user, mail, names := guidOf(1), Property{ID: guidOf(2), Set: guidOf(3)}, Property{ID: guidOf(4)}
+	allow := func(sid string, mask uint32, object string) ace {
+		if object != "" {
+			return ace{aceAllowedObject, 0, mask, object, sid}
+		}
+		return ace{aceAllowed, 0, mask, "", sid}
+	}
+	deny := func(a ace) ace { a.kind++; return a }
+	none := descriptorOf()
+	type answer struct{ may, known bool }
+	ask := func(may, known bool) answer { return answer{may, known} }
+	yes, no, unknown := answer{true, true}, answer{false, true}, answer{}
+	for _, c := range []struct {
+		what      string
+		want, got answer
+	}{
+		{"nothing is granted", no, ask(r.MayDelete(none, "", none, user))},
+		{"the entry's own list", yes, ask(r.MayDelete(descriptorOf(allow(crew, rightDelete, "")), "", none, user))},
+		{"somebody else's right", no, ask(r.MayDelete(descriptorOf(allow(other, rightDelete, "")), "", none, user))},
+		{"the list of what it stands in", yes, ask(r.MayDelete(none, "", descriptorOf(allow(me, rightDeleteChild, "")), user))},
+		{"for entries of its class", yes, ask(r.MayDelete(none, "", descriptorOf(allow(me, rightDeleteChild, user)), user))},
+		{"for entries of another class", no, ask(r.MayDelete(none, "", descriptorOf(allow(me, rightDeleteChild, guidOf(7))), user))},
+		{"a denial first", no, ask(r.MayDelete(descriptorOf(deny(allow(me, rightDelete, "")), allow(crew, rightDelete, "")), "", none, user))},
+		{"a denial last", yes, ask(r.MayDelete(descriptorOf(allow(crew, rightDelete, ""), deny(allow(me, rightDelete, ""))), "", none, user))},
+		{"for those below only", no, ask(r.MayDelete(descriptorOf(ace{aceAllowed, aceInheritOnly | aceInherited, rightDelete, "", me}), "", none, user))},
+		{"a list above that is not shown", unknown, ask(r.MayDelete(none, "", "", user))},
+		{"a condition above", unknown, ask(r.MayDelete(none, "", descriptorOf(ace{aceAllowedConditional, 0, rightDeleteChild, "", me}), user))},
+		{"a condition about somebody else", no, ask(r.MayDelete(none, "", descriptorOf(ace{aceAllowedConditional, 0, rightDeleteChild, "", other}), user))},
+		{"everything", yes, ask(r.MayWrite(descriptorOf(allow(me, rightGenericAll, "")), "", mail))},
+		{"writing in general", yes, ask(r.MayWrite(descriptorOf(allow(me, rightGenericWrite, "")), "", mail))},
+		{"reading in general", no, ask(r.MayWrite(descriptorOf(allow(me, rightGenericRead, "")), "", mail))},
+		{"the set of the attribute", yes, ask(r.MayWrite(descriptorOf(allow(me, rightWriteProperty, guidOf(3))), "", mail))},
+		{"another attribute", no, ask(r.MayWrite(descriptorOf(allow(me, rightWriteProperty, guidOf(2))), "", names))},
+		{"no list that can be read", unknown, ask(r.MayWrite("x", "", mail))},
+		{"oneself", yes, ask(r.MayWrite(descriptorOf(allow(rawSelf, rightWriteProperty, "")), me, mail))},
+		{"somebody else's self", no, ask(r.MayWrite(descriptorOf(allow(rawSelf, rightWriteProperty, "")), other, mail))},
+		{"an extended right", yes, ask(r.MayControl(descriptorOf(allow(me, rightControlAccess, ForceChangePassword)), "", ForceChangePassword))},
+		{"another extended right", no, ask(r.MayControl(descriptorOf(allow(me, rightControlAccess, guidOf(5))), "", ForceChangePassword))},
+	} {
+		assert.Equal(t, c.want, c.got, c.what)
+	}
+}

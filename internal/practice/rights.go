@@ -55,7 +55,9 @@ func accessList(entries []string) string {
 	return string(append(append(head, 20, 0, 0, 0), acl...)) + body
 }
 
-var openToAll = accessEntry(false, 0, readProperty|listChildren, "")
+// openToAll lets everybody do everything but what is denied before it: it names
+// each right, since the one for all of them would stand for the denied ones too.
+var openToAll = accessEntry(false, 0, readProperty|listChildren|0xf0123, "")
 
 // Deny hides attributes of an entry, and of those below it where below is said;
 // without names, all of them. Deny with the empty name shows everything again.

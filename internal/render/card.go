@@ -31,6 +31,9 @@ type AccountCard struct {
 	People *reconcile.Result
 	// Elsewhere are checks that only an audit of the whole yard can look at.
 	Elsewhere []string
+	// Role is the role by which the account is disabled, "" where it is not
+	// disabled or by an attribute of its own.
+	Role string
 	// NotToBeEnabled says why the account must not be enabled, "" where nothing
 	// is known against it.
 	NotToBeEnabled string
@@ -62,6 +65,10 @@ func (c *AccountCard) hurdles(st Style) []hurdle {
 		case directory.ObstacleDisabled:
 			h.text = "disabled" + since + by
 			h.help, h.run = "To enable it, if it is to be used", c.Act("enable")
+			if c.Role != "" {
+				h.text = "disabled" + since + " by the role " + Visible(c.Role)
+				h.help, h.run = "To enable it, take it out of that role (its nsRoleDN, with the server's own tools), if it is to be used.", ""
+			}
 			if c.NotToBeEnabled != "" {
 				h.text, h.help = h.text+"; it is not to be enabled: "+c.NotToBeEnabled, ""
 			}
@@ -106,7 +113,7 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 		fmt.Fprintln(w, st.wrapped(st.paint("Cannot sign in: ", text.FgRed, text.Bold), "Cannot sign in: ", h.text))
 		if h.run != "" {
 			fmt.Fprintf(w, "  %s:  %s\n", h.help, Visible(h.run))
-		} else {
+		} else if h.help != "" {
 			fmt.Fprintf(w, "  %s\n", h.help)
 		}
 	}

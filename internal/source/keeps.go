@@ -196,3 +196,10 @@ func hidden(err error) bool {
 // Guarded tells whether what is sent cannot be read on the way: the connection
 // is encrypted, or does not leave this machine.
 func (s *Server) Guarded() bool { return s.secured != nil || s.local }
+
+// TakesPasswords tells whether passwords can be set over this connection: it has
+// to be guarded, and a 389 Directory Server takes them encrypted only, also from
+// its own machine.
+func (s *Server) TakesPasswords() bool {
+	return s.secured != nil || s.local && (s.Dialect != directory.NS389 || strings.HasPrefix(s.URL, "ldapi:"))
+}
