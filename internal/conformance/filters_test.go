@@ -134,7 +134,7 @@ func (m *filterMaker) one(depth int) string {
 	case 3:
 		rule := []string{"1.2.840.113556.1.4.803", "1.2.840.113556.1.4.804"}[m.IntN(2)]
 		if m.rules {
-			attr = []string{"userAccountControl", "instanceType", "groupType", attr}[m.IntN(4)]
+			attr = []string{"userAccountControl", "instanceType", "groupType"}[m.IntN(3)] // what bits a text has is an accident of the server
 		}
 		return "(" + attr + ":" + rule + ":=" + []string{"2", "65536", "0", "66050", "5"}[m.IntN(5)] + ")"
 	case 4:

@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 )
 
 // TestListsAreTheSameLiveAndFromAFile asks a server and a file of its entries
@@ -56,4 +57,30 @@ func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
 			}
 		}
 	})
+}
+
+// slapd's schema has no rule to order shadowExpire by: it finds nothing, and says
+// nothing.
+func TestWhatSlapdCannotOrderIsOrderedHere(t *testing.T) {
+	s := slapdSubject(t)
+	c := s.connect(t)
+	for logon, day := range map[string]string{"ada": "19000", "bram": "21000"} {
+		s.add(t, c, s.DN(logon, "Staff"), map[string][]string{"objectClass": {"inetOrgPerson", "shadowAccount"}, "cn": {logon}, "sn": {logon}, "uid": {logon}, "shadowExpire": {day}})
+	}
+	ask := func(text string) (found []string, err error) {
+		err = c.Each(t.Context(), source.Selection{Filter: text, Attributes: []string{"uid"}}, func() { found = nil }, func(e *directory.Entry) any { return e.First("uid") }, func(made any) { found = append(found, made.(string)) })
+		return found, err
+	}
+	plain, err := c.Select(t.Context(), "(shadowExpire<=20000)", []string{"uid"})
+	require.NoError(t, err)
+	require.Empty(t, plain, "this is what the rule is for")
+	found, err := ask("(&(shadowExpire<=20000)(uid=*))")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"ada"}, found)
+	_, err = ask("(!(shadowExpire<=20000))")
+	assert.ErrorContains(t, err, "what is negated cannot be told")
+	_, err = ask("(uidNumber=1*)")
+	assert.ErrorContains(t, err, "no rule to evaluate (uidNumber=1*) by")
+	_, err = ask("(&(createTimestamp>=20200101000000Z)(cn=a*))")
+	assert.NoError(t, err)
 }

@@ -9,6 +9,9 @@ type Definition struct {
 	Names  []string
 	Super  string // its supertype, by name or number
 	Syntax string // the number of its syntax, without the length
+	// Ordering and Substrings are the rules by which values are ordered and parts
+	// of them compared; "" where there is none, or the supertype has it.
+	Ordering, Substrings string
 	// ReadOnly tells that clients may not write it, Operational that it serves
 	// the directory itself.
 	ReadOnly, Operational bool
@@ -39,6 +42,12 @@ func ParseDefinition(text string) (d Definition, ok bool) {
 			}
 		case "SUP":
 			d.Super = strings.Trim(next, "'")
+			i++
+		case "ORDERING":
+			d.Ordering = strings.Trim(next, "'")
+			i++
+		case "SUBSTR":
+			d.Substrings = strings.Trim(next, "'")
 			i++
 		case "SYNTAX":
 			d.Syntax, _, _ = strings.Cut(strings.Trim(next, "'"), "{")

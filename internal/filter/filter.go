@@ -166,6 +166,37 @@ func (f Filter) AnyAttribute() bool {
 	return found
 }
 
+// Weaken returns a filter that is fulfilled at least where this one is, without
+// the conditions on order that cannot be evaluated where it is sent to: each is
+// replaced by the presence of the attribute. Of a condition, evaluates tells that
+// and whether it can be made up for here; one that cannot, or that is negated,
+// is an error.
+func (f Filter) Weaken(evaluates func(attr string, ordering bool) (there, here bool)) (weaker Filter, changed bool, err error) {
+	weaker = f
+	weaker.children = nil
+	switch f.op {
+	case opGreater, opLess, opSubstrings:
+		there, here := evaluates(f.attr, f.op != opSubstrings)
+		switch {
+		case !there && !here:
+			return f, false, fmt.Errorf("the server's schema has no rule to evaluate %s by, so it would find nothing", f)
+		case !there:
+			return Filter{op: opPresent, attr: f.attr}, true, nil
+		}
+	}
+	for i := range f.children {
+		child, did, err := f.children[i].Weaken(evaluates)
+		if err == nil && did && f.op == opNot {
+			err = fmt.Errorf("the server's schema has no rule to evaluate %s by, so what is negated cannot be told; ask it of a kept survey", f.children[i])
+		}
+		if err != nil {
+			return f, false, err
+		}
+		weaker.children, changed = append(weaker.children, child), changed || did
+	}
+	return weaker, changed, nil
+}
+
 // walk goes through the filter's nodes, which visit may change.
 func (f *Filter) walk(visit func(*Filter)) {
 	visit(f)

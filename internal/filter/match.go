@@ -293,6 +293,19 @@ func (c *column) undefined() test {
 	return constant(Undefined)
 }
 
+// ordered tells whether values come in an order: by a rule of the servers, or
+// since numbers and times have one, whatever the schema forgot.
+func (c *column) ordered() bool {
+	return c.kind.Ordered || !c.loose && (c.kind.Syntax == directory.SyntaxNumber || c.kind.Syntax == directory.SyntaxTime)
+}
+
+// OrdersHere tells whether conditions on the order of an attribute's values are
+// evaluated on entries, whatever the servers of a dialect do.
+func OrdersHere(d *directory.Dialect, attr string) bool {
+	c := columnOf(attr, d, nil)
+	return c.kind != nil && c.ordered()
+}
+
 // leaf makes a condition on one attribute ready.
 func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) {
 	if f.op != opPresent && f.op != opSubstrings {
@@ -314,7 +327,7 @@ func (m *Matcher) leaf(f *Filter, c column, d *directory.Dialect) (test, error) 
 		return c.any(substringTest(c.kind.Syntax, f.pieces)), nil
 	case opGreater, opLess:
 		want, ok := canonical(c.kind.Syntax, f.value)
-		if !c.kind.Ordered || !ok {
+		if !c.ordered() || !ok {
 			return c.undefined(), nil
 		}
 		order := orderOf(c.kind.Syntax)

@@ -216,3 +216,36 @@ func TestEntriesOfUnknownClassesAreWhatTheyCarry(t *testing.T) {
 		assert.Equal(t, want, m.Match(e), text)
 	}
 }
+
+// A server whose schema has no rule for a condition finds nothing, and says
+// nothing.
+func TestConditionsWithoutARuleAreMadeUpForOrRefused(t *testing.T) {
+	evaluates := func(attr string, ordering bool) (there, here bool) {
+		return attr != "shadowExpire" && attr != "employeeNumber", ordering && attr == "shadowExpire"
+	}
+	for text, want := range map[string]string{
+		"(&(uid=a)(shadowExpire<=19000))":                        "(&(uid=a)(shadowExpire=*))",
+		"(|(shadowExpire>=1)(createTimestamp<=20260101000000Z))": "(|(shadowExpire=*)(createTimestamp<=20260101000000Z))",
+		"(!(shadowExpire<=19000))":                               "what is negated cannot be told",
+		"(&(!(|(uid=a)(shadowExpire<=19000))))":                  "what is negated cannot be told",
+		"(employeeNumber>=100)":                                  "no rule to evaluate (employeeNumber>=100) by",
+		"(shadowExpire=1*)":                                      "no rule to evaluate (shadowExpire=1*) by",
+		"(&(shadowExpire=1)(!(employeeNumber=*)))":               "",
+	} {
+		f, err := Parse(text)
+		require.NoError(t, err)
+		weaker, changed, err := f.Weaken(evaluates)
+		switch {
+		case err != nil:
+			assert.ErrorContains(t, err, want, text)
+		case want == "":
+			assert.False(t, changed, text)
+		default:
+			assert.True(t, changed, text)
+			assert.Equal(t, want, weaker.String())
+		}
+	}
+	assert.True(t, OrdersHere(directory.OpenLDAP, "shadowExpire"))
+	assert.False(t, OrdersHere(directory.OpenLDAP, "employeeNumber"))
+	assert.False(t, OrdersHere(directory.OpenLDAP, "noSuchAttribute"))
+}

@@ -803,12 +803,65 @@ func (s *Server) keepSecrets(ctx context.Context, text string, attributes []stri
 	return nil
 }
 
+// weaken takes conditions out of a query that the server's schema has no rule
+// for: it would take them for undefined, and select nothing, without a word.
+// What they say is evaluated here, by what is returned; nil where nothing is.
+func (s *Server) weaken(ctx context.Context, q *Query) (*filter.Matcher, error) {
+	if s.Dialect != directory.OpenLDAP || q.Filter == "" {
+		return nil, nil // the others evaluate all
+	}
+	asked, err := filter.Parse(q.Filter)
+	if err != nil {
+		return nil, err
+	}
+	var failed error
+	weaker, changed, err := asked.Weaken(func(attr string, ordering bool) (there, here bool) {
+		able, err := s.evaluates(ctx, attr, ordering)
+		failed = errors.Join(failed, err)
+		return able, ordering && filter.OrdersHere(s.Dialect, attr)
+	})
+	if err != nil || failed != nil || !changed {
+		return nil, errors.Join(err, failed)
+	}
+	q.Filter = weaker.String()
+	if len(q.Attributes) > 0 {
+		q.Attributes = append(q.Attributes[:len(q.Attributes):len(q.Attributes)], asked.Attributes()...)
+	}
+	carried := map[string]bool{}
+	for _, name := range asked.Attributes() {
+		carried[strings.ToLower(name)] = true
+	}
+	return asked.For(s.Dialect, carried)
+}
+
+// evaluates tells whether the server's schema has a rule to order an attribute's
+// values by, or to compare parts of them; what is not known is taken to have.
+func (s *Server) evaluates(ctx context.Context, attr string, ordering bool) (bool, error) {
+	d, err := s.Defined(ctx, attr)
+	if err != nil || d == nil {
+		return true, err
+	}
+	for range len(s.schema) {
+		if ordering && d.Ordering != "" || !ordering && d.Substrings != "" {
+			return true, nil
+		}
+		if d = s.schema[strings.ToLower(d.Super)]; d == nil {
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
 // Each lets the server evaluate the selection.
 func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
 	if err := s.keepSecrets(ctx, sel.Filter, sel.Attributes); err != nil {
 		return err
 	}
 	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
+	fulfils, err := s.weaken(ctx, &q)
+	if err != nil {
+		return err
+	}
 	return s.retry(ctx, func() (err error) {
 		begin()
 		var v *seer
@@ -828,10 +881,15 @@ func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make fun
 				return err
 			}
 			for i := range page {
-				keep(make(&page[i]))
+				if fulfils == nil || fulfils.Match(&page[i]) == filter.True {
+					keep(make(&page[i]))
+				}
 			}
 			return nil
 		})
+		if ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError) && strings.Contains(sel.Filter, "~=") {
+			err = fmt.Errorf("the server cannot evaluate ~= in %s: use = and, for a part of a value, *: %w", sel.Filter, err)
+		}
 		return err
 	})
 }
