@@ -383,6 +383,10 @@ func (p *pass) notes() []string {
 	return notes
 }
 
+// NotOnHidden tells of actions that they are not done on a finding which rests on
+// what whoever read the directory may not have been shown.
+func NotOnHidden(action string) bool { return action == "delete" || action == "leave-groups" }
+
 // fill completes a finding with what every finding has.
 func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 	f.Check, f.Severity = j.Name, j.Severity
@@ -402,6 +406,10 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 	if hidden := p.hidden(j.Check, about); len(hidden) > 0 {
 		f.Confidence, f.Hidden = Likely, true
 		f.Evidence = withHidden(f.Evidence, hidden)
+		f.Suggest = slices.DeleteFunc(slices.Clone(f.Suggest), NotOnHidden)
+	}
+	if about.BuiltIn {
+		f.Suggest = nil // nothing built in is ever staged
 	}
 	for i := range f.Evidence {
 		f.Evidence[i].Value = clipped(f.Evidence[i].Value)

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
@@ -158,4 +159,25 @@ func TestNotesNameWhatIsHiddenAndWhere(t *testing.T) {
 	r = run(t, survey(directory.AD, all...), nil, Options{Checks: []string{"never-used"}})
 	assert.Contains(t, strings.Join(r.Notes, "\n"), "more is hidden elsewhere")
 	assert.Less(t, len(r.Notes), 15)
+}
+
+// What staging would refuse is not suggested.
+func TestNothingIsSuggestedThatIsRefused(t *testing.T) {
+	place := func(changes ...string) directory.Entry {
+		return entry("OU=Empty,DC=x", append([]string{"objectClass=organizationalUnit", "whenCreated=" + gen(500)}, changes...)...)
+	}
+	suggested := func(check string, entries ...directory.Entry) []string {
+		r := run(t, survey(directory.AD, append(entries, entry("DC=x", "objectClass=domainDNS", "objectSid="+sid("S-1-5-21-1-2-3")))...), nil, Options{Checks: []string{check}})
+		require.Len(t, r.Findings, 1, check)
+		return r.Findings[0].Suggest
+	}
+	used := entry("OU=Used,DC=x", "objectClass=organizationalUnit", "gPLink=[LDAP://CN=x;0]")
+	below := entry("CN=in,OU=Used,DC=x", "objectClass=device")
+	assert.Equal(t, []string{"delete"}, suggested("ou-empty", place(), used, below))
+	assert.Empty(t, suggested("ou-empty", veiled(place(), "gPLink"), used, below))
+	locked := func(rid string) directory.Entry {
+		return user("locked"+rid, "lockoutTime="+ticks(0), "objectSid="+sid("S-1-5-21-1-2-3-"+rid))
+	}
+	assert.Equal(t, []string{"unlock"}, suggested("locked-out", locked("1104")))
+	assert.Empty(t, suggested("locked-out", locked("500")), "nothing built in is staged")
 }

@@ -305,7 +305,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		if f.Unconfirmed {
 			return nil, fmt.Errorf("its finding %s rests on a match that is likely, not sure; say whose it is with \"yardbroom link confirm\" first", f.Check)
 		}
-		if f.Hidden && slices.ContainsFunc(o.Actions, destroys) {
+		if f.Hidden && slices.ContainsFunc(o.Actions, audit.NotOnHidden) {
 			return nil, fmt.Errorf("its finding %s rests on what may be there and is not shown; nothing is deleted, and nobody taken out of groups, on that", f.Check)
 		}
 		check, err := s.Catalog.Named(f.Check)
@@ -344,10 +344,6 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	}
 	return line, nil
 }
-
-// destroys tells of actions that are not done on a finding that rests on what
-// whoever read the directory may not have been shown.
-func destroys(action string) bool { return action == Delete || action == LeaveGroups }
 
 // takesAway tells whether the line takes something from whoever uses the
 // account, which somebody who has signed in since would miss.

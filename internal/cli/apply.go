@@ -112,17 +112,20 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		more, err = a.reassess(ctx, cmd, back)
 		refusals = append(refusals, more...)
 	}
+	var unsigned []batch.Refusal
 	if err == nil && !cmd.Bool("stage") {
-		var more []batch.Refusal
-		more, err = carry.WithoutPrivileged(back)
-		refusals = append(refusals, more...)
+		unsigned, err = carry.WithoutPrivileged(back)
+		refusals = append(refusals, unsigned...)
 	}
 	a.tellRefusals("undone", refusals)
 	if err != nil {
 		return err
 	}
 	if !cmd.Bool("stage") {
-		return a.saveAndCarry(ctx, cmd, s, back)
+		if err := a.saveAndCarry(ctx, cmd, s, back); err != nil || len(unsigned) == 0 {
+			return err
+		}
+		return &exitError{exitNotDone, fmt.Errorf("%s left for a signature: \"yardbroom undo %d --stage\" makes the batch for it", render.Count(len(unsigned), "line"), b.ID)}
 	}
 	if err := back.Save(ctx, s); err != nil {
 		return err

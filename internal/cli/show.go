@@ -242,6 +242,13 @@ func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]str
 	if uid := e.First("uid"); uid != "" {
 		filter += "(memberUid=" + source.EscapeFilter(uid) + ")"
 	}
+	if gid := e.First("gidNumber"); gid != "" {
+		filter += "(&(objectClass=posixGroup)(gidNumber=" + source.EscapeFilter(gid) + "))"
+	}
+	if sid, err := directory.ParseSID(e.First("objectSid")); err == nil && e.First("primaryGroupID") != "" {
+		domain := sid[:strings.LastIndex(sid, "-")+1]
+		filter += "(&(objectClass=group)(objectSid=" + source.EscapeFilter(domain+e.First("primaryGroupID")) + "))"
+	}
 	groups, err := src.Find(ctx, filter+")")
 	if err != nil {
 		return nil, err

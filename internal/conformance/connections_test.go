@@ -110,6 +110,14 @@ func TestKerberosTicketsSignIn(t *testing.T) {
 	y.Bind.CredentialCache = filepath.Join(t.TempDir(), "none")
 	_, err = connect(t, y)
 	assert.ErrorContains(t, err, "sign in with kinit first")
+	y.Bind.CredentialCache, y.Bind.Service = cache, ""
+	_, err = connect(t, y)
+	assert.ErrorContains(t, err, "kerberos knows services by name")
+	y.Bind.CredentialCache, _ = server.Kinit(t, "administrator", server.Password, "-l", "1s")
+	time.Sleep(1100 * time.Millisecond)
+	_, err = connect(t, y)
+	assert.ErrorContains(t, err, "expired")
+	assert.ErrorContains(t, err, "get a new one")
 }
 
 func TestProbeTellsWhatTheAccountCanDo(t *testing.T) {

@@ -38,7 +38,7 @@ func (s *Survey) Obstacles(a *Account, asOf time.Time) []Obstacle {
 		out = append(out, Obstacle{What: ObstacleLocked, By: l.By, Since: a.LockedAt, Until: s.lockEnds(a), Likely: l.Likely})
 	}
 	switch expires := s.PasswordExpires(a); {
-	case a.MustChange:
+	case a.MustChange && a.Kind != KindComputer && a.Kind != KindService: // which change theirs by themselves
 		out = append(out, Obstacle{What: ObstacleMustChange, By: s.Dialect.MustChange[0]})
 	case expires.Known() && !expires.Time().After(asOf) && (s.Dialect != AD || a.Flags&UACPasswordNeverExpires == 0):
 		out = append(out, Obstacle{What: ObstaclePassword, By: expires.Attr(), Since: expires})
@@ -64,6 +64,9 @@ func (s *Survey) Untold(a *Account, asOf time.Time) []Obstacle {
 	hidden(ObstacleDisabled, s.Disabled(a, asOf), s.Dialect.Enabled)
 	hidden(ObstacleExpired, s.Expired(a, asOf), s.Dialect.Expiry)
 	hidden(ObstacleLocked, s.LockedOut(a, asOf), s.Dialect.Locked)
+	if a.Kind == KindComputer || a.Kind == KindService {
+		return out
+	}
 	hidden(ObstacleMustChange, a.unless(Answer{Yes: a.MustChange}, s.Dialect.MustChange), s.Dialect.MustChange)
 	return out
 }

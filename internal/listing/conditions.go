@@ -43,17 +43,20 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 	all.answer(c.Expired, frame.Expired, asOf)
 	all.answer(c.Locked, frame.LockedOut, asOf)
 	all.ofAccounts(c.Locked, nil, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes })
-	all.ofAccounts(c.NeverUsed, d.LastLogon, func(a *directory.Account) bool {
-		last := frame.LastSignIn(a, asOf)
-		return !last.Known() && !last.Unreadable()
-	})
+	if c.NeverUsed {
+		all.unless(func(a *directory.Account) bool { return frame.LastSignIn(a, asOf).Known() }, d.LastLogon, func(a *directory.Account) bool {
+			return !frame.LastSignIn(a, asOf).Unreadable()
+		})
+	}
 	if c.Idle != nil {
 		line := c.Idle.Before(asOf)
-		all.ofAccounts(true, d.LastLogon, func(a *directory.Account) bool {
-			if last := frame.LastSignIn(a, asOf); last.Known() || last.Unreadable() {
-				return last.Known() && !last.Time().After(line)
-			}
-			return notAfter(a.Created, line)
+		since := func(a *directory.Account) bool {
+			last := frame.LastSignIn(a, asOf)
+			return last.Known() && last.Time().After(line)
+		}
+		all.unless(since, d.LastLogon, func(a *directory.Account) bool {
+			last := frame.LastSignIn(a, asOf)
+			return last.Known() || !last.Unreadable() && notAfter(a.Created, line)
 		})
 	}
 	if c.PasswordOlder != nil {
@@ -101,6 +104,13 @@ func (t *tests) ofAccounts(asked bool, rests []directory.AttrID, test func(*dire
 		*t = append(*t, isAccount)
 		t.add(rests, test)
 	}
+}
+
+// unless adds a test of accounts that what is shown may disprove, whatever else
+// is hidden.
+func (t *tests) unless(disproved func(*directory.Account) bool, rests []directory.AttrID, test func(*directory.Account) bool) {
+	*t = append(*t, isAccount, func(a *directory.Account) filter.Truth { return filter.TruthOf(!disproved(a)) })
+	t.add(rests, test)
 }
 
 // answer adds, if it is asked for, that the survey says yes to a question about

@@ -65,7 +65,7 @@ func (s *Server) Tool(t testing.TB, args ...string) {
 
 // Kinit gets a ticket for an account into a credential cache and returns the
 // cache and the Kerberos configuration.
-func (s *Server) Kinit(t testing.TB, account, password string) (cache, conf string) {
+func (s *Server) Kinit(t testing.TB, account, password string, options ...string) (cache, conf string) {
 	t.Helper()
 	dir := t.TempDir()
 	cache, conf = filepath.Join(dir, "cache"), filepath.Join(dir, "krb5.conf")
@@ -81,7 +81,7 @@ func (s *Server) Kinit(t testing.TB, account, password string) (cache, conf stri
   kdc = 127.0.0.1:88
  }
 `), 0o600))
-	cmd := exec.Command(Program(t, "kinit", "krb5-user"), "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")
+	cmd := exec.Command(Program(t, "kinit", "krb5-user"), append(options, "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")...)
 	cmd.Env = append(os.Environ(), "KRB5_CONFIG="+conf)
 	cmd.Stdin = strings.NewReader(password + "\n")
 	out, err := cmd.CombinedOutput()

@@ -418,6 +418,9 @@ func (s *Server) bindKerberos(host string) error {
 		if ldap.IsErrorWithCode(err, ldap.LDAPResultStrongAuthRequired) {
 			return fmt.Errorf("%s wants Kerberos sign-ins encrypted: use ldaps://", s.URL)
 		}
+		if b.Service == "" && net.ParseIP(host) != nil {
+			return fmt.Errorf("%s: kerberos knows services by name: give the server's name instead of its address, or set service: ldap/NAME in the yard's bind: %w", s.URL, err)
+		}
 		return fmt.Errorf("%s: kerberos as %s: %w", s.URL, service, err)
 	}
 	s.Bound = client.Credentials.UserName() + "@" + client.Credentials.Domain()

@@ -5,8 +5,10 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3/gssapi"
+	"github.com/jcmturner/gokrb5/v8/credentials"
 )
 
 // kerberosClient reads tickets and the Kerberos configuration. The Kerberos
@@ -37,7 +39,32 @@ func kerberosClient(cache, conf string) (client *gssapi.Client, err error) {
 			client, err = nil, fmt.Errorf("%s or the credential cache cannot be read (%v)", conf, broken)
 		}
 	}()
+	if err := ticketLives(cache, time.Now()); err != nil {
+		return nil, err
+	}
 	return gssapi.NewClientFromCCache(cache, conf)
+}
+
+// ticketLives is an error if the ticket by which others are got has expired.
+func ticketLives(cache string, now time.Time) error {
+	held, err := credentials.LoadCCache(cache)
+	if err != nil {
+		return err
+	}
+	var ended time.Time
+	for _, c := range held.GetEntries() {
+		if len(c.Server.PrincipalName.NameString) == 0 || c.Server.PrincipalName.NameString[0] != "krbtgt" {
+			continue
+		}
+		if c.EndTime.After(now) {
+			return nil
+		}
+		ended = c.EndTime
+	}
+	if ended.IsZero() {
+		return nil // there may be a ticket for the service alone
+	}
+	return fmt.Errorf("the ticket in %s expired %s: get a new one", cache, ended.Local().Format("2006-01-02 15:04 MST"))
 }
 
 // oneLine is a section of a Kerberos configuration on one line, relation the
