@@ -111,6 +111,7 @@ type Action struct {
 	Stays  []string     `json:"stays,omitempty"`  // leave-groups: the groups that must not be touched
 	Unlock bool         `json:"unlock,omitempty"` // reset-password: lift a lock too
 	Image  *Image       `json:"image,omitempty"`  // restore: the entry as it was
+	Spelt  []Reference  `json:"spelt,omitempty"`  // move, back: references that wrote the old name in a way of their own
 	Home   *homes.Place `json:"home,omitempty"`   // the folder that is set aside, put back or archived
 }
 

@@ -236,7 +236,7 @@ func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *di
 		}
 	}
 	moved := past.main(a.Name)
-	return r.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target())
+	return r.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target(), a.Spelt)
 }
 
 // deletable tells why an entry must stay: by what stands below it, by its
@@ -280,7 +280,7 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 		}
 	}
 	gone := past.main(batch.Delete)
-	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "")
+	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "", nil)
 }
 
 // references finds every entry that names this one, or one that moves along
@@ -372,8 +372,9 @@ func logonIn(dn string) string {
 
 // follow reads the references to an entry back after it was moved or
 // deleted, and corrects those that the server did not take along. The new
-// name is "" for a deleted entry.
-func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string) error {
+// name is "" for a deleted entry; odd are references that had it in a spelling of
+// their own.
+func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string, odd []batch.Reference) error {
 	if before == nil {
 		return nil
 	}
@@ -382,7 +383,7 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 		if at == "" {
 			continue // it named itself, and is gone
 		}
-		newValue := directory.Rebased(string(ref.Value), oldDN, newDN)
+		newValue := asSpelt(odd, &ref, directory.Rebased(string(ref.Value), oldDN, newDN))
 		if ref.Attr == "memberUid" && newDN != "" {
 			// By logon name, which changes only where it is in the entry's name.
 			if !strings.EqualFold(logonIn(oldDN), string(ref.Value)) {

@@ -222,7 +222,7 @@ func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Ima
 			past.note(fmt.Sprintf("%s of %s was not put back: %s", ref.Attr, ref.DN, why))
 			continue
 		}
-		value := e.DN
+		value := asSpelt(im.References, &ref, e.DN)
 		if ref.Attr == "memberUid" {
 			value = string(ref.Value)
 		}

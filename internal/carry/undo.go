@@ -288,12 +288,36 @@ func bringBack(l *batch.Line, d *directory.Dialect, dn string, im *batch.Image) 
 // deleted from guards nothing.
 func moveBack(l *batch.Line, s *pastStep, deleted bool) {
 	rdn, parent := directory.SplitDN(s.DN)
-	l.Actions = append(l.Actions, batch.Action{Name: batch.Move, RDN: rdn, To: parent})
+	l.Actions = append(l.Actions, batch.Action{Name: batch.Move, RDN: rdn, To: parent, Spelt: oddlySpelt(s)})
 	l.Changes = append(l.Changes, batch.Change{What: "place", Old: s.target(), New: s.DN})
 	if !deleted {
 		l.DN = s.target()
 		l.Guard = append(l.Guard, batch.Guard{Attr: "container", Rule: batch.Container, Values: []batch.Octets{batch.Octets(s.Superior)}})
 	}
+}
+
+// oddlySpelt are the references to an entry that was moved which would not come back
+// letter by letter from its new name.
+func oddlySpelt(s *pastStep) (odd []batch.Reference) {
+	if s.before == nil {
+		return nil
+	}
+	for _, ref := range s.before.References {
+		if there := directory.Rebased(string(ref.Value), s.DN, s.target()); directory.Rebased(there, s.target(), s.DN) != string(ref.Value) {
+			odd = append(odd, ref)
+		}
+	}
+	return odd
+}
+
+// asSpelt is the spelling of a name that a reference had.
+func asSpelt(odd []batch.Reference, ref *batch.Reference, name string) string {
+	for i := range odd {
+		if o := &odd[i]; o.ID == ref.ID && o.Attr == ref.Attr && directory.FoldDN(string(o.Value)) == directory.FoldDN(name) {
+			return string(o.Value)
+		}
+	}
+	return name
 }
 
 // groupsBack stages the return into the groups that were left, or the leaving

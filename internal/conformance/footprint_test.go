@@ -2,6 +2,7 @@ package conformance
 
 import (
 	"context"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"
@@ -210,5 +212,34 @@ func TestWhatAServerCannotHaveIsAbsent(t *testing.T) {
 			res, kept := st.apply(b)
 			require.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts, kept.Lines[0].Note)
 		}
+	})
+}
+
+// Names come back in the spelling that they had, of entries and in references.
+func TestNamesComeBackAsTheyWereSpelt(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		if s.dialect.KeepsLinks {
+			t.Skip("the server writes references itself")
+		}
+		st := newStory(t, s)
+		ada := s.person(t, st.c, "Ada Quill", "aquill")
+		was := s.entry(t, st.c, ada).DN
+		odd := strings.Replace(strings.ToUpper(was), "ADA QUILL", "ada  Quill", 1)
+		group := s.group(t, st.c, "crew", odd)
+		spelt := s.entry(t, st.c, group).Get("member")
+		b := st.mustStage(batch.Move, s.container("Parked"), ada)
+		st.apply(b)
+		require.NotEqual(t, spelt, s.entry(t, st.c, group).Get("member"))
+		st.undo(b)
+		assert.Equal(t, was, s.entry(t, st.c, ada).DN)
+		assert.Equal(t, spelt, s.entry(t, st.c, group).Get("member"))
+		st.set.Batch.DeleteMinDisabled = calendar.Span{}
+		b, refusals, err := st.stageOrder(batch.Order{Actions: []string{batch.Delete}, EvenEnabled: true}, nil, ada)
+		require.NoError(t, err, "%v", refusals)
+		st.sign(b)
+		st.apply(b)
+		st.undo(b)
+		assert.Equal(t, was, s.entry(t, st.c, ada).DN)
+		assert.Equal(t, spelt, s.entry(t, st.c, group).Get("member"), "of a deleted entry too")
 	})
 }
