@@ -2,6 +2,7 @@ package roster
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -95,9 +96,13 @@ const mostSeen = 100
 func (t *table) unclear(source string, opt Options, err error) *Unclear {
 	u := &Unclear{Source: source, Form: t.form, Err: err}
 	first, body := t.rows[0].cells, t.rows
-	header := hasNames(first, opt) || len(body) > 1 && !slices.ContainsFunc(first, looksLikeValue) && slices.ContainsFunc(body[1].cells, looksLikeValue)
+	foreign := !hasNames(first, opt) && len(opt.Map) == 0 && len(body) > 1 && !slices.ContainsFunc(first, looksLikeValue) && slices.ContainsFunc(body[1].cells, looksLikeValue)
+	header := foreign || hasNames(first, opt)
 	if header {
 		body = body[1:]
+	}
+	if foreign {
+		u.Err = errors.New("none of its headers is known: say which column is what, such as --map person-id=1 --map name=2, or in the settings (roster: columns)")
 	}
 	for i := range first[:min(len(first), mostSeen)] {
 		var s Seen
