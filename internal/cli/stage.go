@@ -161,14 +161,16 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if err := a.tellStaged(ctx, s, b); err != nil {
 		return err
 	}
-	return a.tellForeseen(ctx, p, stager, b)
+	a.tellForeseen(ctx, p, stager, b)
+	return nil
 }
 
-// tellForeseen says what will keep a batch from being carried out as things are.
-func (a *app) tellForeseen(ctx context.Context, p *place, stager *batch.Stager, b *batch.Batch) error {
+// tellForeseen says what will keep a batch that is staged from being carried out
+// as things are.
+func (a *app) tellForeseen(ctx context.Context, p *place, stager *batch.Stager, b *batch.Batch) {
 	not, err := stager.Foreseen(ctx, b)
 	if err != nil {
-		return err
+		a.note("note: whether all of it may be done could not be found out: %v", err)
 	}
 	if server, live := p.server(); live && len(not) > 0 { // marked, not refused: another account may carry it out
 		names := map[string][]string{}
@@ -187,7 +189,6 @@ func (a *app) tellForeseen(ctx context.Context, p *place, stager *batch.Stager, 
 	if stager.Unencrypted(b) {
 		a.note("note: passwords are set over an encrypted connection only, and this one is not: give the yard an ldaps:// address, or starttls")
 	}
-	return nil
 }
 
 // chosenCheck is the name of the check that the conditions of one staging are.

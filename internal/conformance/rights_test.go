@@ -629,6 +629,14 @@ func TestALineWithoutTheRightToItStaysOpen(t *testing.T) {
 		t.Cleanup(func() { eye.Close() })
 		st.c = eye
 
+		for from, want := range map[*source.Server]int{eye: 6, keeper: 0} {
+			if s.dialect == directory.OpenLDAP {
+				want = 0
+			}
+			not, err := (&batch.Stager{From: from, Dialect: s.dialect}).Foreseen(t.Context(), b)
+			require.NoError(t, err)
+			assert.Len(t, not, want, "staging marks them")
+		}
 		kept, err := batch.Load(t.Context(), st.Store, b.ID)
 		require.NoError(t, err)
 		r := st.runner(kept)
