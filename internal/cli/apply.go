@@ -383,6 +383,9 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	if !dry {
 		defer a.signHead(context.WithoutCancel(ctx), s)
 	}
+	if dry && !server.TellsRights() {
+		a.note("note: this server does not tell beforehand what %s may write; a line that it may not do stays open", server.Bound)
+	}
 	return a.tellResult(b, res, dry)
 }
 

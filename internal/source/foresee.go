@@ -35,6 +35,9 @@ func (s *Server) Foresight() *Foresight {
 	return &Foresight{s, map[string]*entryRights{}, map[string]directory.Property{}, map[string]map[string]bool{}}
 }
 
+// TellsRights tells whether the server tells beforehand what may be done.
+func (s *Server) TellsRights() bool { return s.Dialect != directory.OpenLDAP }
+
 // entryRights are the rights to one entry. What the server does not tell is
 // nil or not known.
 type entryRights struct {
