@@ -119,6 +119,7 @@ const (
 	AttrHidesBelow
 	AttrHasSubordinates
 	AttrNumSubordinates
+	AttrApproxSubordinates
 	AttrMemberOf
 	AttrExtension1
 	AttrExtension2
@@ -246,6 +247,7 @@ var attrNames = [attrCount]string{
 	AttrHidesBelow:                 "objectClass;x-hides-below",
 	AttrHasSubordinates:            "hasSubordinates",
 	AttrNumSubordinates:            "numSubordinates",
+	AttrApproxSubordinates:         "msDS-Approx-Immed-Subordinates",
 	AttrMemberOf:                   "memberOf",
 	AttrExtension1:                 "extensionAttribute1",
 	AttrExtension2:                 "extensionAttribute2",

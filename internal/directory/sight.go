@@ -150,9 +150,10 @@ func (v *visibility) note(a *Account, e *Entry) {
 	if a.Hidden.Has(AttrObjectClass) { // what it is cannot be told
 		v.veiled = append(v.veiled, strings.Clone(e.DN))
 	}
-	if a.Present.Has(AttrNumSubordinates) || a.Present.Has(AttrHasSubordinates) {
+	if a.Present.Has(AttrNumSubordinates) || a.Present.Has(AttrHasSubordinates) || a.Present.Has(AttrApproxSubordinates) {
 		n, _ := strconv.Atoi(e.First(AttrNumSubordinates.String()))
-		if n == 0 && e.First(AttrHasSubordinates.String()) == "TRUE" {
+		about, _ := strconv.Atoi(e.First(AttrApproxSubordinates.String())) // not exact, but not made of nothing
+		if n == 0 && (about > 0 || e.First(AttrHasSubordinates.String()) == "TRUE") {
 			n = 1
 		}
 		if n > 0 {

@@ -230,3 +230,12 @@ func TestWhoSaysToBeAMemberIsOne(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{"Empty": true, "Part": true, "Whole": false}, incomplete)
 }
+
+// An estimate tells that there is something, not how much.
+func TestAnEstimateOfWhatStandsBelowIsBelievedForSomething(t *testing.T) {
+	ou := func(name, about string) []string {
+		return []string{"OU=" + name + ",DC=x", "objectClass: organizationalUnit", "msDS-Approx-Immed-Subordinates: " + about}
+	}
+	s := settled(t, AD, [][]string{ou("Empty", "0"), ou("Veiled", "6"), ou("Shown", "9"), {"CN=a,OU=Shown,DC=x", "objectClass: user"}})
+	assert.Equal(t, []string{"Veiled: entries"}, told(s))
+}
