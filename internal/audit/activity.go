@@ -171,7 +171,7 @@ func staleComputer(p *pass, a *directory.Account) *Finding {
 	since, by := last.Time(), p.logonEvidence(a, last)
 	if set.After(last.Moment) {
 		since = set.Time()
-		by = append([]Evidence{evidenceOf(set, p.Dialect.PasswordSet...)}, by...)
+		by = append([]Evidence{evidence(set)}, by...)
 	}
 	if since.IsZero() || since.After(p.lines.staleComputer) {
 		return nil
@@ -225,7 +225,7 @@ func neverUsed(p *pass, a *directory.Account) *Finding {
 	if f == nil {
 		return nil
 	}
-	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidenceOf(a.Created, p.Dialect.Created))
+	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidence(a.Created))
 	if !p.allAsked && !p.replicated(a) {
 		f.Confidence = Likely
 	}
@@ -252,9 +252,9 @@ func unjoined(p *pass, a *directory.Account) *Finding {
 	if f == nil {
 		return nil
 	}
-	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidenceOf(a.Created, p.Dialect.Created))
+	f.Since, f.Evidence = a.Created.Time(), append(p.logonEvidence(a, last), evidence(a.Created))
 	if set.Present() {
-		f.Evidence = append(f.Evidence, evidenceOf(set, p.Dialect.PasswordSet...))
+		f.Evidence = append(f.Evidence, evidence(set))
 	}
 	if !p.allAsked && !p.replicated(a) {
 		f.Confidence = Likely
@@ -271,7 +271,7 @@ func mustChangeOverdue(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	mark := Evidence{p.Dialect.MustChange[0].String(), "must change at next logon"}
-	f.Since, f.Evidence = a.Created.Time(), []Evidence{mark, evidenceOf(a.Created, p.Dialect.Created)}
+	f.Since, f.Evidence = a.Created.Time(), []Evidence{mark, evidence(a.Created)}
 	return f
 }
 
@@ -310,7 +310,7 @@ func passwordExpiring(p *pass, a *directory.Account) *Finding {
 	}
 	f.Evidence = []Evidence{{"password expires", m.Time().Format(time.RFC3339)}}
 	if a.PasswordSet.Known() {
-		f.Evidence = append(f.Evidence, evidenceOf(a.PasswordSet, p.Dialect.PasswordSet...))
+		f.Evidence = append(f.Evidence, evidence(a.PasswordSet))
 	}
 	return f
 }

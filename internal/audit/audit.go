@@ -480,16 +480,6 @@ func evidence(m directory.Moment) Evidence {
 	return Evidence{m.Attr().String(), "absent"}
 }
 
-// evidenceOf is evidence by the first of the attributes that could show the
-// moment where none does.
-func evidenceOf(m directory.Moment, shown ...directory.AttrID) Evidence {
-	e := evidence(m)
-	if e.Attr == "" && len(shown) > 0 {
-		e.Attr = shown[0].String()
-	}
-	return e
-}
-
 // confidence is likely where an answer is.
 func confidence(answers ...directory.Answer) Confidence {
 	for _, a := range answers {

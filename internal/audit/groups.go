@@ -100,7 +100,7 @@ func groupEmpty(p *pass, report func(*directory.Subject, Finding)) {
 		if others || len(g.Logons) > 0 {
 			continue
 		}
-		f := Finding{Evidence: []Evidence{{"members", "none"}, evidenceOf(g.Created, p.Dialect.Created)}}
+		f := Finding{Evidence: []Evidence{{"members", "none"}, evidence(g.Created)}}
 		if len(g.Members) > 0 {
 			f.Evidence[0].Value = "only itself or a placeholder"
 		}
@@ -327,7 +327,7 @@ func ouEmpty(p *pass, report func(*directory.Subject, Finding)) {
 		if u.BuiltIn || p.HasBelow(u.Key) || linked[u.Key] || parking[u.Key] || p.IsWellKnown(u.Key) || !atOrBefore(u.Created, p.lines.fresh) {
 			continue
 		}
-		report(&u.Subject, Finding{Evidence: []Evidence{{"entries below", "none"}, evidenceOf(u.Created, p.Dialect.Created)}})
+		report(&u.Subject, Finding{Evidence: []Evidence{{"entries below", "none"}, evidence(u.Created)}})
 	}
 }
 

@@ -208,20 +208,22 @@ func (p *pass) factsOf(c *Check, a *directory.Account) (out []Evidence) {
 	if w.Idle != nil || w.NeverUsed {
 		out = append(out, p.logonEvidence(a, p.LastSignIn(a, p.asOf))...)
 		if !p.LastSignIn(a, p.asOf).Known() {
-			out = append(out, evidenceOf(a.Created, p.Dialect.Created))
+			made := evidence(a.Created)
+			made.Attr = p.Dialect.Created.String() // also where it is absent, and so shown by none
+			out = append(out, made)
 		}
 	}
 	if w.PasswordOlder != nil {
-		out = append(out, evidenceOf(p.PasswordSet(a), p.Dialect.PasswordSet...))
+		out = append(out, evidence(p.PasswordSet(a)))
 	}
 	if w.ExpiresIn != nil || w.Expired {
-		out = append(out, evidenceOf(a.Expires, p.Dialect.Expiry...))
+		out = append(out, evidence(a.Expires))
 	}
 	if w.Enabled || w.Disabled || w.Locked {
 		out = append(out, Evidence{"state", p.State(a, p.asOf)})
 	}
 	if w.New != nil {
-		out = append(out, evidenceOf(a.Created, p.Dialect.Created))
+		out = append(out, evidence(a.Created))
 	}
 	if w.MemberOf != "" {
 		out = append(out, Evidence{"member of", w.MemberOf})

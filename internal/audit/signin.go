@@ -105,7 +105,7 @@ func passwordOld(p *pass, a *directory.Account) *Finding {
 	}
 	f := p.enabled(a)
 	if f != nil {
-		f.Since, f.Evidence = set.Time(), []Evidence{evidenceOf(set, p.Dialect.PasswordSet...)}
+		f.Since, f.Evidence = set.Time(), []Evidence{evidence(set)}
 	}
 	return f
 }
@@ -226,7 +226,7 @@ func keyPasswordOld(p *pass, a *directory.Account) *Finding {
 	if !a.KeyAccount || !atOrBefore(a.PasswordSet, p.lines.keyPassword) {
 		return nil
 	}
-	return &Finding{Since: a.PasswordSet.Time(), Evidence: []Evidence{evidenceOf(a.PasswordSet, p.Dialect.PasswordSet...)}}
+	return &Finding{Since: a.PasswordSet.Time(), Evidence: []Evidence{evidence(a.PasswordSet)}}
 }
 
 func serviceOwnerless(p *pass, a *directory.Account) *Finding {

@@ -173,17 +173,10 @@ func (a *app) tellForeseen(ctx context.Context, p *place, stager *batch.Stager, 
 		a.note("note: whether all of it may be done could not be found out: %v", err)
 	}
 	if server, live := p.server(); live && len(not) > 0 { // marked, not refused: another account may carry it out
-		names := map[string][]string{}
-		for _, r := range not {
-			names[r.Why] = append(names[r.Why], r.Account)
-		}
-		for _, why := range slices.Sorted(maps.Keys(names)) {
-			some := names[why]
-			text := strings.Join(some[:min(3, len(some))], ", ")
-			if len(some) > 3 {
-				text += ", …"
-			}
-			a.note("note: %s %s, %s: %s; apply it with an account that may", server.Bound, why, render.Count(len(some), "line"), text)
+		reasons, names := byReason(not)
+		slices.Sort(reasons)
+		for _, why := range reasons {
+			a.note("note: %s %s, %s: %s; apply it with an account that may", server.Bound, why, render.Count(len(names[why]), "line"), someOf(names[why]))
 		}
 	}
 	if stager.Unencrypted(b) {
@@ -712,27 +705,36 @@ func (a *app) tellRefusals(what string, refusals []batch.Refusal) {
 		}
 		return
 	}
-	var reasons []string
-	names := map[string][]string{}
-	for _, r := range refusals {
-		if names[r.Why] == nil {
-			reasons = append(reasons, r.Why)
-		}
-		names[r.Why] = append(names[r.Why], r.Account)
-	}
+	reasons, names := byReason(refusals)
 	slices.SortStableFunc(reasons, func(x, y string) int { return len(names[y]) - len(names[x]) })
 	for i, why := range reasons {
 		if i == fewRefusals {
 			a.note("not %s, for other reasons: %d more", what, len(reasons)-i)
 			break
 		}
-		some := names[why]
-		text := fmt.Sprintf("not %s, %s: %s: %s", what, render.Count(len(some), "line"), why, strings.Join(some[:min(3, len(some))], ", "))
-		if len(some) > 3 {
-			text += ", …"
-		}
-		fmt.Fprintln(a.err, render.Visible(text))
+		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not %s, %s: %s: %s", what, render.Count(len(names[why]), "line"), why, someOf(names[why]))))
 	}
+}
+
+// byReason returns the reasons of refusals in the order they come, and whom each
+// is about.
+func byReason(refusals []batch.Refusal) (reasons []string, names map[string][]string) {
+	names = map[string][]string{}
+	for _, r := range refusals {
+		if names[r.Why] == nil {
+			reasons = append(reasons, r.Why)
+		}
+		names[r.Why] = append(names[r.Why], r.Account)
+	}
+	return reasons, names
+}
+
+// someOf writes the first few of some names.
+func someOf(names []string) string {
+	if len(names) > 3 {
+		return strings.Join(names[:3], ", ") + ", …"
+	}
+	return strings.Join(names, ", ")
 }
 
 // writeRefusals keeps what could not be staged, and why, as CSV.

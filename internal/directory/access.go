@@ -181,7 +181,7 @@ func (r *Reader) Sight(descriptor, sid string) Sight {
 	out := Sight{Known: true, Children: true}
 	if there {
 		mine := r.concerning(list, self)
-		here := slices.DeleteFunc(slices.Clone(mine), func(a ace) bool { return a.flags&aceInheritOnly != 0 })
+		here := effective(slices.Clone(mine))
 		for id, p := range r.properties {
 			if !grants(here, rightReadProperty, p) || p.Confidential && !grants(here, rightControlAccess, p) {
 				out.Hidden.Add(id)
@@ -244,7 +244,7 @@ func (r *Reader) here(descriptor, sid string) (mine *[]ace, known bool) {
 	if err != nil || !there {
 		return nil, err == nil
 	}
-	of := slices.DeleteFunc(r.concerning(list, sid != "" && r.token[sid]), func(a ace) bool { return a.flags&aceInheritOnly != 0 })
+	of := effective(r.concerning(list, sid != "" && r.token[sid]))
 	conditional := func(a ace) bool {
 		switch a.kind {
 		case aceAllowedConditional, aceDeniedConditional, aceAllowedObjectConditional, aceDeniedObjectConditional:
@@ -263,6 +263,12 @@ func (r *Reader) concerning(list []ace, self bool) (mine []ace) {
 		}
 	}
 	return mine
+}
+
+// effective leaves those of a list that are about the entry it stands on, and not
+// only about those below.
+func effective(list []ace) []ace {
+	return slices.DeleteFunc(list, func(a ace) bool { return a.flags&aceInheritOnly != 0 })
 }
 
 var rawSelf, _ = EncodeSID(principalSelf)

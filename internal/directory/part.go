@@ -213,7 +213,7 @@ func memberName(attr AttrID, value string) string {
 
 func groupOf(d *Dialect, a *Account, e *Entry) Group {
 	g := Group{Subject: a.clone(), Security: GivesRights(e.First("groupType")), Marked: a.Marked, Created: a.Created,
-		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup") || d.GuessedClass(e) == "posixGroup", GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
+		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup") || a.Guessed && d.GuessedClass(e) == "posixGroup", GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
 	if sid, err := ParseSID(e.First("objectSid")); err == nil {
 		g.SID = sid
 		g.BuiltIn = g.BuiltIn || IsBuiltinSID(sid)
