@@ -90,16 +90,26 @@ type LineState string
 // The states of a line.
 const (
 	Waiting  LineState = "waiting"
-	Dropped  LineState = "dropped"  // taken out by a person
-	Applied  LineState = "done"     // carried out and read back
-	Drifted  LineState = "drifted"  // the guard no longer held; nothing was done
-	Refused  LineState = "refused"  // protection, or the server's refusal; nothing was done
-	Unproved LineState = "unproved" // the guard could not be read everywhere
-	Failed   LineState = "failed"   // begun and not finished; the note says how far it came
+	Dropped  LineState = "dropped"      // taken out by a person
+	Applied  LineState = "done"         // carried out and read back
+	InPart   LineState = "done in part" // carried out but for what the note lists
+	Drifted  LineState = "drifted"      // the guard no longer held; nothing was done
+	Refused  LineState = "refused"      // protection, or the server's refusal; nothing was done
+	Unproved LineState = "unproved"     // the guard could not be read everywhere
+	Failed   LineState = "failed"       // begun and not finished; the note says how far it came
+	Unknown  LineState = "not known"    // in the middle of a write of which nobody could see yet what became of it
 )
 
+// LineStates are all of them, in the order in which they are told.
+var LineStates = []LineState{Applied, InPart, Waiting, Unknown, Failed, Drifted, Refused, Unproved, Dropped}
+
 // Settled tells whether apply has nothing more to do for the line.
-func (s LineState) Settled() bool { return s != Waiting && s != Failed }
+func (s LineState) Settled() bool { return s != Waiting && s != Failed && s != Unknown }
+
+// Touched tells whether something of the line was done, or may have been.
+func (s LineState) Touched() bool {
+	return s == Applied || s == InPart || s == Failed || s == Unknown
+}
 
 // Action is one thing to do to an entry.
 type Action struct {

@@ -320,11 +320,17 @@ func (r *Runner) sameServer(ctx context.Context) error {
 	return nil
 }
 
-// unsettledError leaves a step behind of which nobody knows yet whether it
-// was done. The line keeps its state; the next run settles the step first.
-type unsettledError struct{ error }
+// localError is a cause on this machine, which says nothing of the line: it stays
+// open.
+type localError struct{ error }
 
-func (e unsettledError) Unwrap() error { return e.error }
+func (e localError) Unwrap() error { return e.error }
+
+// lostError is a connection that was lost while nothing was written. The line
+// keeps its state.
+type lostError struct{ error }
+
+func (e lostError) Unwrap() error { return e.error }
 
 // journalError is a record that could not be written.
 type journalError struct{ error }
@@ -356,6 +362,9 @@ func (r *Runner) settle(l *batch.Line, state batch.LineState, note string) error
 // begun and the reason lies outside the line.
 func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 	past, err := r.past(ctx, l)
+	if errors.Is(err, errUnknown) {
+		return r.settled(l, past, err)
+	}
 	if err != nil {
 		return err
 	}
@@ -365,6 +374,9 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 		return r.settle(l, batch.Drifted, "the entry is gone")
 	case err != nil:
 		return err
+	}
+	if entry, err = r.afterAttempt(ctx, l, entry, past); err != nil {
+		return r.settled(l, past, err)
 	}
 	why, err := r.refusal(ctx, l, entry)
 	switch {
@@ -479,7 +491,11 @@ func (r *Runner) guards(l *batch.Line, past *history) []batch.Guard {
 // read where it has to be.
 func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (drift, unproved string, err error) {
 	guards := r.guards(l, past)
-	if drift := batch.Drift(guards, e, past.mods()); drift != "" {
+	mine := past.mods()
+	if past.attempted(OpPassword) && !e.Has(lockAttr) {
+		mine = append(mine, batch.Mod{Attr: lockAttr}) // which the attempt has lifted
+	}
+	if drift := batch.Drift(guards, e, mine); drift != "" {
 		return drift, "", nil
 	}
 	if batch.GuardsGroups(guards) {
@@ -526,6 +542,44 @@ func (r *Runner) other(ctx context.Context, host string) (*source.Server, error)
 		r.others[host] = s
 	}
 	return s, err
+}
+
+// settled gives a line the state that follows from an error of its step, and
+// returns the error. A line that could not be done for what is no matter of its
+// own stays open.
+func (r *Runner) settled(l *batch.Line, past *history, err error) error {
+	var journal journalError
+	var refused *source.Refused
+	var local localError
+	var changed changedError
+	settle := func(state batch.LineState, note string) error {
+		if settleErr := r.settle(l, state, note); settleErr != nil {
+			return settleErr
+		}
+		return err
+	}
+	switch {
+	case errors.As(err, &journal):
+		return err
+	case err == nil && len(past.lacks) > 0:
+		return settle(batch.InPart, strings.Join(slices.Concat(past.lacks, past.notes), "; "))
+	case err == nil:
+		return settle(batch.Applied, strings.Join(past.notes, "; "))
+	case past.open():
+		return settle(batch.Unknown, err.Error())
+	case source.Lost(err):
+		return lostError{err} // it goes on when the server is back
+	case past.begun():
+		return settle(batch.Failed, err.Error())
+	case source.RefusedFor(err, source.Denied), errors.As(err, &local):
+		l.Note = err.Error()
+		return err // it waits until that is put right
+	case errors.As(err, &changed):
+		return settle(batch.Drifted, err.Error())
+	case errors.As(err, &refused) && (firm(err) || past.untouched()), past.untouched():
+		return settle(batch.Refused, err.Error())
+	}
+	return settle(batch.Failed, err.Error())
 }
 
 // wouldDo says what a line would do, for a dry run.

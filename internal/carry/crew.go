@@ -224,7 +224,8 @@ func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) 
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	var journal journalError
-	var unsettled unsettledError
+	var lost lostError
+	var local localError
 	switch {
 	case errors.As(err, &journal):
 		j.stopped = true // nothing may be done that cannot be written down
@@ -237,9 +238,16 @@ func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) 
 	case l.State == batch.Waiting && source.RefusedFor(err, source.Denied):
 		j.stop(fmt.Sprintf("the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again", l.Account, err))
 		return
-	case l.State == batch.Waiting, errors.As(err, &unsettled):
+	case l.State == batch.Waiting && errors.As(err, &local):
+		if j.failures++; j.failures >= j.limit {
+			j.stop(err.Error())
+		}
+		return
+	case l.State == batch.Waiting, errors.As(err, &lost):
 		j.stop(err.Error())
 		return
+	case errors.Is(err, errUnknown):
+		j.stop(err.Error())
 	}
 	if j.Progress != nil {
 		j.Progress(l)

@@ -32,6 +32,8 @@ func Describe(r *store.Sealed) string {
 		var o outcome
 		if json.Unmarshal(r.Body, &o) == nil {
 			switch {
+			case o.Done && o.Answer != "":
+				return "found done, by reading, though the answer was: " + o.Answer
 			case o.Done && o.Settled:
 				return "found done, by reading"
 			case o.Done:

@@ -178,12 +178,12 @@ func (r *Runner) writeFolder(s *Step) error {
 
 // concludeFolder looks at the folder and writes the outcome of the last
 // intent. Whatever the write said, what is there decides.
-func (r *Runner) concludeFolder(ctx context.Context, l *batch.Line, past *history, writeErr error, settled bool) error {
+func (r *Runner) concludeFolder(ctx context.Context, l *batch.Line, past *history, answer error) error {
 	effect, err := r.effectOnFolder(past.last())
 	if err != nil {
 		return fmt.Errorf("how a step ended could not be seen: %w", err)
 	}
-	o, err := judged(past.last(), effect, writeErr, settled)
+	o, err := judged(past.last(), effect, answer)
 	return r.finish(ctx, l, past, o, err)
 }
 

@@ -86,7 +86,7 @@ func touchedSince(ctx context.Context, s *store.Store, id source.Identity, since
 		if err := decodeBody(r.Body, &l, r.Seq); err != nil {
 			return err
 		}
-		if l.State == batch.Applied || l.State == batch.Failed {
+		if l.State.Touched() {
 			touched[lineOf{r.Batch, r.Line}] = 1 + l.Along
 		}
 		return nil

@@ -41,16 +41,24 @@ func (r *Runner) resetPassword(ctx context.Context, l *batch.Line, a *batch.Acti
 			return err
 		}
 		if err := r.Deliver(l, password); err != nil {
-			return fmt.Errorf("the new password could not be delivered, so it was not set: %w", err)
+			return localError{fmt.Errorf("the new password could not be delivered, so it was not set: %w", err)}
 		}
-		s := r.step(a.Name, OpPassword, e, func(s *Step) {
-			s.secret = password
-			s.Mods = r.passwordMods(a, e)
-		})
-		if err := r.do(ctx, l, past, s, image(e), ""); err != nil {
+		s, err := r.passwordStep(ctx, a, e, password)
+		if err != nil {
 			return err
 		}
-		past.notes = append(past.notes, "the new password was delivered")
+		again := past.attempted(OpPassword)
+		if err := r.do(ctx, l, past, s, image(e), ""); err != nil {
+			if !past.open() {
+				_, mendErr := r.afterAttempt(ctx, l, e, past)
+				err = errors.Join(err, mendErr)
+			}
+			return err
+		}
+		past.note("the new password was delivered")
+		if again {
+			past.note("of those delivered for it, the last one holds")
+		}
 	}
 	if r.Server.Dialect == directory.AD {
 		return nil
@@ -58,33 +66,85 @@ func (r *Runner) resetPassword(ctx context.Context, l *batch.Line, a *batch.Acti
 	return r.afterPassword(ctx, l, a, past)
 }
 
-// passwordMods are the changes by which a reset is known to have been done:
-// on the `ad` schema written with the password, elsewhere made by the server.
-func (r *Runner) passwordMods(a *batch.Action, e *directory.Entry) []batch.Mod {
-	if r.Server.Dialect != directory.AD {
-		attr := r.Server.Dialect.PasswordSet[0].String()
-		return []batch.Mod{{Attr: attr, Old: batch.OctetsOf(e.Get(attr))}}
+// passwordStep is the step that sets a password. On the `ad` schema it is to be
+// changed at the next logon, in the same write.
+func (r *Runner) passwordStep(ctx context.Context, a *batch.Action, e *directory.Entry, password string) (Step, error) {
+	s := r.step(a.Name, OpPassword, e, nil)
+	s.secret = password
+	attrs := []string{r.Server.Dialect.PasswordSet[0].String()}
+	if r.Server.Dialect == directory.AD {
+		s.Mods = []batch.Mod{{Attr: "pwdLastSet", Old: batch.OctetsOf(e.Get("pwdLastSet")), New: []batch.Octets{"0"}}}
+		if a.Unlock {
+			s.Mods = append(s.Mods, batch.Mod{Attr: "lockoutTime", Old: batch.OctetsOf(e.Get("lockoutTime")), New: []batch.Octets{"0"}})
+		}
+		metadata, err := r.Server.Metadata(ctx, e)
+		if err != nil {
+			return s, err
+		}
+		if s.Version = directory.PasswordVersion(metadata); e.First("pwdLastSet") == "0" {
+			return s, nil // which it will be afterwards too
+		}
 	}
-	mods := []batch.Mod{{Attr: "pwdLastSet", Old: batch.OctetsOf(e.Get("pwdLastSet")), New: []batch.Octets{"0"}}}
-	if a.Unlock {
-		mods = append(mods, batch.Mod{Attr: "lockoutTime", Old: batch.OctetsOf(e.Get("lockoutTime")), New: []batch.Octets{"0"}})
+	if r.Server.Dialect == directory.OpenLDAP && e.Has(lockAttr) {
+		attrs = append(attrs, lockAttr) // it is lifted
 	}
-	return mods
+	for _, attr := range attrs {
+		s.Proof = append(s.Proof, batch.ImageAttr{Name: attr, Values: batch.OctetsOf(e.Get(attr))})
+	}
+	return s, nil
 }
 
-// effectOfPassword tells from what the server writes beside a password
-// whether a reset was done. Where that is the same before and after, nobody
-// can tell.
+// lockAttr is the lock that slapd lifts with a new password.
+const lockAttr = "pwdAccountLockedTime"
+
+// effectOfPassword tells from what the server changes besides a password whether
+// it was set.
 func effectOfPassword(s *Step, e *directory.Entry) effect {
-	watch := s.Mods[0]
-	now := e.Get(watch.Attr)
-	switch {
-	case watch.New != nil && exactList(batch.Plain(watch.Old), watch.New), watch.New == nil && len(now) == 0:
-		return effectOther
-	case exactList(now, watch.Old):
-		return effectNone
+	seen := effectHidden
+	for _, was := range s.Proof {
+		switch now := e.Get(was.Name); {
+		case !exactList(now, was.Values):
+			return effectDone
+		case len(now) > 0:
+			seen = effectNone
+		}
 	}
-	return effectDone
+	return seen
+}
+
+// provePassword tells by the server's own count, or by signing in, what nothing
+// else shows of a new password. A stopped process took the password with it: then
+// only that it was not set can be told, since somebody else may have set another.
+func (r *Runner) provePassword(ctx context.Context, s *Step, seen *sight) error {
+	switch {
+	case seen.entry == nil:
+		return nil
+	case s.secret == "" && seen.effect == effectDone:
+		seen.effect = effectHidden
+		return nil
+	case s.secret == "" || seen.effect == effectDone:
+		return nil
+	}
+	if s.Version > 0 {
+		metadata, err := r.Server.Metadata(ctx, seen.entry)
+		if err != nil {
+			return err
+		}
+		if now := directory.PasswordVersion(metadata); now != s.Version {
+			seen.effect = effectDone
+			return nil
+		}
+	}
+	right, known, err := r.Server.SignsIn(ctx, seen.entry, s.secret)
+	switch {
+	case err != nil:
+		return err
+	case right:
+		seen.effect = effectDone
+	case known:
+		seen.effect = effectNone
+	}
+	return nil
 }
 
 // afterPassword repairs what the password operation of slapd does besides: it
@@ -95,24 +155,65 @@ func (r *Runner) afterPassword(ctx context.Context, l *batch.Line, a *batch.Acti
 	if err != nil || e == nil || r.Server.Dialect != directory.OpenLDAP {
 		return err
 	}
-	reset := past.main(a.Name)
-	set := func(attr string, want []batch.Octets) error {
-		now := batch.OctetsOf(e.Get(attr))
-		if sameList(batch.Plain(now), want) {
-			return nil
-		}
-		return r.do(ctx, l, past, r.step(a.Name, OpModify, e, func(s *Step) { s.Mods = []batch.Mod{{Attr: attr, Old: now, New: want}} }), nil, "")
+	if err := r.relock(ctx, l, a, e, past); err != nil {
+		return err
 	}
-	if reset.before != nil {
-		before := reset.before.Entry()
-		lock := batch.OctetsOf(before.Get("pwdAccountLockedTime"))
-		if permanent := slices.Contains(lock, directory.PermanentLockValue); permanent || len(lock) > 0 && !a.Unlock {
-			if err := set("pwdAccountLockedTime", lock); err != nil {
-				return fmt.Errorf("THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w", err)
-			}
-		}
+	return r.setOwn(ctx, l, a, e, past, "pwdReset", []batch.Octets{"TRUE"})
+}
+
+// relock puts back the lock that an attempt to set a password has lifted,
+// whether the password is known to have been set or not.
+func (r *Runner) relock(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	before := past.firstBefore(OpPassword)
+	if before == nil || r.Server.Dialect != directory.OpenLDAP {
+		return nil
 	}
-	return set("pwdReset", []batch.Octets{"TRUE"})
+	was := before.Entry()
+	lock := batch.OctetsOf(was.Get(lockAttr))
+	if permanent := slices.Contains(lock, directory.PermanentLockValue); !permanent && (len(lock) == 0 || a.Unlock) {
+		return nil
+	}
+	if err := r.setOwn(ctx, l, a, e, past, lockAttr, lock); err != nil {
+		return fmt.Errorf("THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w", err)
+	}
+	return nil
+}
+
+// setOwn gives the line's own entry the wanted values of an attribute, where it
+// has others.
+func (r *Runner) setOwn(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history, attr string, want []batch.Octets) error {
+	now := batch.OctetsOf(e.Get(attr))
+	if sameList(batch.Plain(now), want) {
+		return nil
+	}
+	return r.do(ctx, l, past, r.step(a.Name, OpModify, e, func(s *Step) { s.Mods = []batch.Mod{{Attr: attr, Old: now, New: want}} }), nil, "")
+}
+
+// afterAttempt puts a lock back that an attempt of an earlier run may have
+// lifted, before anything else is looked at, and returns the entry as it is then.
+func (r *Runner) afterAttempt(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (*directory.Entry, error) {
+	i := slices.IndexFunc(l.Actions, func(a batch.Action) bool { return a.Name == batch.ResetPassword })
+	if i < 0 || e == nil || r.DryRun || !past.attempted(OpPassword) {
+		return e, nil
+	}
+	if err := r.relock(ctx, l, &l.Actions[i], e, past); err != nil {
+		return e, err
+	}
+	return r.find(ctx, l, past)
+}
+
+// attempted tells whether a step of a kind was begun that may have had an effect.
+func (h *history) attempted(op Op) bool {
+	return slices.ContainsFunc(h.steps, func(s pastStep) bool { return s.Op == op && (s.outcome == nil || !s.outcome.Untouched) })
+}
+
+// firstBefore is the image before the first attempt at a step of a kind, nil
+// where there was none.
+func (h *history) firstBefore(op Op) *batch.Image {
+	if i := slices.IndexFunc(h.steps, func(s pastStep) bool { return s.Op == op }); i >= 0 {
+		return h.steps[i].before
+	}
+	return nil
 }
 
 // The characters of new passwords: without those that are read for each

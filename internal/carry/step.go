@@ -1,13 +1,10 @@
 package carry
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"yardbroom/internal/batch"
@@ -32,6 +29,10 @@ type Step struct {
 	Home     *homes.Place      `json:"home,omitempty"`
 	Archive  string            `json:"archive,omitempty"` // the file that a home folder goes into
 	Sum      string            `json:"sum,omitempty"`     // its SHA-256
+	// Proof holds what the server changes besides a password, as it was before,
+	// and Version how often that had been set, where the server tells.
+	Proof   []batch.ImageAttr `json:"proof,omitempty"`
+	Version uint32            `json:"version,omitempty"`
 
 	secret string // the password of OpPassword, which is never written down
 }
@@ -78,16 +79,6 @@ type intent struct {
 	Before *batch.Image `json:"before,omitempty"`
 }
 
-type outcome struct {
-	N       int  `json:"n"`
-	Done    bool `json:"done"`
-	Settled bool `json:"settled,omitempty"` // found by reading, after a kill or a lost connection
-	// Untouched says that the entry was found as it was before the step.
-	Untouched bool         `json:"untouched,omitempty"`
-	Error     string       `json:"error,omitempty"`
-	After     *batch.Image `json:"after,omitempty"`
-}
-
 // do carries out one step: intent, write, read back, outcome. The assertion
 // holds what was read of the entry's guarded attributes. A write that was
 // lost with its connection, and that reading shows not to have been done, is
@@ -119,14 +110,14 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 		return false, journalError{err}
 	}
 	past.intend(s, before)
-	writeErr := r.write(&s, assertion)
-	if !source.Lost(writeErr) {
-		return false, r.conclude(ctx, l, past, writeErr, false)
+	answer := r.write(&s, assertion)
+	if !source.Lost(answer) {
+		return false, r.conclude(ctx, l, past, answer)
 	}
 	if err := r.Server.Reconnect(ctx); err != nil {
 		return false, unread(err)
 	}
-	err = r.settleStep(ctx, l, past, writeErr)
+	err = r.conclude(ctx, l, past, answer)
 	last := past.steps[len(past.steps)-1].outcome
 	return err != nil && last != nil && last.Untouched, err
 }
@@ -137,86 +128,6 @@ func (r *Runner) wait(ctx context.Context) error {
 		return nil
 	}
 	return r.Rate.Wait(ctx)
-}
-
-// unread is the error of a step of which nobody could read how it ended,
-// whether the connection could not be made again or was lost once more.
-func unread(err error) error {
-	return fmt.Errorf("how a step ended could not be read; apply again when the server is back: %w", err)
-}
-
-// settleStep finds out by reading whether the last intent was carried out.
-func (r *Runner) settleStep(ctx context.Context, l *batch.Line, past *history, why error) error {
-	return r.conclude(ctx, l, past, why, true)
-}
-
-// conclude reads the entry back and writes the outcome of the last intent.
-func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, writeErr error, settled bool) error {
-	s := past.last()
-	if s.Op.onFolder() {
-		return r.concludeFolder(ctx, l, past, writeErr, settled)
-	}
-	if writeErr != nil && !settled {
-		return r.finish(ctx, l, past, outcome{N: s.N, Error: writeErr.Error()}, writeErr)
-	}
-	e, err := r.readBack(ctx, s)
-	if err != nil {
-		return unread(err)
-	}
-	o, err := r.outcomeOf(past, e, writeErr, settled)
-	return r.finish(ctx, l, past, o, err)
-}
-
-// outcomeOf tells from the entry as it is now what became of the last step. The
-// error says why it was not done.
-func (r *Runner) outcomeOf(past *history, e *directory.Entry, writeErr error, settled bool) (outcome, error) {
-	s := past.last()
-	effect := effectOf(s, e)
-	if s.Op == OpPassword && writeErr == nil && !settled {
-		effect = effectDone // what it changes for certain cannot be read
-	}
-	o, err := judged(s, effect, writeErr, settled)
-	if e != nil && !e.Has("isDeleted") {
-		im := batch.ImageOf(e)
-		o.After = &im
-		if s.Op == OpAdd {
-			past.newID = e.First(r.Server.Dialect.Identity.String())
-		}
-	}
-	return o, err
-}
-
-// judged is the outcome of a step that was found to have some effect. The
-// error says why it was not done.
-func judged(s *Step, e effect, writeErr error, settled bool) (outcome, error) {
-	o := outcome{N: s.N, Settled: settled}
-	switch e {
-	case effectDone:
-		o.Done = true
-		return o, nil
-	case effectNone:
-		o.Error, o.Untouched = "it was not done", true
-		switch {
-		case s.Op.onFolder() && writeErr != nil:
-			o.Error = writeErr.Error()
-		case writeErr == nil && !settled:
-			o.Error = "the server took it and did not do it"
-		}
-	default:
-		o.Error = "the entry is neither as it was nor as it should be"
-		if s.Op.onFolder() {
-			o.Error = "the folder is neither as it was nor as it should be"
-		}
-	}
-	return o, cmp.Or(writeErr, errors.New(o.Error))
-}
-
-func (r *Runner) finish(ctx context.Context, l *batch.Line, past *history, o outcome, result error) error {
-	if _, err := r.Store.Append(ctx, r.record(eventOutcome, l.N, o)); err != nil {
-		return journalError{err}
-	}
-	past.conclude(o)
-	return result
 }
 
 // write sends the step's request.
@@ -274,155 +185,12 @@ func replacements(mods []batch.Mod) []source.Replacement {
 	return all
 }
 
-// readBack reads what the step was about. Nil means that the entry is not
-// there.
-func (r *Runner) readBack(ctx context.Context, s *Step) (*directory.Entry, error) {
-	var e *directory.Entry
-	var err error
-	if s.Op == OpValues {
-		e, err = r.Server.Lists(ctx, string(s.ID), s.looked()...)
-	} else if s.Op == OpAdd || s.ID == "" {
-		var found []directory.Entry
-		found, err = r.Server.Get(ctx, []string{s.DN})
-		if len(found) == 1 {
-			e = &found[0]
-		}
-	} else {
-		deleted := s.Op == OpReanimate
-		e, err = r.Server.ByIdentity(ctx, string(s.ID), deleted)
-	}
-	if errors.Is(err, source.ErrNotFound) {
-		return nil, nil
-	}
-	return e, err
-}
-
-// looked are the values by which a step on lists is known to be done.
-func (s *Step) looked() (values []source.Value) {
-	for _, v := range s.Values {
-		for _, value := range []batch.Octets{v.Remove, v.Add} {
-			if value != "" {
-				values = append(values, source.Value{Attr: v.Attr, Value: string(value)})
-			}
-		}
-	}
-	return values
-}
-
-type effect int
-
-const (
-	effectNone effect = iota
-	effectDone
-	effectOther
-)
-
-// effectOf compares an entry with what a step was to do to it.
-func effectOf(s *Step, e *directory.Entry) effect {
-	if e == nil {
-		switch s.Op {
-		case OpDelete:
-			return effectDone
-		case OpAdd:
-			return effectNone
-		}
-		return effectOther
-	}
-	here := directory.FoldDN(e.DN)
-	switch s.Op {
-	case OpDelete:
-		return effectNone
-	case OpAdd:
-		return effectDone
-	case OpRename:
-		switch here {
-		case directory.FoldDN(s.target()):
-			return effectDone
-		case directory.FoldDN(s.DN):
-			return effectNone
-		}
-		return effectOther
-	case OpReanimate:
-		switch {
-		case e.First("isDeleted") == "TRUE":
-			return effectNone
-		case here == directory.FoldDN(s.target()):
-			return effectDone
-		}
-		return effectOther
-	case OpValues:
-		return effectOfValues(s.Values, e)
-	case OpPassword:
-		return effectOfPassword(s, e)
-	}
-	return effectOfMods(s.Mods, e)
-}
-
-func effectOfMods(mods []batch.Mod, e *directory.Entry) effect {
-	// A change may be of case or blanks only, so exact values decide where
-	// they can; servers may give back others that are equal to them.
-	for _, same := range []func([]string, []batch.Octets) bool{exactList, sameList, keptList} {
-		asNew, asOld := true, true
-		for _, m := range mods {
-			now := e.Get(m.Attr)
-			asNew = asNew && same(now, m.New)
-			asOld = asOld && same(now, m.Old)
-		}
-		switch {
-		case asNew:
-			return effectDone
-		case asOld:
-			return effectNone
-		}
-	}
-	return effectOther
-}
-
-// keptList compares as servers keep some values: numbered, where their order
-// counts (X-ORDERED, as slapd writes it: {0}…), or with other blanks.
-func keptList(now []string, want []batch.Octets) bool {
-	bare := func(v string) string {
-		if end := strings.IndexByte(v, '}'); strings.HasPrefix(v, "{") && end > 1 && strings.Trim(v[1:end], "0123456789") == "" {
-			v = v[end+1:]
-		}
-		return strings.Join(strings.Fields(v), " ")
-	}
-	plain := make([]string, len(now))
-	for i, v := range now {
-		plain[i] = bare(v)
-	}
-	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(plain, bare(string(w))) })
-}
-
-func exactList(now []string, want []batch.Octets) bool {
-	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !slices.Contains(now, string(w)) })
-}
-
-func effectOfValues(values []ValueMod, e *directory.Entry) effect {
-	for _, v := range values {
-		if v.Remove != "" && hasValue(e.Get(v.Attr), string(v.Remove)) || v.Add != "" && !hasValue(e.Get(v.Attr), string(v.Add)) {
-			return effectNone
-		}
-	}
-	return effectDone
-}
-
-func sameList(now []string, want []batch.Octets) bool {
-	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(now, string(w)) })
-}
-
-// hasValue compares as directory strings and names do.
-func hasValue(values []string, v string) bool {
-	return slices.ContainsFunc(values, func(h string) bool {
-		return h == v || strings.EqualFold(h, v) || strings.Contains(h, "=") && directory.FoldDN(h) == directory.FoldDN(v)
-	})
-}
-
 // history is what the journal knows of a line's steps.
 type history struct {
 	steps  []pastStep
-	newID  string // identity of an entry that was added anew
-	notes  []string
+	newID  string       // identity of an entry that was added anew
+	notes  []string     // what is worth knowing of a line that was done
+	lacks  []string     // what of it was not done, or did not come back
 	before *batch.Image // image before the first step
 }
 
@@ -445,8 +213,8 @@ func (r *Runner) past(ctx context.Context, l *batch.Line) (*history, error) {
 		return nil, err
 	}
 	if n := len(h.steps); n > 0 && h.steps[n-1].outcome == nil && !r.DryRun {
-		if err := r.settleStep(ctx, l, h, errors.New("stopped in the middle of this step")); err != nil && h.steps[n-1].outcome == nil {
-			return nil, err
+		if err := r.conclude(ctx, l, h, errStopped); err != nil && h.open() {
+			return h, err
 		}
 	}
 	return h, nil

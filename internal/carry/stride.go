@@ -2,7 +2,6 @@ package carry
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -41,6 +40,8 @@ type walker struct {
 	step  Step
 	err   error // of the write
 	sent  bool
+	// judged tells that its line has been looked at and told of.
+	judged bool
 }
 
 // stride carries out lines together and tells the judge of each.
@@ -133,13 +134,14 @@ func (r *Runner) walk(ctx context.Context, ready []*walker, j *judge) (again []*
 		w.sent, w.err = true, r.write(&w.step, r.assertion(w.line, w.entry))
 		lost = source.Lost(w.err)
 		if w.err != nil && !lost {
-			err := r.conclude(background, w.line, w.past, w.err, false)
+			w.judged = true
+			err := r.conclude(background, w.line, w.past, w.err)
 			j.take(ctx, w.line, r.settled(w.line, w.past, err), false)
 		}
 	}
 	if lost {
 		if err := r.Server.Reconnect(background); err != nil {
-			j.take(ctx, ready[0].line, unsettledError{unread(err)}, false)
+			r.leaveOpen(ctx, ready, err, j)
 			return nil, nil
 		}
 	}
@@ -154,8 +156,8 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 	var ids []string
 	names := map[string]bool{}
 	for _, w := range ready {
-		if !w.past.open() {
-			continue // refused, and settled
+		if w.judged || !w.past.open() {
+			continue // refused
 		}
 		open = append(open, w)
 		ids = append(ids, string(w.step.ID))
@@ -171,28 +173,28 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 	}
 	entries, err := r.Server.ByIdentities(background, ids, names)
 	if err != nil {
-		for _, w := range open {
-			j.take(ctx, w.line, unsettledError{unread(err)}, false)
-		}
+		r.leaveOpen(ctx, open, err, j)
 		return nil, nil
 	}
 	var records []*store.Record
 	var done, undone []*walker
 	for _, w := range open {
-		o, err := r.outcomeOf(w.past, entries[string(w.step.ID)], w.err, w.err != nil)
-		if !w.sent && o.Untouched {
-			o.Error = "it was not sent"
+		if !w.sent {
+			o := outcome{N: w.step.N, Untouched: true, Error: "it was not sent"}
+			w.past.conclude(o)
+			records = append(records, r.record(eventOutcome, w.line.N, o))
+			continue // it waits for the next run
 		}
+		e := entries[string(w.step.ID)]
+		if effectOf(&w.step, e) != effectDone {
+			undone = append(undone, w) // it is looked at once more, for longer
+			continue
+		}
+		o, _ := r.outcomeOf(w.line, w.past, sight{e, effectDone}, w.err) // done, whatever was answered
 		w.past.conclude(o)
-		records = append(records, r.record(eventOutcome, w.line.N, o))
-		if err == nil && w.sent {
-			w.line.State, w.line.Note = batch.Applied, ""
-			records = append(records, r.record(batch.EventSettled, w.line.N, w.line.Settle(batch.Applied, "")))
-			done = append(done, w)
-		} else {
-			w.err = err
-			undone = append(undone, w)
-		}
+		w.line.State, w.line.Note = batch.Applied, ""
+		records = append(records, r.record(eventOutcome, w.line.N, o), r.record(batch.EventSettled, w.line.N, w.line.Settle(batch.Applied, "")))
+		done = append(done, w)
 	}
 	if _, err := r.Store.AppendAll(background, records...); err != nil {
 		return nil, journalError{err}
@@ -201,44 +203,24 @@ func (r *Runner) lookBack(ctx context.Context, ready []*walker, j *judge) (again
 		j.take(ctx, w.line, nil, false)
 	}
 	for _, w := range undone {
-		switch {
-		case !w.sent:
-			// It waits for the next run.
-		case w.past.untouched():
+		err := r.conclude(background, w.line, w.past, w.err)
+		if source.Lost(w.err) && w.past.untouched() && !w.past.open() {
 			again = append(again, w.line)
-		default:
-			j.take(ctx, w.line, r.settled(w.line, w.past, w.err), false)
+			continue
 		}
+		j.take(ctx, w.line, r.settled(w.line, w.past, err), false)
 	}
 	return again, nil
 }
 
-// settled gives a line the state that follows from an error of its step, and
-// returns the error. A line that the bound account had no right to do stays
-// open.
-func (r *Runner) settled(l *batch.Line, past *history, err error) error {
-	var journal journalError
-	var refused *source.Refused
-	switch {
-	case err == nil:
-		return r.settle(l, batch.Applied, strings.Join(past.notes, "; "))
-	case errors.As(err, &journal):
-		return err
-	case past.open(), source.Lost(err):
-		return unsettledError{err} // it goes on when the server is back
+// leaveOpen says of all lines whose writes nobody could look at that it is not
+// known what became of them.
+func (r *Runner) leaveOpen(ctx context.Context, ready []*walker, err error, j *judge) {
+	for _, w := range ready {
+		if w.past.open() {
+			j.take(ctx, w.line, r.settled(w.line, w.past, unread(err)), false)
+		}
 	}
-	if source.RefusedFor(err, source.Denied) && !past.begun() {
-		l.Note = err.Error()
-		return err // it waits until the account has the right
-	}
-	state := batch.Refused
-	if past.begun() || !errors.As(err, &refused) && !past.untouched() {
-		state = batch.Failed
-	}
-	if settleErr := r.settle(l, state, err.Error()); settleErr != nil {
-		return settleErr
-	}
-	return err
 }
 
 // untouched tells whether the last step left the entry as it was.

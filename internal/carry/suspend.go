@@ -59,7 +59,7 @@ func eachUntil(ctx context.Context, s *store.Store, wanted func(head *batch.Batc
 		var standing []*batch.Line
 		for i := range b.Lines {
 			l := &b.Lines[i]
-			if _, over := back[l.ID]; !over && (l.State == batch.Applied || l.State == batch.Failed) {
+			if _, over := back[l.ID]; !over && l.State.Touched() {
 				standing = append(standing, l)
 			}
 		}

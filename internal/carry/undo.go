@@ -131,7 +131,7 @@ func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *bat
 			return nil, err
 		}
 		for i := range back.Lines {
-			if back.Lines[i].State == batch.Applied && !back.Lines[i].Partly {
+			if s := back.Lines[i].State; (s == batch.Applied || s == batch.InPart) && !back.Lines[i].Partly {
 				done[back.Lines[i].ID] = back.ID
 			}
 		}

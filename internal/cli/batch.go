@@ -89,11 +89,9 @@ func tally(b *batch.Batch) string {
 	return countStates(counts)
 }
 
-var lineStates = []batch.LineState{batch.Applied, batch.Waiting, batch.Failed, batch.Drifted, batch.Refused, batch.Unproved, batch.Dropped}
-
 func countStates(counts map[batch.LineState]int) string {
 	var parts []string
-	for _, state := range lineStates {
+	for _, state := range batch.LineStates {
 		if n := counts[state]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, state))
 		}

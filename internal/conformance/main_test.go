@@ -153,6 +153,7 @@ func practiceSubject(t *testing.T) *subject {
 // fresh makes a top container of the test's own, with the usual ones in it.
 func (s *subject) fresh(t *testing.T) {
 	t.Helper()
+	s.yard.SettleWithin = settings.Wait(300 * time.Millisecond)
 	serial++
 	top := fmt.Sprintf("ou=Test %d,%s", serial, s.base)
 	if s.dialect == directory.AD {

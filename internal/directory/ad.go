@@ -166,30 +166,47 @@ var adClasses = []classKind{
 	{"foreignSecurityPrincipal", KindForeign, 1},
 }
 
-// uacAttid is the attribute number of userAccountControl (MS-ADA3, by the
-// prefix table of MS-DRSR 5.16.4).
-const uacAttid = 0x00090008
+// The numbers of attributes in replication metadata (MS-ADA3, by the prefix
+// table of MS-DRSR 5.16.4).
+const (
+	uacAttid      = 0x00090008 // userAccountControl
+	passwordAttid = 0x0009005A // unicodePwd
+)
 
-// flagsChanged finds the last originating change of userAccountControl in a
-// replPropertyMetaData value: a 16-byte header (version, count), then 48
-// bytes an attribute: its number, version, time in seconds since 1601,
-// invocation id and two sequence numbers.
-func flagsChanged(raw string) Moment {
+// changedLast finds the last originating change of an attribute in a
+// replPropertyMetaData value: a 16-byte header (version, count), then 48 bytes an
+// attribute: its number, version, time in seconds since 1601, invocation id and
+// two sequence numbers. Well is false for a value of another form.
+func changedLast(raw string, attid uint32) (version uint32, seconds uint64, well bool) {
 	b := []byte(raw)
 	if len(b) < 16 || binary.LittleEndian.Uint32(b) != 1 {
-		return moment(0, AttrReplPropertyMetaData, momentUnreadable)
+		return 0, 0, false
 	}
 	for b = b[16:]; len(b) >= 48; b = b[48:] {
-		if binary.LittleEndian.Uint32(b) != uacAttid {
-			continue
+		if binary.LittleEndian.Uint32(b) == attid {
+			return binary.LittleEndian.Uint32(b[4:]), binary.LittleEndian.Uint64(b[8:]), true
 		}
-		seconds := binary.LittleEndian.Uint64(b[8:])
-		if seconds == 0 || seconds > 1<<40 {
-			break
-		}
-		return moment(seconds*1e6, AttrReplPropertyMetaData, momentSet)
 	}
-	return 0
+	return 0, 0, true
+}
+
+// flagsChanged dates the last change of userAccountControl.
+func flagsChanged(raw string) Moment {
+	_, seconds, well := changedLast(raw, uacAttid)
+	switch {
+	case !well:
+		return moment(0, AttrReplPropertyMetaData, momentUnreadable)
+	case seconds == 0 || seconds > 1<<40:
+		return 0
+	}
+	return moment(seconds*1e6, AttrReplPropertyMetaData, momentSet)
+}
+
+// PasswordVersion tells how often a password was set, by the replication metadata
+// of its account; 0 where that does not say.
+func PasswordVersion(metadata string) uint32 {
+	version, _, _ := changedLast(metadata, passwordAttid)
+	return version
 }
 
 func disabledAD(_ *Survey, a *Account, _ time.Time) Answer {

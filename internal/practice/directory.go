@@ -49,6 +49,8 @@ type Directory struct {
 	kids    map[string]map[string]bool // folded parent → folded children
 	linked  map[string]map[link]bool   // folded target → who names it, and how
 	denied  map[string][]string        // by folded name: what access lists deny
+
+	passwords map[string]string // by raw objectGUID: those that were set, to sign in with
 }
 
 // link is an entry, by its folded name, and the attribute by which it names
@@ -120,7 +122,7 @@ type Identity struct {
 
 func empty(dialect *directory.Dialect, base string, now func() time.Time) *Directory {
 	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now,
-		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}, index: newIndex(dialect)}
+		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}, index: newIndex(dialect), passwords: map[string]string{}}
 }
 
 // Copy returns a directory that holds entries as they are, of any dialect, for
@@ -560,7 +562,10 @@ func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is the server's", name)
 	}
 	if strings.EqualFold(name, "unicodePwd") {
-		return nil // taken, and kept nowhere
+		if len(values) == 1 {
+			d.passwords[e.First("objectGUID")] = values[0] // kept beside the entry, where nobody reads it
+		}
+		return nil
 	}
 	if strings.EqualFold(name, "lockoutTime") && c.Operation != ldap.DeleteAttribute && !slices.Equal(values, []string{"0"}) {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "lockoutTime can only be set to 0")

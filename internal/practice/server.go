@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf16"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
@@ -73,6 +74,9 @@ type Fault struct {
 	Stall      time.Duration // wait before doing anything
 	DropBefore bool          // close the connection, nothing done
 	DropAfter  bool          // do it, then close the connection without an answer
+	CodeAfter  uint16        // do it, then answer this result
+	Pretend    bool          // answer success, nothing done
+	Earlier    *Directory    // let a search see this one, such as a copy of a moment ago
 	Meanwhile  func()        // somebody else's work, just before
 }
 
@@ -109,7 +113,7 @@ func (s *Server) accept() {
 		s.conns[c] = true
 		s.mu.Unlock()
 		go func() {
-			(&session{server: s, conn: c, out: bufio.NewWriter(c), pages: map[string][]string{}}).serve()
+			(&session{server: s, conn: c, dir: s.Dir, out: bufio.NewWriter(c), pages: map[string][]string{}}).serve()
 			c.Close()
 			s.mu.Lock()
 			delete(s.conns, c)
@@ -124,6 +128,7 @@ type session struct {
 	conn   net.Conn
 	out    *bufio.Writer
 	bound  bool
+	dir    *Directory          // that searches see
 	pages  map[string][]string // cookie → names still to be sent
 	// namesOnly asks for the names of attributes without their values.
 	namesOnly bool
@@ -200,7 +205,23 @@ func (c *session) handle(id int64, p *ber.Packet) error {
 	if fault.Code != 0 {
 		return c.answer(id, response, refuse(fault.Code, "refused for practice"))
 	}
+	if fault.Pretend {
+		return c.answer(id, response, nil)
+	}
 	out := c.out
+	if fault.CodeAfter != 0 {
+		c.out = bufio.NewWriter(io.Discard)
+		err := c.perform(id, op, controls, response)
+		if c.out = out; err != nil {
+			return err
+		}
+		return c.answer(id, response, refuse(fault.CodeAfter, "done, for practice"))
+	}
+	if fault.Earlier != nil && op.Tag == tagSearch {
+		now := c.dir
+		c.dir = fault.Earlier
+		defer func() { c.dir = now }()
+	}
 	if fault.DropAfter {
 		c.out = bufio.NewWriter(io.Discard)
 		defer func() { c.out = out }()
@@ -361,12 +382,50 @@ func (c *session) bind(op *ber.Packet) error {
 	if e := c.server.Dir.Entry(name); e != nil {
 		logon = e.First("sAMAccountName")
 	}
+	if err, known := c.server.Dir.signIn(logon, password); known {
+		c.bound = false
+		return err
+	}
 	known := strings.EqualFold(logon, c.server.Account)
 	c.bound = known && subtle.ConstantTimeCompare([]byte(password), []byte(c.server.Password)) == 1
 	if !c.bound {
-		return refuse(ldap.LDAPResultInvalidCredentials, "wrong name or password")
+		return refuse(ldap.LDAPResultInvalidCredentials, "wrong name or password, data 52e")
 	}
 	return nil
+}
+
+// signIn lets somebody sign in whose password was set here, and who may do
+// nothing then. It answers as servers of the schema do where the password is right
+// and the account is not to be used. Known is false where none was set, or
+// another one.
+func (d *Directory) signIn(logon, password string) (err error, known bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, key := range d.named(logon) {
+		e := d.entries[key]
+		set := d.passwords[e.First("objectGUID")]
+		if set == "" || set != quoted(password) || !strings.EqualFold(e.First("sAMAccountName"), logon) {
+			continue
+		}
+		flags, _ := directory.ParseFlags(e.First("userAccountControl"))
+		switch {
+		case flags&directory.UACDisabled != 0:
+			return refuse(ldap.LDAPResultInvalidCredentials, "data 533"), true
+		case e.First("pwdLastSet") == "0":
+			return refuse(ldap.LDAPResultInvalidCredentials, "data 773"), true
+		}
+		return nil, true
+	}
+	return nil, false
+}
+
+// quoted is a password as unicodePwd takes it (MS-ADTS 3.1.1.3.1.5.1).
+func quoted(password string) string {
+	var b []byte
+	for _, unit := range utf16.Encode([]rune(`"` + password + `"`)) {
+		b = append(b, byte(unit), byte(unit>>8))
+	}
+	return string(b)
 }
 
 func (c *session) search(id int64, op *ber.Packet, a asked) error {
@@ -383,7 +442,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 		return done(refuse(ldap.LDAPResultProtocolError, "%v", err))
 	}
 	want := texts(op.Children[7])
-	dir := c.server.Dir
+	dir := c.dir
 	if base == "" && scope == ldap.ScopeBaseObject {
 		e := c.rootDSE()
 		if err := c.entry(id, e, want); err != nil {

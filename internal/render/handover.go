@@ -140,8 +140,8 @@ func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page 
 	for i := range h.Lines {
 		counts[h.Lines[i].Line.State]++
 	}
-	tones := map[batch.LineState]Tone{batch.Failed: ToneHigh, batch.Refused: ToneMedium, batch.Drifted: ToneMedium, batch.Unproved: ToneMedium}
-	for _, state := range []batch.LineState{batch.Applied, batch.Waiting, batch.Failed, batch.Drifted, batch.Refused, batch.Unproved, batch.Dropped} {
+	tones := map[batch.LineState]Tone{batch.Failed: ToneHigh, batch.Unknown: ToneHigh, batch.InPart: ToneMedium, batch.Refused: ToneMedium, batch.Drifted: ToneMedium, batch.Unproved: ToneMedium}
+	for _, state := range batch.LineStates {
 		if n := counts[state]; n > 0 || state == batch.Applied {
 			p.Facts = append(p.Facts, Fact{Value: fmt.Sprint(n), Label: string(state), Tone: tones[state]})
 		}

@@ -63,7 +63,9 @@ type Yard struct {
 	PageSize int      `yaml:"page_size"`
 	Timeout  Wait     `yaml:"timeout"`
 	// ReadWithin is how long one reading may take as a whole.
-	ReadWithin    Wait   `yaml:"read_within"`
+	ReadWithin Wait `yaml:"read_within"`
+	// SettleWithin is how long a write is read back until it shows.
+	SettleWithin  Wait   `yaml:"settle_within"`
 	DefaultPolicy string `yaml:"default_policy"`
 	// Homes say which folders of this machine the home folders of the accounts
 	// are.

@@ -99,6 +99,7 @@ type Root struct {
 const (
 	defaultTimeout  = 30 * time.Second
 	defaultWithin   = 4 * time.Hour
+	defaultSettle   = 5 * time.Second
 	defaultPageSize = 1000
 )
 
@@ -148,19 +149,11 @@ func (s *Server) dial(ctx context.Context) error {
 	if p := u.Port(); p == "3268" || p == "3269" {
 		return fmt.Errorf("%s is a global catalog, which holds only a part of each entry: use port 389 or 636", s.URL)
 	}
-	tlsConfig, err := s.tlsConfig(u.Hostname())
+	conn, err := s.open(ctx)
 	if err != nil {
 		return err
 	}
-	raw, err := s.reach(ctx, u, tlsConfig)
-	if err != nil {
-		return connectError(s.URL, err)
-	}
 	s.local = u.Scheme == "ldapi" || isLoopback(u.Hostname())
-	s.wire = newWire(raw)
-	conn := ldap.NewConn(s.wire, s.secured != nil)
-	conn.SetTimeout(s.patience())
-	conn.Start()
 	s.conn = conn
 	s.unhook = context.AfterFunc(ctx, func() { conn.Close() })
 	if err := s.bind(ctx, u, s.secured != nil || u.Scheme == "ldapi"); err != nil {
@@ -180,6 +173,36 @@ func (s *Server) within() time.Duration {
 		return t
 	}
 	return defaultWithin
+}
+
+// open makes a connection that nobody is signed in to.
+func (s *Server) open(ctx context.Context) (*ldap.Conn, error) {
+	u, err := parseURL(s.URL)
+	if err != nil {
+		return nil, err
+	}
+	tlsConfig, err := s.tlsConfig(u.Hostname())
+	if err != nil {
+		return nil, err
+	}
+	raw, err := s.reach(ctx, u, tlsConfig)
+	if err != nil {
+		return nil, connectError(s.URL, err)
+	}
+	s.wire = newWire(raw)
+	conn := ldap.NewConn(s.wire, s.secured != nil)
+	conn.SetTimeout(s.patience())
+	conn.Start()
+	return conn, nil
+}
+
+// SettlesWithin is how long a write may take to show in what is read: behind an
+// address that stands for several servers, a reading may come from another one.
+func (s *Server) SettlesWithin() time.Duration {
+	if t := time.Duration(s.target.Yard.SettleWithin); t > 0 {
+		return t
+	}
+	return defaultSettle
 }
 
 // patience is how long an answer is waited for.
@@ -506,9 +529,50 @@ func (s *Server) Conn() *ldap.Conn { return s.conn }
 
 // Reconnect makes a new connection to the same server, after one was lost.
 func (s *Server) Reconnect(ctx context.Context) error {
+	host := s.HostName()
 	s.Close()
 	s.reader = nil // its groups may be others by now
-	return s.dial(ctx)
+	if err := s.dial(ctx); err != nil {
+		return err
+	}
+	if now := s.HostName(); now != host {
+		return fmt.Errorf("%s was %s and is %s now: name one server", s.URL, host, now)
+	}
+	return nil
+}
+
+// provesPassword are the errors with which servers of the `ad` schema refuse a
+// right password, by the Windows error code in the text (MS-ERREF): it has
+// expired, must be changed, or its account is disabled or has expired.
+var provesPassword = []string{"data 532", "data 773", "data 533", "data 701"}
+
+// SignsIn tries an account's password over a connection of its own and tells
+// whether it is the right one. Known is false where the answer does not say, as for
+// a locked account. It counts as a sign-in, or as one wrong password.
+func (s *Server) SignsIn(ctx context.Context, e *directory.Entry, password string) (right, known bool, err error) {
+	other := &Server{URL: s.URL, target: s.target}
+	conn, err := other.open(ctx)
+	if err != nil {
+		return false, false, err
+	}
+	defer conn.Close()
+	err = conn.Bind(e.DN, password)
+	var answer *ldap.Error
+	switch {
+	case err == nil:
+		return true, true, nil
+	case !errors.As(err, &answer) || Lost(err):
+		return false, false, err
+	case answer.ResultCode != ldap.LDAPResultInvalidCredentials:
+		return false, false, nil
+	case s.Dialect == directory.AD:
+		says := func(code string) bool { return strings.Contains(answer.Error(), code) }
+		if slices.ContainsFunc(provesPassword, says) {
+			return true, true, nil
+		}
+		return false, says("data 52e"), nil
+	}
+	return false, s.Dialect == directory.NS389 || !e.Has("pwdAccountLockedTime"), nil // slapd says the same of a locked account
 }
 
 // Another makes one more connection to the same server, signed in alike.

@@ -200,15 +200,19 @@ func refusal(err error) error {
 	}
 	why := reasons[answer.ResultCode]
 	what := ldap.LDAPResultCodeMap[answer.ResultCode]
-	switch why {
-	case Drifted:
-		return &Refused{why, "a value changed between reading and writing; nothing was done", err}
-	case Denied:
+	switch answer.ResultCode {
+	case ldap.LDAPResultNoSuchAttribute:
+		what = "a value that was to be taken out is not there"
+	case ldap.LDAPResultAssertionFailed:
+		what = "the entry is not as it was read (assertion failed)"
+	case ldap.LDAPResultInsufficientAccessRights:
 		what = "the bound account may not do this"
-	case Taken:
+	case ldap.LDAPResultEntryAlreadyExists:
 		what = "an entry of that name exists"
-	case NotEmpty:
+	case ldap.LDAPResultNotAllowedOnNonLeaf:
 		what = "there are entries below it"
+	case ldap.LDAPResultReferral:
+		what = "it sends writes to another server (referral)"
 	}
 	text := "the server refused: " + what
 	if answer.Err != nil {

@@ -48,8 +48,8 @@ func TestRefusalsAreOfAKindThatCallersDecideOn(t *testing.T) {
 		why  Reason
 		text string
 	}{
-		{answer(ldap.LDAPResultNoSuchAttribute, ""), Drifted, "a value changed between reading and writing; nothing was done"},
-		{answer(ldap.LDAPResultAssertionFailed, "x"), Drifted, "a value changed between reading and writing; nothing was done"},
+		{answer(ldap.LDAPResultNoSuchAttribute, ""), Drifted, "the server refused: a value that was to be taken out is not there"},
+		{answer(ldap.LDAPResultAssertionFailed, "x"), Drifted, "the server refused: the entry is not as it was read (assertion failed) (x)"},
 		{answer(ldap.LDAPResultInsufficientAccessRights, ""), Denied, "the server refused: the bound account may not do this"},
 		{answer(ldap.LDAPResultEntryAlreadyExists, ""), Taken, "the server refused: an entry of that name exists"},
 		{answer(ldap.LDAPResultUnwillingToPerform, "no\r\n\x1b[31mway\x00"), Unsupported, "the server refused: Unwilling To Perform (no [31mway)"},
