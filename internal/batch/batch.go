@@ -82,6 +82,9 @@ type Line struct {
 	Also []Touched `json:"also,omitempty"`
 	// Partly tells of a line of an undo that it leaves something for another.
 	Partly bool `json:"partly,omitempty"`
+	// Anew tells of a restore that the entry may come back as another one, with a
+	// SID and a GUID of its own, where the server does not keep the deleted object.
+	Anew bool `json:"anew,omitempty"`
 }
 
 // LineState is where a line stands.
@@ -121,6 +124,7 @@ type Action struct {
 	Stays  []string     `json:"stays,omitempty"`  // leave-groups: the groups that must not be touched
 	Unlock bool         `json:"unlock,omitempty"` // reset-password: lift a lock too
 	Image  *Image       `json:"image,omitempty"`  // restore: the entry as it was
+	Powers []string     `json:"powers,omitempty"` // restore: the privileged groups that it gets back into
 	Spelt  []Reference  `json:"spelt,omitempty"`  // move, back: references that wrote the old name in a way of their own
 	Home   *homes.Place `json:"home,omitempty"`   // the folder that is set aside, put back or archived
 }

@@ -73,14 +73,25 @@ func IsMembership(attr string) bool {
 	return slices.ContainsFunc(MemberAttributes, func(m string) bool { return strings.EqualFold(m, attr) })
 }
 
-// LinkAttributes are the attributes by which entries name others.
+// LinkAttributes are the attributes by which entries of any dialect name others.
 var LinkAttributes = []string{"member", "uniqueMember", "manager", "secretary", "managedBy", "owner", "roleOccupant", "seeAlso"}
+
+// linksOf are those of a dialect: on the `ad` schema password policies and
+// computers name accounts too.
+func linksOf(d *directory.Dialect) []string {
+	if d == directory.AD {
+		return append(slices.Clip(LinkAttributes), "msDS-PSOAppliesTo", "msDS-HostServiceAccount")
+	}
+	return append(slices.Clip(LinkAttributes), "memberUid")
+}
 
 // Naming are the values by which other entries name this one: by its DN, and
 // by its logon name where groups list that.
 func Naming(d *directory.Dialect, e *directory.Entry) (values []source.Value) {
-	for _, attr := range LinkAttributes {
-		values = append(values, source.Value{Attr: attr, Value: e.DN})
+	for _, attr := range linksOf(d) {
+		if attr != "memberUid" {
+			values = append(values, source.Value{Attr: attr, Value: e.DN})
+		}
 	}
 	if uid := e.First("uid"); uid != "" && d != directory.AD {
 		values = append(values, source.Value{Attr: "memberUid", Value: uid})
@@ -303,7 +314,7 @@ func readNaming(ctx context.Context, from source.Source, d *directory.Dialect, p
 		}
 		for i := range found {
 			other := &found[i]
-			for _, attr := range append(LinkAttributes[:len(LinkAttributes):len(LinkAttributes)], "memberUid") {
+			for _, attr := range linksOf(d) {
 				for _, v := range other.Get(attr) {
 					lines := byDN[directory.FoldDN(v)]
 					if attr == "memberUid" {
@@ -447,8 +458,14 @@ func (b *Batch) Reassess(ctx context.Context, from source.Source, powers Powers,
 			continue
 		}
 		l.Privileged, l.Also = f.Powers, f.Touches()
+		if err := l.foreseeReturn(ctx, from, p.Dialect, planned[i].Entry); err != nil {
+			return nil, err
+		}
 		for j := range l.Actions {
 			a := &l.Actions[j]
+			if a.Powers, err = a.returnPowers(ctx, powers); err != nil {
+				return nil, err
+			}
 			for k := range a.Groups {
 				m := &a.Groups[k]
 				if dn := f.nowAt(m); dn != "" {
@@ -463,6 +480,61 @@ func (b *Batch) Reassess(ctx context.Context, from source.Source, powers Powers,
 	}
 	b.Lines = kept
 	return refusals, nil
+}
+
+// returnPowers are the privileged groups that a restore puts the entry back into:
+// those that named it, and its primary group.
+func (a *Action) returnPowers(ctx context.Context, powers Powers) (all []string, err error) {
+	if a.Name != Restore || a.Image == nil {
+		return nil, nil
+	}
+	e := a.Image.Entry()
+	e.DN = "" // by which nobody is in a group
+	if all, err = powers.Of(ctx, &e); err != nil {
+		return nil, err
+	}
+	for _, ref := range a.Image.References {
+		if !IsMembership(ref.Attr) {
+			continue
+		}
+		more, err := powers.LeadsTo(ctx, ref.DN)
+		if err != nil {
+			return nil, err
+		}
+		all = merge(all, more)
+	}
+	return all, nil
+}
+
+// comesAnew warns of a restore that cannot bring the entry itself back.
+const comesAnew = "the directory has no deleted object of it any more that could be brought back: it comes back with another SID and GUID, and rights given to the old ones are lost"
+
+// foreseeReturn tells of a restore on the `ad` schema whether the entry itself can
+// come back.
+func (l *Line) foreseeReturn(ctx context.Context, from source.Source, d *directory.Dialect, e *directory.Entry) error {
+	server, live := from.(*source.Server)
+	if !live || e != nil || d != directory.AD || !l.Has(Restore) {
+		return nil
+	}
+	id, err := source.ReadIdentity(d, l.ID)
+	if err != nil {
+		return err
+	}
+	grave, err := server.Grave(ctx, id)
+	if err == nil && grave == nil {
+		l.Anew = true
+		l.Warnings = append(l.Warnings, comesAnew)
+	}
+	return err
+}
+
+// AllowAnew lets restores on the `ad` schema make new entries, with SIDs and GUIDs
+// of their own, where the server does not bring its deleted objects back.
+func (b *Batch) AllowAnew() {
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		l.Anew = l.Anew || b.Identity.Dialect == directory.AD.Name && l.Has(Restore)
+	}
 }
 
 // planned finds the entries of the lines by their identities.

@@ -286,6 +286,7 @@ func (l *Line) Joins() (groups []string) {
 				groups = merge(groups, m.Privileged)
 			}
 		}
+		groups = merge(groups, a.Powers)
 	}
 	return groups
 }

@@ -362,6 +362,9 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 		case len(l.Leaves()) > 0:
 			need(1, "it takes somebody out of a privileged group")
 		}
+		if l.Anew {
+			need(1, "it may bring an entry back as another one, with a new SID")
+		}
 	}
 	if b.EvenEnabled {
 		need(1, "it may delete what is enabled")

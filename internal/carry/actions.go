@@ -58,18 +58,24 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 }
 
 // possible tells whether an action can be done to the entry as it is now.
-func (r *Runner) possible(ctx context.Context, a *batch.Action, e *directory.Entry) error {
+func (r *Runner) possible(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry) error {
 	switch a.Name {
 	case batch.Move, batch.Rename:
 		return r.roomFor(ctx, e, a)
 	case batch.Delete:
 		return r.deletable(ctx, e)
 	case batch.Restore:
-		found, err := r.Server.Get(ctx, []string{a.RDN + "," + a.To})
-		if err == nil && len(found) > 0 {
-			return fmt.Errorf("its place %s,%s is taken", a.RDN, a.To)
+		if err := r.roomFor(ctx, nil, a); err != nil {
+			return err
 		}
-		return err
+		grave, err := r.grave(ctx, l)
+		switch {
+		case err != nil:
+			return err
+		case grave == nil && a.Image == nil:
+			return errors.New("neither the directory's deleted objects nor the journal have it")
+		}
+		return nil
 	case batch.JoinGroup, batch.LeaveGroup, batch.LeaveGroups:
 		return nil // the guards say whether it can be done
 	case batch.ResetPassword:

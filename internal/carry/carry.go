@@ -588,7 +588,7 @@ func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry,
 		if past.done(a.Name) {
 			continue
 		}
-		if err := r.possible(ctx, &a, e); err != nil {
+		if err := r.possible(ctx, l, &a, e); err != nil {
 			return r.settle(l, batch.Refused, err.Error())
 		}
 	}

@@ -34,12 +34,12 @@ type sight struct {
 
 // errUnknown is the error of a step of which nobody can tell yet whether it was
 // done. It has no outcome; the next run looks again.
-var errUnknown = errors.New("whether it was done is not known yet; \"yardbroom apply\" looks again")
+var errUnknown = errors.New("whether it was done is not known; \"yardbroom apply\" finds out when the server is back")
 
 // unread is the error of a step of which nobody could read how it ended,
 // whether the connection could not be made again or was lost once more.
 func unread(err error) error {
-	return fmt.Errorf("%w: how a step ended could not be read: %w", errUnknown, err)
+	return fmt.Errorf("%w: %w", errUnknown, err)
 }
 
 // errStopped stands for the answer to a write that a stopped process sent.

@@ -323,7 +323,7 @@ func (w *realm) live() {
 		p := w.protection()
 		_, err = back.Reassess(ctx, w.conn, &privilege.Climber{From: w.conn, Dialect: w.d, Rules: w.rules()}, &p)
 		require.NoError(w.t, err)
-		if _, err := carry.WithoutPrivileged(back); errors.Is(err, carry.ErrNothingToUndo) {
+		if _, err := carry.WithoutPrivileged(back, "undo 1"); errors.Is(err, carry.ErrNothingToUndo) {
 			return
 		}
 	}

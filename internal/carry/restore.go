@@ -1,7 +1,6 @@
 package carry
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,32 +14,66 @@ import (
 )
 
 // restore brings a deleted entry back: as its own deleted object where the
-// server keeps one, else as a new entry with the old values. It ends
-// disabled.
+// server keeps one, else as a new entry with the old values. An account ends
+// disabled. What did not come back makes the line one that was done in part.
 func (r *Runner) restore(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
 	if !past.done(batch.Restore) {
 		if err := r.raise(ctx, l, a, past); err != nil {
 			return err
 		}
 	}
-	e, err := r.readBack(ctx, &Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: r.restoredID(l, past)})
+	e, err := r.restored(ctx, l, past)
 	if err != nil {
 		return err
 	}
-	if e == nil {
-		return errors.New("it was brought back and is gone again")
+	account := r.Server.Dialect.Account(e)
+	if account.Kind.IsAccount() {
+		if err := r.lockRestored(ctx, l, e, past); err != nil {
+			return err
+		}
 	}
-	if err := r.lockRestored(ctx, l, e, past); err != nil {
-		return err
+	if past.main(batch.Restore).Op == OpAdd {
+		tellAnew(r.Server.Dialect, account.Kind.IsAccount(), past)
 	}
 	if a.Image == nil {
-		past.notes = append(past.notes, "the journal has no image of it, so only what the directory kept came back")
+		past.note("the journal has no image of it, so only what the directory kept came back")
 		return nil
 	}
 	if err := r.putAttributes(ctx, l, a.Image, e, past); err != nil {
 		return err
 	}
-	return r.putReferences(ctx, l, a.Image, e, past)
+	if err := r.putReferences(ctx, l, a, e, past); err != nil {
+		return err
+	}
+	return r.putPrimaryGroup(ctx, l, a, past)
+}
+
+// restored reads the entry that was brought back.
+func (r *Runner) restored(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
+	e, err := r.readBack(ctx, &Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: r.restoredID(l, past)})
+	if err == nil && e == nil {
+		err = errors.New("it was brought back and is gone again")
+	}
+	return e, err
+}
+
+// tellAnew says what a new entry has not of the old one.
+func tellAnew(d *directory.Dialect, account bool, past *history) {
+	if d == directory.AD {
+		past.lack("its SID and GUID are new, so rights given to the old ones are lost")
+	} else {
+		past.note("it is a new entry: its identity and operational times are new")
+	}
+	if account {
+		past.note("it has no password")
+	}
+}
+
+// lack adds what of a line was not done, or did not come back.
+func (h *history) lack(text string) {
+	if !slices.Contains(h.lacks, text) {
+		h.lacks = append(h.lacks, text)
+	}
 }
 
 func (r *Runner) restoredID(l *batch.Line, past *history) batch.Octets {
@@ -59,50 +92,102 @@ func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past
 	if err := r.roomFor(ctx, nil, a); err != nil {
 		return err
 	}
-	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
+	grave, err := r.grave(ctx, l)
 	if err != nil {
 		return err
 	}
-	if r.Server.Dialect == directory.AD {
-		grave, err := r.Server.ByIdentity(ctx, id, true)
-		if err == nil && grave.First("isDeleted") == "TRUE" {
-			err = r.reanimate(ctx, l, a, grave, past)
-			if !source.RefusedFor(err, source.Drifted, source.Unsupported) || a.Image == nil {
-				return err
-			}
-			past.notes = append(past.notes, "the server would not bring its deleted object back ("+err.Error()+")")
-		} else if err != nil && !errors.Is(err, source.ErrNotFound) {
+	if grave != nil {
+		err := r.reanimate(ctx, l, a, grave, past)
+		if !source.RefusedFor(err, source.Missing, source.Drifted, source.Unsupported) || a.Image == nil {
 			return err
-		} else if err == nil {
-			return errors.New("it exists; there is nothing to bring back")
 		}
+		past.note("the server would not bring its deleted object back (" + err.Error() + ")")
 	}
 	if a.Image == nil {
 		return errors.New("neither the directory's deleted objects nor the journal have it")
 	}
+	if r.Server.Dialect == directory.AD && !l.Anew {
+		return errors.New("its deleted object does not come back, and as a new entry it would have another SID and GUID: stage it once more with --anew, and have it signed")
+	}
 	return r.addAnew(ctx, l, a, past)
 }
 
-// reanimate brings the deleted object itself back, disabled in the same
-// write, since the server would otherwise bring it back enabled and without
-// a password. Samba refuses to change flags in that write; there it is
-// disabled by the next one.
+// grave reads the line's deleted object, nil where the server has none that could
+// be brought back.
+func (r *Runner) grave(ctx context.Context, l *batch.Line) (*directory.Entry, error) {
+	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
+	if err != nil {
+		return nil, err
+	}
+	grave, err := r.Server.Grave(ctx, id)
+	if err == nil && grave != nil && grave.First("isDeleted") != "TRUE" {
+		return nil, errors.New("it exists; there is nothing to bring back")
+	}
+	return grave, err
+}
+
+// setByReturn are the attributes that Samba puts into an account that comes back,
+// though a deleted object that was kept whole has them.
+var setByReturn = []string{"accountExpires", "badPasswordTime", "badPwdCount", "codePage", "countryCode", "lastLogoff", "lastLogon", "logonCount", "pwdLastSet"}
+
+// reanimate brings the deleted object itself back: an account disabled in the
+// same write, since the server would otherwise bring it back enabled and without a
+// password, or with its old one. Samba refuses to change flags in that write; there
+// it is disabled by the next one.
 func (r *Runner) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, grave *directory.Entry, past *history) error {
-	flags := keptFlags(a.Image, grave) | directory.UACDisabled
-	s := r.step(batch.Restore, OpReanimate, grave, func(s *Step) {
-		s.RDN, s.Superior = a.RDN, a.To
-		s.Mods = []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}
-	})
-	err := r.do(ctx, l, past, s, image(grave), "")
-	if !source.RefusedFor(err, source.Missing, source.Unsupported) {
+	with, err := r.mandatory(ctx, a.Image, grave)
+	if err != nil {
 		return err
 	}
-	s.Mods = nil
-	if err := r.do(ctx, l, past, s, image(grave), ""); err != nil {
-		return err
+	try := func(marked bool, mods []batch.Mod, attrs []batch.ImageAttr) error {
+		return r.do(ctx, l, past, r.step(batch.Restore, OpReanimate, grave, func(s *Step) {
+			s.RDN, s.Superior, s.Mods, s.Attrs, s.Marked = a.RDN, a.To, mods, attrs, marked
+		}), image(grave), "")
 	}
-	past.notes = append(past.notes, "the server brought it back enabled, without a password, and it was disabled right after")
-	return nil
+	account := r.Server.Dialect.Account(grave)
+	if account.Kind.IsAccount() {
+		flags := keptFlags(a.Image, grave) | directory.UACDisabled
+		err := try(false, []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}, with)
+		if !source.RefusedFor(err, source.Missing, source.Drifted, source.Unsupported) {
+			return err
+		}
+	}
+	err = try(false, nil, with)
+	if source.RefusedFor(err, source.Drifted) {
+		var kept []batch.ImageAttr
+		for _, name := range setByReturn {
+			if values := grave.Get(name); len(values) > 0 {
+				kept = append(kept, batch.ImageAttr{Name: name, Values: batch.OctetsOf(values)})
+				if name == "pwdLastSet" { // a client may write no other time
+					kept[len(kept)-1].Values = []batch.Octets{"0"}
+				}
+			}
+		}
+		err = try(true, nil, append(kept, with...))
+	}
+	if err == nil && account.Kind.IsAccount() {
+		past.note("the server brought it back as it was when it was deleted, and it was disabled right after")
+	}
+	return err
+}
+
+// mandatory are the attributes without which the schema does not let an entry
+// exist, of those that its deleted object has lost and its image has.
+func (r *Runner) mandatory(ctx context.Context, im *batch.Image, grave *directory.Entry) (all []batch.ImageAttr, err error) {
+	if im == nil {
+		return nil, nil
+	}
+	must, err := r.Server.Mandatory(ctx, grave.Get("objectClass"))
+	if err != nil {
+		return nil, err
+	}
+	was := im.Entry()
+	for _, name := range must {
+		if was.Has(name) && !grave.Has(name) && !directory.IsServerOwned(name) {
+			all = append(all, batch.ImageAttr{Name: name, Values: batch.OctetsOf(was.Get(name))})
+		}
+	}
+	return all, nil
 }
 
 // keptFlags are the flags that the account had.
@@ -123,16 +208,10 @@ func keptFlags(im *batch.Image, grave *directory.Entry) int64 {
 // addAnew makes a new entry of the image's values.
 func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
 	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To, Attrs: a.Image.Anew(r.Server.Dialect)}
-	if r.Server.Dialect == directory.AD {
-		past.notes = append(past.notes, "it is a new entry: its SID and GUID are new, so rights given to the old ones are lost")
-	} else {
-		past.notes = append(past.notes, "it is a new entry: its identity and operational times are new")
-	}
-	past.notes = append(past.notes, "it has no password")
 	return r.do(ctx, l, past, s, nil, "")
 }
 
-// lockRestored disables what came back enabled.
+// lockRestored disables an account that came back enabled.
 func (r *Runner) lockRestored(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	survey := directory.NewSurvey(r.Server.Dialect)
 	a := r.Server.Dialect.Account(e)
@@ -141,7 +220,7 @@ func (r *Runner) lockRestored(ctx context.Context, l *batch.Line, e *directory.E
 	}
 	mods, err := r.mods(ctx, &batch.Action{Name: batch.Disable}, e)
 	if err != nil {
-		past.notes = append(past.notes, "it could not be disabled ("+err.Error()+"); it has no password, so nobody can sign in")
+		past.note("it could not be disabled (" + err.Error() + "); it has no password, so nobody can sign in")
 		return nil
 	}
 	return r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), "")
@@ -163,13 +242,35 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 			continue
 		}
 		if !exactList(raised.Get(attr.Name), now) {
-			past.note(attr.Name + " was changed by somebody else since it came back, and was left as it is")
+			past.lack(attr.Name + " was changed by somebody else since it came back, and was left as it is")
 			continue
 		}
 		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
 			s.Mods = []batch.Mod{{Attr: attr.Name, Old: now, New: attr.Values}}
 		}), nil, "")
 		if err := r.noteRefusal(past, err, attr.Name+" could not be put back"); err != nil {
+			return err
+		}
+	}
+	return r.takeMarks(ctx, l, im, e, past)
+}
+
+// marks are the values that servers of the `ad` schema leave in an object that
+// comes back, "" for any.
+var marks = []struct{ attr, value string }{{"lastKnownParent", ""}, {"adminCount", "0"}, {"operatorCount", "0"}}
+
+// takeMarks takes the marks of a return away, where the entry had none before.
+func (r *Runner) takeMarks(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+	was := im.Entry()
+	for _, m := range marks {
+		now := e.Get(m.attr)
+		if r.Server.Dialect != directory.AD || len(now) != 1 || was.Has(m.attr) || m.value != "" && now[0] != m.value {
+			continue
+		}
+		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+			s.Mods = []batch.Mod{{Attr: m.attr, Old: batch.OctetsOf(now)}}
+		}), nil, "")
+		if err := r.noteRefusal(past, err, "the mark "+m.attr+" stays"); err != nil {
 			return err
 		}
 	}
@@ -207,56 +308,65 @@ func raisedWith(s *pastStep) directory.Entry {
 func (r *Runner) noteRefusal(past *history, err error, what string) error {
 	var refused *source.Refused
 	if err != nil && errors.As(err, &refused) && !source.Lost(err) {
-		past.notes = append(past.notes, what+": "+err.Error())
+		past.lack(what + ": " + err.Error())
 		return nil
 	}
 	return err
 }
 
 // putReferences makes the entries that named the old entry name it again.
-func (r *Runner) putReferences(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
-	for _, ref := range im.References {
-		if why, err := r.mayName(ctx, &ref); err != nil {
-			return err
-		} else if why != "" {
-			past.note(fmt.Sprintf("%s of %s was not put back: %s", ref.Attr, ref.DN, why))
-			continue
-		}
-		value := asSpelt(im.References, &ref, e.DN)
-		if ref.Attr == "memberUid" {
-			value = string(ref.Value)
-		}
-		other, err := r.naming(ctx, &ref, ref.DN, value)
-		if err != nil {
-			return err
-		}
-		switch {
-		case other == nil:
-			past.notes = append(past.notes, fmt.Sprintf("%s, which named it as %s, is gone", ref.DN, ref.Attr))
-			continue
-		case hasValue(other.Get(ref.Attr), value):
-			continue
-		case singleLink[strings.ToLower(ref.Attr)] && other.Has(ref.Attr):
-			past.notes = append(past.notes, fmt.Sprintf("%s of %s names somebody else now", ref.Attr, ref.DN))
-			continue
-		}
-		err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, other, func(s *Step) {
-			s.Values = []ValueMod{{Attr: ref.Attr, Add: batch.Octets(value)}}
-		}), nil, "")
-		if err := r.noteRefusal(past, err, fmt.Sprintf("%s of %s", ref.Attr, ref.DN)); err != nil {
+func (r *Runner) putReferences(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	for i := range a.Image.References {
+		if err := r.putReference(ctx, l, a, &a.Image.References[i], e, past); err != nil {
 			return err
 		}
 	}
-	return r.putPrimaryGroup(ctx, l, im, e, past)
+	return nil
+}
+
+func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Action, ref *batch.Reference, e *directory.Entry, past *history) error {
+	value := asSpelt(a.Image.References, ref, e.DN)
+	if ref.Attr == "memberUid" {
+		value = string(ref.Value)
+	}
+	other, err := r.naming(ctx, ref, ref.DN, value)
+	switch {
+	case err != nil:
+		return err
+	case other == nil:
+		past.lack(fmt.Sprintf("%s, which named it as %s, is gone", ref.DN, ref.Attr))
+		return nil
+	case hasValue(other.Get(ref.Attr), value):
+		return nil
+	}
+	if why, err := r.mayName(ctx, a, ref, other); err != nil {
+		return err
+	} else if why != "" {
+		past.lack(fmt.Sprintf("%s of %s was not put back: %s", ref.Attr, ref.DN, why))
+		return nil
+	}
+	fix := ValueMod{Attr: ref.Attr, Add: batch.Octets(value)}
+	if singleLink[strings.ToLower(ref.Attr)] && other.Has(ref.Attr) {
+		if !namesDeleted(other.First(ref.Attr), l.ID) {
+			past.lack(fmt.Sprintf("%s of %s names somebody else now", ref.Attr, ref.DN))
+			return nil
+		}
+		fix.Remove = batch.Octets(other.First(ref.Attr))
+	}
+	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+	return r.noteRefusal(past, err, fmt.Sprintf("%s of %s was not put back", ref.Attr, ref.DN))
+}
+
+// namesDeleted tells whether a value names the deleted object of an identity: its
+// old name with a line feed, DEL: and its GUID (MS-ADTS 3.1.1.5.5).
+func namesDeleted(value, id string) bool {
+	_, guid, ok := strings.Cut(directory.LeafValue(value), "\nDEL:")
+	return ok && strings.EqualFold(guid, id)
 }
 
 // mayName tells why an entry that named the one that was brought back must not
-// name it again: it is protected, or gives power now, which nobody has signed.
-func (r *Runner) mayName(ctx context.Context, ref *batch.Reference) (string, error) {
-	other, err := r.naming(ctx, ref, ref.DN)
-	if err != nil || other == nil {
-		return "", err
-	}
+// name it again: it is protected, or gives power now that nobody has signed.
+func (r *Runner) mayName(ctx context.Context, a *batch.Action, ref *batch.Reference, other *directory.Entry) (string, error) {
 	if why := r.Protection.Written(other, ref.Attr); why != "" {
 		return why, nil
 	}
@@ -264,20 +374,41 @@ func (r *Runner) mayName(ctx context.Context, ref *batch.Reference) (string, err
 		return "", nil
 	}
 	powers, err := r.climber().Of(ctx, other)
-	if len(powers) > 0 || ref.Privileged {
-		return "its members have power over the directory", err
+	if err != nil {
+		return "", err
 	}
-	return "", err
+	return unsigned(a, powers, ref.Privileged), nil
+}
+
+// unsigned tells that a return gives power that nobody has signed.
+func unsigned(a *batch.Action, powers []string, once bool) string {
+	covered := !slices.ContainsFunc(powers, func(p string) bool { return !slices.Contains(a.Powers, p) })
+	if covered && (len(powers) > 0 || !once) {
+		return ""
+	}
+	return "its members have power over the directory"
 }
 
 var singleLink = map[string]bool{"manager": true, "managedby": true}
 
-// putPrimaryGroup gives an `ad` account its primary group back, unless that
-// is the usual one or a privileged one.
-func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
-	old := im.Entry()
-	now, was := e.First("primaryGroupID"), old.First("primaryGroupID")
-	if r.Server.Dialect != directory.AD || was == "" || cmp.Or(now, "513") == was {
+// putPrimaryGroup gives an `ad` account its primary group back, of which it has
+// to be a member first.
+func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	old := a.Image.Entry()
+	was := old.First("primaryGroupID")
+	if r.Server.Dialect != directory.AD || was == "" {
+		return nil
+	}
+	e, err := r.restored(ctx, l, past)
+	if err != nil || e.First("primaryGroupID") == was {
+		return err
+	}
+	group, err := r.groupOf(ctx, e, was)
+	switch {
+	case err != nil:
+		return err
+	case group == nil:
+		past.lack("its primary group is gone")
 		return nil
 	}
 	with := *e
@@ -287,12 +418,62 @@ func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, im *batch.I
 	if err != nil {
 		return err
 	}
-	if len(powers) > 0 {
-		past.note("its primary group gives power over the directory and was not put back")
+	if why := unsigned(a, powers, false); why != "" {
+		past.lack("its primary group was not put back: " + why)
 		return nil
 	}
-	err = r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
-		s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: batch.OctetsOf(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
+	// The server itself takes it out of the list of its primary group, and puts it
+	// into that of the one it had.
+	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, group, func(s *Step) {
+		s.Values = []ValueMod{{Attr: "member", Add: batch.Octets(e.DN)}}
 	}), nil, "")
-	return r.noteRefusal(past, err, "its primary group could not be put back")
+	if err == nil {
+		err = r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+			s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: batch.OctetsOf(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
+		}), nil, "")
+	}
+	if err := r.noteRefusal(past, err, "its primary group was not put back"); err != nil {
+		return err
+	}
+	return r.leaveOldPrimary(ctx, l, a, e, past)
+}
+
+// leaveOldPrimary takes an account out of the group that was its primary one since
+// it came back, unless it was in that before.
+func (r *Runner) leaveOldPrimary(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	group, err := r.groupOf(ctx, e, e.First("primaryGroupID"))
+	if err != nil || group == nil {
+		return err
+	}
+	id := source.ShowIdentity(r.Server.Dialect, group.First(r.Server.Dialect.Identity.String()))
+	if slices.ContainsFunc(a.Image.References, func(ref batch.Reference) bool { return ref.ID == id && ref.Attr == "member" }) {
+		return nil
+	}
+	now, err := r.Server.Lists(ctx, group.First(r.Server.Dialect.Identity.String()), source.Value{Attr: "member", Value: e.DN})
+	if err != nil || !hasValue(now.Get("member"), e.DN) {
+		return err
+	}
+	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, now, func(s *Step) {
+		s.Values = []ValueMod{{Attr: "member", Remove: batch.Octets(e.DN)}}
+	}), nil, "")
+	return r.noteRefusal(past, err, "it is in "+directory.LeafValue(group.DN)+" too now")
+}
+
+// groupOf reads the group of a RID of the account's domain, nil where there is
+// none.
+func (r *Runner) groupOf(ctx context.Context, e *directory.Entry, rid string) (*directory.Entry, error) {
+	sid, err := directory.ParseSID(e.First("objectSid"))
+	if err != nil {
+		return nil, err
+	}
+	domain := sid[:strings.LastIndexByte(sid, '-')]
+	raw, err := directory.EncodeSID(domain + "-" + rid)
+	if err != nil {
+		return nil, err
+	}
+	found, err := r.Server.Select(ctx, "(objectSid="+source.EscapeOctets(raw)+")", source.WhatItIs(r.Server.Dialect))
+	if err != nil || len(found) != 1 {
+		return nil, err
+	}
+	return &found[0], nil
 }

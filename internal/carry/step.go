@@ -32,6 +32,7 @@ type Step struct {
 	// Proof holds what the server changes besides a password, as it was before,
 	// and Version how often that had been set, where the server tells.
 	Proof   []batch.ImageAttr `json:"proof,omitempty"`
+	Marked  bool              `json:"marked,omitempty"` // reanimate: as Samba wants it where objects are kept whole
 	Version uint32            `json:"version,omitempty"`
 
 	secret string // the password of OpPassword, which is never written down
@@ -164,7 +165,11 @@ func (r *Runner) write(s *Step, assertion string) error {
 		}
 		return r.Server.Add(s.DN, attributes)
 	case OpReanimate:
-		return r.Server.Reanimate(s.DN, s.target(), replacements(s.Mods))
+		set := replacements(s.Mods)
+		for _, a := range s.Attrs {
+			set = append(set, source.Replacement{Attr: a.Name, Values: batch.Plain(a.Values)})
+		}
+		return r.Server.Reanimate(s.DN, s.target(), set, s.Marked)
 	}
 	return fmt.Errorf("unknown step %q", s.Op)
 }

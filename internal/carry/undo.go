@@ -212,12 +212,17 @@ func without(all, some []string) []string {
 	return slices.DeleteFunc(slices.Clone(all), func(x string) bool { return slices.Contains(some, x) })
 }
 
-// WithoutPrivileged takes out of an undo what needs a signature: the lines of
-// privileged accounts, and the return into privileged groups.
-func WithoutPrivileged(b *batch.Batch) (refusals []batch.Refusal, err error) {
+// WithoutPrivileged takes out of what the journal brings back what needs a
+// signature: the lines of privileged accounts, those that would get another SID,
+// and the return into privileged groups. Command is how the batch was asked for.
+func WithoutPrivileged(b *batch.Batch, command string) (refusals []batch.Refusal, err error) {
 	refuse := func(l *batch.Line, what string) {
+		again := command + " --stage"
+		if b.UndoOf != 0 {
+			again += " " + l.Account
+		}
 		refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account,
-			Why: fmt.Sprintf("%s, which needs a signature: stage that with \"yardbroom undo %d --stage %s\", have it signed, and apply it", what, b.UndoOf, l.Account)})
+			Why: fmt.Sprintf("%s, which needs a signature: stage that with \"yardbroom %s\", have it signed, and apply it", what, again)})
 	}
 	var kept []batch.Line
 	for _, l := range b.Lines {
@@ -227,6 +232,10 @@ func WithoutPrivileged(b *batch.Batch) (refusals []batch.Refusal, err error) {
 		}
 		if groups := l.Leaves(); len(groups) > 0 {
 			refuse(&l, "it would be out of "+strings.Join(groups, " and "))
+			continue
+		}
+		if l.Anew {
+			refuse(&l, "it would come back with another SID and GUID")
 			continue
 		}
 		if groups := l.Joins(); len(groups) > 0 {
@@ -251,6 +260,7 @@ func leaveOut(l *batch.Line) {
 	out := map[string]bool{}
 	var actions []batch.Action
 	for _, a := range l.Actions {
+		a.Powers = nil
 		if a.Name == batch.JoinGroup {
 			for _, m := range a.Groups {
 				out[m.DN] = out[m.DN] || privileged(m)

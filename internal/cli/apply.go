@@ -67,11 +67,17 @@ func (a *app) undoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "undo", Usage: "take a batch back, or some of its lines, as far as everything is still as it left it", ArgsUsage: "BATCH [ACCOUNT…]",
 		Description: "What would change privileged accounts, or put somebody back into a privileged group, needs a signature: it is left out, unless\nwith --stage, which makes the batch for \"yardbroom batch sign\" and \"yardbroom apply\" and carries nothing out.",
-		Flags:       slices.Concat(carryFlags(), paceFlags(), []cli.Flag{&cli.BoolFlag{Name: "stage", Usage: "make the batch that takes it back, and do not carry it out"}}),
+		Flags:       slices.Concat(carryFlags(), paceFlags(), backFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error { return a.undo(ctx, cmd, s, b, cmd.Args().Tail()) })
 		},
 	}
+}
+
+// backFlags are those of commands that bring something back.
+func backFlags() []cli.Flag {
+	return []cli.Flag{&cli.BoolFlag{Name: "stage", Usage: "make the batch for it, to be signed, and do not carry it out"},
+		&cli.BoolFlag{Name: "anew", Usage: "let deleted entries come back as new ones, with other SIDs and GUIDs, where the server does not bring them back; needs a signature"}}
 }
 
 // undo takes a batch back, or only the lines of some accounts. An undo of all
@@ -107,17 +113,32 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			err = carry.ErrNothingToUndo
 		}
 	}
-	if err == nil {
-		var more []batch.Refusal
-		more, err = a.reassess(ctx, cmd, back)
-		refusals = append(refusals, more...)
+	if err != nil {
+		a.tellRefusals("undone", refusals)
+		return err
+	}
+	return a.bringBack(ctx, cmd, s, back, refusals, fmt.Sprintf("undo %d", b.ID))
+}
+
+// bringBack carries out a batch that the journal made, but for what needs a
+// signature; with --stage it makes it for that. The command is how to come here
+// again.
+func (a *app) bringBack(ctx context.Context, cmd *cli.Command, s *store.Store, back *batch.Batch, refusals []batch.Refusal, command string) error {
+	more, err := a.reassess(ctx, cmd, back)
+	refusals = append(refusals, more...)
+	if cmd.Bool("anew") {
+		back.AllowAnew()
 	}
 	var unsigned []batch.Refusal
 	if err == nil && !cmd.Bool("stage") {
-		unsigned, err = carry.WithoutPrivileged(back)
+		unsigned, err = carry.WithoutPrivileged(back, command)
 		refusals = append(refusals, unsigned...)
 	}
-	a.tellRefusals("undone", refusals)
+	verb := "undone"
+	if back.UndoOf == 0 {
+		verb = "brought back"
+	}
+	a.tellRefusals(verb, refusals)
 	if err != nil {
 		return err
 	}
@@ -125,7 +146,7 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		if err := a.saveAndCarry(ctx, cmd, s, back); err != nil || len(unsigned) == 0 {
 			return err
 		}
-		return &exitError{exitNotDone, fmt.Errorf("%s left for a signature: \"yardbroom undo %d --stage\" makes the batch for it", render.Count(len(unsigned), "line"), b.ID)}
+		return &exitError{exitNotDone, fmt.Errorf("%s left for a signature: \"yardbroom %s --stage\" makes the batch for it", render.Count(len(unsigned), "line"), command)}
 	}
 	if err := back.Save(ctx, s); err != nil {
 		return err

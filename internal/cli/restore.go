@@ -20,7 +20,7 @@ import (
 
 func (a *app) restoreCommand() *cli.Command {
 	return &cli.Command{
-		Name: "restore", Usage: "bring a deleted entry back, an account disabled; without a name, list what the journal and the directory know as deleted", ArgsUsage: "[ACCOUNT]", Flags: carryFlags(),
+		Name: "restore", Usage: "bring a deleted entry back, an account disabled; without a name, list what the journal and the directory know as deleted", ArgsUsage: "[ACCOUNT]", Flags: slices.Concat(carryFlags(), backFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 1 {
 				return usage("give one account, by logon name or by the DN it had")
@@ -55,7 +55,7 @@ func (a *app) restore(ctx context.Context, cmd *cli.Command, s *store.Store, nam
 		a.note("batch %d has begun to bring it back and was stopped; it goes on", b.ID)
 		return a.carryOut(ctx, cmd, s, b)
 	}
-	deleted, err := carry.FindDeleted(ctx, s, name)
+	deleted, err := a.deletedHere(ctx, cmd, s, name)
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,31 @@ func (a *app) restore(ctx context.Context, cmd *cli.Command, s *store.Store, nam
 	if err != nil {
 		return err
 	}
-	return a.saveAndCarry(ctx, cmd, s, b)
+	return a.bringBack(ctx, cmd, s, b, nil, "restore "+name)
+}
+
+// deletedHere are the deletions of an account from the directory that --on names.
+// Without that they must all be from one.
+func (a *app) deletedHere(ctx context.Context, cmd *cli.Command, s *store.Store, name string) ([]carry.Deleted, error) {
+	deleted, err := carry.FindDeleted(ctx, s, name)
+	if err != nil || len(deleted) == 0 {
+		return nil, err
+	}
+	if where := cmd.String("on"); where != "" {
+		p, err := a.openNamed(ctx, cmd, where)
+		if err != nil {
+			return nil, err
+		}
+		defer p.Close()
+		id, err := p.Identity(ctx)
+		return slices.DeleteFunc(deleted, func(d carry.Deleted) bool { return !d.Directory.Same(id) }), err
+	}
+	for i := range deleted {
+		if first := &deleted[0]; !deleted[i].Directory.Same(first.Directory) {
+			return nil, fmt.Errorf("%s was deleted from %s (batch %d) and from %s (batch %d): say with --on which one is meant", render.Visible(name), first.Directory, first.Batch, deleted[i].Directory, deleted[i].Batch)
+		}
+	}
+	return deleted, nil
 }
 
 func (a *app) restoreFromJournal(ctx context.Context, s *store.Store, d *carry.Deleted) (*batch.Batch, error) {

@@ -190,6 +190,13 @@ func TestEmptyGroupsAndUnitsAreDeletedAndRestored(t *testing.T) {
 		}
 		res, back := st.undo(b)
 		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", back.Lines)
+		for i := range back.Lines {
+			assert.NotContains(t, back.Lines[i].Note, "password", "which groups and units have none of")
+		}
+		for _, dn := range []string{outer, inner, empty} {
+			e := s.entry(t, st.c, dn)
+			assert.False(t, e.Has("pwdAccountLockedTime") || e.Has("nsAccountLock") || e.Has("userAccountControl"), "only accounts come back locked: %s", dn)
+		}
 		after := normal(st.picture())
 		assert.Equal(t, keysOf(before), keysOf(after))
 		for dn, attrs := range before {
@@ -414,7 +421,7 @@ func TestAPrivilegedGroupIsLeftAndGivenBackWithASignatureOnly(t *testing.T) {
 
 	back, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
 	require.NoError(t, err)
-	left, err := carry.WithoutPrivileged(back)
+	left, err := carry.WithoutPrivileged(back, "undo 1")
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Contains(t, left[0].Why, "Domain Admins again, which needs a signature")

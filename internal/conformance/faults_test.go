@@ -139,8 +139,8 @@ func TestAChangeBetweenReadingAndWritingStopsTheWrite(t *testing.T) {
 		return f
 	})
 	res, kept := st.apply(b)
-	assert.Equal(t, map[batch.LineState]int{batch.Refused: 1}, res.Counts)
-	assert.Contains(t, kept.Lines[0].Note, "changed between reading and writing")
+	assert.Equal(t, map[batch.LineState]int{batch.Drifted: 1}, res.Counts)
+	assert.Equal(t, "changed in the moment before the write: userAccountControl is 66048 (enabled) now, it was 512 (enabled)", kept.Lines[0].Note)
 	assert.Equal(t, "66048", s.entry(t, st.c, ada).First("userAccountControl"))
 }
 
@@ -261,7 +261,7 @@ func TestAServerThatGoesDownInTheMiddleOfAStepLeavesItToBeSettled(t *testing.T) 
 				return practice.Fault{Meanwhile: func() { go s.server.Close() }, DropBefore: !done, DropAfter: done, Stall: 50 * time.Millisecond}
 			})
 			res, kept := st.apply(b)
-			assert.Equal(t, map[batch.LineState]int{batch.Waiting: 2}, res.Counts, "nobody knows yet")
+			assert.Equal(t, map[batch.LineState]int{batch.Unknown: 1, batch.Waiting: 1}, res.Counts)
 			assert.Contains(t, res.Halted, "when the server is back", kept.Lines[0].Note)
 
 			s.server = &practice.Server{Dir: s.dir, Account: "keeper", Password: "keeper-secret"}
@@ -303,10 +303,26 @@ func TestAnAccountWhoseDeletedObjectIsOfNoUseComesBackAsANewEntry(t *testing.T) 
 		}
 		return f
 	})
-	res, kept := st.undo(b)
+	back, refusals := st.undoNow(b)
+	require.Empty(t, refusals)
+	assert.False(t, back.Lines[0].Anew, "it is there to be brought back")
+	require.NoError(t, back.Save(context.Background(), st.Store))
+	res, kept := st.apply(back)
+	require.Equal(t, map[batch.LineState]int{batch.Refused: 1}, res.Counts)
+	assert.Contains(t, kept.Lines[0].Note, "--anew", "nobody has agreed to another SID")
+	assert.Nil(t, s.entry(t, st.c, ada))
+
+	back, _ = st.undoNow(b)
+	back.AllowAnew()
+	require.NoError(t, back.Save(context.Background(), st.Store))
+	_, err := st.runner(back).Run(context.Background())
+	require.ErrorIs(t, err, batch.ErrNotSigned)
+	st.sign(back)
+	res, kept = st.apply(back)
 	s.server.SetFault(nil)
-	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+	require.Equal(t, map[batch.LineState]int{batch.InPart: 1}, res.Counts, kept.Lines[0].Note)
 	assert.Contains(t, kept.Lines[0].Note, "its SID and GUID are new")
+	assert.Equal(t, 1, res.NotDone())
 	after := s.entry(t, st.c, ada)
 	require.NotNil(t, after)
 	assert.NotEqual(t, before.First("objectSid"), after.First("objectSid"))
@@ -348,12 +364,45 @@ func TestAPrivilegedGroupIsNotGivenBack(t *testing.T) {
 	st.apply(b)
 	back, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
 	require.NoError(t, err)
-	_, err = carry.WithoutPrivileged(back)
+	_, err = carry.WithoutPrivileged(back, "undo 1")
 	require.ErrorIs(t, err, carry.ErrNothingToUndo, "without a signature")
-	res, kept := st.undo(b)
-	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
+	back, _ = st.undoNow(b)
+	assert.Equal(t, []string{"Domain Admins"}, back.Lines[0].Joins(), "which the signature covers")
+	left, err := carry.WithoutPrivileged(back, "undo 1")
+	require.NoError(t, err)
+	assert.Contains(t, left[0].Why, "it would be in Domain Admins again, which needs a signature: stage that with \"yardbroom undo 1 --stage aquill\"")
+	require.NoError(t, back.Save(context.Background(), st.Store))
+	res, kept := st.apply(back)
+	require.Equal(t, map[batch.LineState]int{batch.InPart: 1}, res.Counts)
 	assert.Contains(t, kept.Lines[0].Note, "member of "+admins+" was not put back: its members have power over the directory")
 	assert.Equal(t, []string{bram}, s.entry(t, st.c, admins).Get("member"))
+}
+
+// TestASignedUndoPutsBackWhatTheSignatureCovered gives a deleted administrator
+// the group back that two people agreed to, and no power that came since.
+func TestASignedUndoPutsBackWhatTheSignatureCovered(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada, keeper := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Kee Per", "kper")
+		rulers, later := s.group(t, st.c, "rulers", ada, keeper), s.group(t, st.c, "later", ada, keeper)
+		st.set.Audit.PrivilegedGroups = []string{rulers}
+		b := st.mustStage("disable,delete", "", ada)
+		st.sign(b)
+		res, kept := st.apply(b)
+		require.Equal(t, 1, res.Counts[batch.Applied], kept.Lines[0].Note)
+		back, refusals := st.undoNow(b)
+		require.Empty(t, refusals)
+		require.NoError(t, back.Save(context.Background(), st.Store))
+		_, err := st.runner(back).Run(context.Background())
+		require.ErrorIs(t, err, batch.ErrNotSigned)
+		st.sign(back)
+		st.set.Audit.PrivilegedGroups = append(st.set.Audit.PrivilegedGroups, later)
+		res, kept = st.apply(back)
+		require.Equal(t, 1, res.Counts[batch.InPart], kept.Lines[0].Note)
+		assert.Contains(t, kept.Lines[0].Note, "member of "+later+" was not put back")
+		assert.Contains(t, s.entry(t, st.c, rulers).Get("member"), ada)
+		assert.NotContains(t, s.entry(t, st.c, later).Get("member"), ada)
+	})
 }
 
 func TestAServerThatStallsIsGivenUpInTime(t *testing.T) {

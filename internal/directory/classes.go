@@ -48,24 +48,30 @@ func superiors(class string) (all []string) {
 	return all
 }
 
-// ParseClass reads one value of objectClasses (RFC 4512, section 4.1.1): the
-// names of the class, and those it derives from. It is false for what is none.
-func ParseClass(text string) (names, supers []string, ok bool) {
+// Class is an object class, as far as anybody asks: its names, those of the
+// classes that it derives from, and the attributes that its entries must have.
+type Class struct{ Names, Supers, Must []string }
+
+// ParseClass reads one value of objectClasses (RFC 4512, section 4.1.1). It is
+// false for what is none.
+func ParseClass(text string) (c Class, ok bool) {
 	words := definitionWords(text)
 	if len(words) < 3 || words[0] != "(" {
-		return nil, nil, false
+		return c, false
 	}
 	for i := 2; i < len(words); i++ {
 		switch strings.ToUpper(words[i]) {
 		case "NAME":
-			names, i = listAt(words, i+1)
+			c.Names, i = listAt(words, i+1)
 		case "SUP":
-			supers, i = listAt(words, i+1)
+			c.Supers, i = listAt(words, i+1)
+		case "MUST":
+			c.Must, i = listAt(words, i+1)
 		case "DESC":
 			i++ // a text, which may be any word
 		}
 	}
-	return names, supers, true
+	return c, true
 }
 
 // listAt reads one name, or several in parentheses, and returns where it ends.

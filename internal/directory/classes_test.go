@@ -8,18 +8,18 @@ import (
 )
 
 func TestParseClass(t *testing.T) {
-	for text, want := range map[string][2][]string{
-		"( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) )":               {{"person"}, {"top"}},
-		"( 1.2 NAME ( 'observer' 'watcher' ) DESC 'SUP nobody' SUP ( a $ b ) MAY x )": {{"observer", "watcher"}, {"a", "b"}},
-		"( 1.2 NAME 'lone' )":           {{"lone"}, nil},
-		"( 1.2 DESC NAME NAME 'told' )": {{"told"}, nil},
+	for text, want := range map[string]Class{
+		"( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) )":               {[]string{"person"}, []string{"top"}, []string{"sn", "cn"}},
+		"( 1.2 NAME ( 'observer' 'watcher' ) DESC 'SUP nobody' SUP ( a $ b ) MAY x )": {[]string{"observer", "watcher"}, []string{"a", "b"}, nil},
+		"( 1.2 NAME 'lone' )":           {Names: []string{"lone"}},
+		"( 1.2 DESC NAME NAME 'told' )": {Names: []string{"told"}},
 	} {
-		names, supers, ok := ParseClass(text)
+		got, ok := ParseClass(text)
 		assert.True(t, ok, text)
-		assert.Equal(t, want, [2][]string{names, supers}, text)
+		assert.Equal(t, want, got, text)
 	}
 	for _, bad := range []string{"", "person", "( 1.2", "NAME 'x'"} {
-		_, _, ok := ParseClass(bad)
+		_, ok := ParseClass(bad)
 		assert.False(t, ok, bad)
 	}
 	for _, cut := range []string{"( 1 NAME", "( 1 SUP (", "( 1 NAME ( 'a'"} {

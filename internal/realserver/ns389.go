@@ -31,9 +31,7 @@ var ns389Backend = []struct {
 func NS389(t testing.TB, dir string) *Server {
 	t.Helper()
 	create, program := Program(t, "dscreate", "389-ds-base"), Program(t, "ns-slapd", "389-ds-base")
-	if os.Getuid() != 0 {
-		unavailable(t, "making a 389 Directory Server needs root")
-	}
+	Root(t, "a 389 Directory Server can be made")
 	name := fmt.Sprintf("yb%d", os.Getpid())
 	s := &Server{Name: "389 Directory Server", Base: OpenLDAPBase, Password: "Admin-secret1", Dir: dir}
 	port := freePort(t)

@@ -59,6 +59,14 @@ func Program(t testing.TB, program, pkg string) string {
 	return ""
 }
 
+// Root skips a test, or fails it if it must not be, where it is not root's.
+func Root(t testing.TB, what string) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		unavailable(t, "%s by root only", what)
+	}
+}
+
 func unavailable(t testing.TB, format string, args ...any) {
 	t.Helper()
 	if os.Getenv("YARDBROOM_SERVERS") == "required" {

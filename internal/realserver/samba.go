@@ -23,9 +23,7 @@ func Samba(t testing.TB, dir string) *Server {
 	t.Helper()
 	Program(t, "samba", "samba-ad-dc")
 	tool := Program(t, "samba-tool", "samba")
-	if os.Getuid() != 0 {
-		unavailable(t, "a Samba domain controller can be started by root only")
-	}
+	Root(t, "a Samba domain controller can be started")
 	s := &Server{Name: "Samba AD DC", Base: SambaBase, Password: "Adm1n-Secret!", Dir: dir}
 	command(t, dir, tool, "domain", "provision", "--targetdir="+dir, "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc",
 		"--adminpass="+s.Password, "--dns-backend=NONE", "--host-name=dc1", "--host-ip=127.0.0.1", "--option=posix:eadb="+filepath.Join(dir, "eadb.tdb"),
@@ -61,6 +59,16 @@ func Samba(t testing.TB, dir string) *Server {
 func (s *Server) Tool(t testing.TB, args ...string) {
 	t.Helper()
 	command(t, s.Dir, Program(t, "samba-tool", "samba"), append(args, "-s", filepath.Join(s.Dir, "etc", "smb.conf"))...)
+}
+
+// KeepDeleted switches the bin of deleted objects on, which can be done in the
+// server's own database only, and never undone.
+func (s *Server) KeepDeleted(t testing.TB) {
+	t.Helper()
+	cmd := exec.Command(Program(t, "ldbmodify", "ldb-tools"), "-H", filepath.Join(s.Dir, "private", "sam.ldb"))
+	cmd.Stdin = strings.NewReader("dn:\nchangetype: modify\nadd: enableOptionalFeature\nenableOptionalFeature: CN=Partitions,CN=Configuration," + s.Base + ":766ddcd8-acd0-445e-f3b9-a7f9b6744f2a\n")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
 }
 
 // Kinit gets a ticket for an account into a credential cache and returns the

@@ -70,6 +70,7 @@ type Server struct {
 
 	local    bool                             // the server is on this machine
 	schema   map[string]*directory.Definition // the published schema by names and numbers in lower case; nil before it was read
+	musts    map[string][]string              // what entries of a class must carry, by its names in lower case
 	secrets  map[string]bool                  // what of it holds secrets
 	allowed  map[string][]string              // on the `ad` schema: what entries of a class may carry
 	target   Target

@@ -104,7 +104,7 @@ func (s *Server) readSchema(ctx context.Context) error {
 	}
 	_, err = s.Search(ctx, Query{Base: where, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"attributeTypes", "objectClasses"}}, func(page []directory.Entry) error {
 		for i := range page {
-			declareClasses(page[i].Get("objectClasses"))
+			s.declareClasses(page[i].Get("objectClasses"))
 			for _, text := range page[i].Get("attributeTypes") {
 				d, ok := directory.ParseDefinition(text)
 				if !ok {
@@ -125,19 +125,36 @@ func (s *Server) readSchema(ctx context.Context) error {
 	return err
 }
 
-// declareClasses tells what the server's classes derive from.
-func declareClasses(definitions []string) {
+// declareClasses tells what the server's classes derive from, and keeps what
+// their entries must have.
+func (s *Server) declareClasses(definitions []string) {
 	supers := map[string][]string{}
+	s.musts = map[string][]string{}
 	for _, text := range definitions {
-		names, from, ok := directory.ParseClass(text)
-		if !ok || len(from) == 0 {
+		c, ok := directory.ParseClass(text)
+		if !ok {
 			continue
 		}
-		for _, name := range names {
-			supers[name] = from
+		for _, name := range c.Names {
+			s.musts[strings.ToLower(name)] = c.Must
+			if len(c.Supers) > 0 {
+				supers[name] = c.Supers
+			}
 		}
 	}
 	directory.DeclareClasses(supers)
+}
+
+// Mandatory are the attributes that an entry of some classes must have, by the
+// schema that the server publishes.
+func (s *Server) Mandatory(ctx context.Context, classes []string) (all []string, err error) {
+	if _, err := s.Defined(ctx, ""); err != nil {
+		return nil, err
+	}
+	for _, class := range classes {
+		all = append(all, s.musts[strings.ToLower(class)]...)
+	}
+	return all, nil
 }
 
 // Defined returns what the schema that the server publishes says of an

@@ -690,7 +690,8 @@ func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) er
 			}
 		}
 		for _, name := range append(s.allowed[classes], s.Dialect.Attributes(s.target.Keep)...) {
-			if !computed[strings.ToLower(name)] {
+			// Of what is deleted, some that are worked out make the whole search fail.
+			if lower := strings.ToLower(name); !computed[lower] && !(q.ShowDeleted && computedOfAccounts[lower]) {
 				add(name)
 			}
 		}
@@ -699,6 +700,11 @@ func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) er
 	}
 	return nil
 }
+
+// computedOfAccounts are those that are worked out and asked for of accounts all
+// the same, in lower case.
+var computedOfAccounts = map[string]bool{"msds-resultantpso": true, "msds-user-account-control-computed": true, "msds-userpasswordexpirytimecomputed": true,
+	"msds-maximumpasswordage": true, "msds-minimumpasswordage": true}
 
 // computed are attributes that a server works out on demand, some of them
 // only for a single entry, in lower case; and the access list, which an
@@ -1015,13 +1021,13 @@ func (s *Server) ByIdentities(ctx context.Context, ids []string, names map[strin
 // IdentityFilter selects the entry with an identity.
 func IdentityFilter(d *directory.Dialect, id string) string {
 	if d == directory.AD {
-		return "(objectGUID=" + binaryFilter(id) + ")"
+		return "(objectGUID=" + EscapeOctets(id) + ")"
 	}
 	return "(" + d.Identity.String() + "=" + ldap.EscapeFilter(id) + ")"
 }
 
-// binaryFilter writes every octet as an escape (RFC 4515, section 3).
-func binaryFilter(raw string) string {
+// EscapeOctets writes every octet of a value as an escape (RFC 4515, section 3).
+func EscapeOctets(raw string) string {
 	var b strings.Builder
 	for i := range len(raw) {
 		b.WriteString(`\` + hex.EncodeToString([]byte{raw[i]}))
@@ -1073,6 +1079,26 @@ func (s *Server) Identity(ctx context.Context) (Identity, error) {
 		return Identity{}, fmt.Errorf("%s does not show its top entry %s to %s", s.URL, top, s.boundName())
 	}
 	return identityOf(s.Dialect, &found[0])
+}
+
+// Grave reads the deleted object of an identity, nil where there is none that
+// could be brought back: with the bin of deleted objects on, what was recycled
+// cannot (MS-ADTS 3.1.1.5.5). An entry that exists is returned as it is.
+func (s *Server) Grave(ctx context.Context, id string) (*directory.Entry, error) {
+	if s.Dialect != directory.AD {
+		return nil, nil
+	}
+	e, err := s.ByIdentity(ctx, id, true)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil || e.First("isRecycled") != "TRUE" {
+		return e, err
+	}
+	if kept, err := s.Retention(ctx); err != nil || kept.Whole {
+		return nil, err
+	}
+	return e, nil
 }
 
 // Deleted returns what the directory keeps of deleted accounts with a logon

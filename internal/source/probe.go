@@ -142,7 +142,7 @@ func (s *Server) recycleBin(ctx context.Context) Right {
 		return r
 	}
 	on := false
-	_, err = s.Search(ctx, Query{Base: s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(&(objectClass=msDS-OptionalFeature)(msDS-OptionalFeatureGUID=" + binaryFilter(guid) + "))",
+	_, err = s.Search(ctx, Query{Base: s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(&(objectClass=msDS-OptionalFeature)(msDS-OptionalFeatureGUID=" + EscapeOctets(guid) + "))",
 		Attributes: []string{"msDS-EnabledFeatureBL"}}, func(page []directory.Entry) error {
 		for i := range page {
 			on = on || page[i].Has("msDS-EnabledFeatureBL")

@@ -104,9 +104,16 @@ func (s *Server) Add(dn string, attributes []directory.Attribute) error {
 
 // Reanimate brings a deleted object of the `ad` schema back under a name, with
 // attributes set in the same write (MS-ADTS 3.1.1.5.3.7).
-func (s *Server) Reanimate(grave, dn string, set []Replacement) error {
+//
+// Samba, where deleted objects are kept whole, takes a mark away in that write
+// which it has not set, and puts in what is there; with marked it is set
+// beforehand, by the same write.
+func (s *Server) Reanimate(grave, dn string, set []Replacement, marked bool) error {
 	req := ldap.NewModifyRequest(grave, []ldap.Control{ldap.NewControlString(ShowDeletedOID, true, "")})
 	req.Delete("isDeleted", nil)
+	if marked {
+		req.Replace("isRecycled", []string{"TRUE"})
+	}
 	req.Replace("distinguishedName", []string{dn})
 	for _, r := range set {
 		req.Replace(r.Attr, r.Values)
@@ -178,7 +185,7 @@ func RefusedFor(err error, reasons ...Reason) bool {
 }
 
 var reasons = map[uint16]Reason{
-	ldap.LDAPResultNoSuchAttribute: Drifted, ldap.LDAPResultAssertionFailed: Drifted,
+	ldap.LDAPResultNoSuchAttribute: Drifted, ldap.LDAPResultAssertionFailed: Drifted, ldap.LDAPResultAttributeOrValueExists: Drifted,
 	ldap.LDAPResultInsufficientAccessRights: Denied, ldap.LDAPResultEntryAlreadyExists: Taken,
 	ldap.LDAPResultNotAllowedOnNonLeaf: NotEmpty, ldap.LDAPResultNoSuchObject: Missing, ldap.LDAPResultObjectClassViolation: Needed,
 	ldap.LDAPResultUnwillingToPerform: Unsupported, ldap.LDAPResultOperationsError: Unsupported,
@@ -203,6 +210,8 @@ func refusal(err error) error {
 	switch answer.ResultCode {
 	case ldap.LDAPResultNoSuchAttribute:
 		what = "a value that was to be taken out is not there"
+	case ldap.LDAPResultAttributeOrValueExists:
+		what = "a value that was to be put in is there"
 	case ldap.LDAPResultAssertionFailed:
 		what = "the entry is not as it was read (assertion failed)"
 	case ldap.LDAPResultInsufficientAccessRights:
