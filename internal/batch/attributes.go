@@ -37,10 +37,12 @@ func (s *Stager) describe(e *directory.Entry, o *Order, line *Line) error {
 	if err != nil {
 		return err
 	}
-	if value = strings.TrimSpace(value); utf8.RuneCountInString(value) > maxDescription {
+	switch value = strings.TrimSpace(value); {
+	case value == "":
+		return fmt.Errorf("its description would be empty: nothing is known of it for %q", o.Text)
+	case utf8.RuneCountInString(value) > maxDescription:
 		return fmt.Errorf("its description would be longer than %d characters", maxDescription)
-	}
-	if strings.ContainsFunc(strings.ReplaceAll(value, batchMark, ""), unicode.IsControl) {
+	case strings.ContainsFunc(strings.ReplaceAll(value, batchMark, ""), unicode.IsControl):
 		return errors.New("its description would hold control characters")
 	}
 	return s.put(Describe, e, Mod{Attr: "description", Old: OctetsOf(e.Get("description")), New: []Octets{Octets(value)}}, line)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ldif"
@@ -95,8 +96,8 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		old := *dn
 		*dn = a.RDN + "," + a.To
 		rdn, parent := directory.SplitDN(old)
-		return []LDIFChange{{DN: old, Change: &ldif.Change{Type: "modrdn", NewRDN: a.RDN, DeleteOldRDN: true, NewSuperior: a.To, HasSuperior: true}}},
-			[]LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "modrdn", NewRDN: rdn, DeleteOldRDN: true, NewSuperior: parent, HasSuperior: true}}}, nil
+		return append(l.uncorrected(d, old), LDIFChange{DN: old, Change: &ldif.Change{Type: "modrdn", NewRDN: a.RDN, DeleteOldRDN: true, NewSuperior: a.To, HasSuperior: true}}),
+			append(l.uncorrected(d, *dn), LDIFChange{DN: *dn, Change: &ldif.Change{Type: "modrdn", NewRDN: rdn, DeleteOldRDN: true, NewSuperior: parent, HasSuperior: true}}), nil
 	case Delete:
 		gone := []LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "delete"}}}
 		old, known := doomed.Entries[directory.FoldDN(l.DN)]
@@ -141,6 +142,27 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		undo = remark("%s has no inverse", a.Name)
 	}
 	return []LDIFChange{ldifModify(*dn, mods)}, undo, nil
+}
+
+// uncorrected says which entries name one that is moved, where a server may not
+// follow by itself: apply corrects what it has not, which no record can.
+func (l *Line) uncorrected(d *directory.Dialect, dn string) []LDIFChange {
+	if d.KeepsLinks {
+		return nil
+	}
+	var named []string
+	for _, t := range l.Touches() {
+		named = append(named, t.How+" of "+t.DN)
+	}
+	switch n, along := len(named), l.Along(); {
+	case n == 0 && along == 0:
+		return nil
+	case n == 0:
+		named = []string{fmt.Sprintf("what names the %d entries that move along", along)}
+	case n > 3:
+		named = append(named[:3], fmt.Sprintf("and %d more", n-3))
+	}
+	return []LDIFChange{{DN: dn, Remark: "a server without referential integrity leaves the old name in " + strings.Join(named, ", ") + "; \"yardbroom apply\" corrects that, these records do not"}}
 }
 
 // ldifModify writes changes of attributes.

@@ -242,6 +242,7 @@ func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *di
 		}
 	}
 	moved := past.main(a.Name)
+	r.common.leave(left{l, past, a.Name, moved.DN, moved.target()})
 	return r.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target(), a.Spelt)
 }
 
@@ -286,6 +287,7 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 		}
 	}
 	gone := past.main(batch.Delete)
+	r.common.leave(left{l, past, batch.Delete, gone.DN, ""})
 	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "", nil)
 }
 

@@ -70,8 +70,9 @@ type Runner struct {
 	Barred map[int]string
 	// Homes map the home folders that the directory names.
 	Homes []homes.Share
-	// Progress is told of each line as it is settled.
+	// Progress is told of each line as it is settled, Tell of what is waited for.
 	Progress func(l *batch.Line)
+	Tell     func(text string)
 
 	common    *common
 	agreement *batch.Agreement
@@ -138,7 +139,13 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 		}
 		res.Head, r.Batch.State = sealed.Hash, batch.Begun
 	}
-	err := r.lines(ctx, &res)
+	err := r.untilRest(ctx)
+	if err == nil {
+		err = r.lines(ctx, &res)
+	}
+	if err == nil {
+		err = r.proveUnnamed(context.WithoutCancel(ctx))
+	}
 	return res, errors.Join(err, r.end(ctx, &res))
 }
 
@@ -225,8 +232,9 @@ func (r *Runner) ready(ctx context.Context) error {
 		return fmt.Errorf("batch %d was judged for %s, which is still to come: what it rests on is not so yet", b.ID, b.JudgedFor.Format(time.RFC3339))
 	case b.Created.After(r.Now().Add(clockTolerance)):
 		return fmt.Errorf("batch %d was staged at %s, which is still to come by this machine's clock: one of the two clocks was wrong, and with it what the batch rests on; stage it again", b.ID, b.Created.Format(time.RFC3339))
-	case r.Server.Root.ReadOnly:
-		return fmt.Errorf("%s is a read-only server: give a writable one", r.Server.URL)
+	}
+	if err := r.takesWrites(); err != nil {
+		return err
 	}
 	id, err := r.Server.Identity(ctx)
 	if err != nil {
@@ -268,6 +276,24 @@ func (r *Runner) ready(ctx context.Context) error {
 	}
 	if !holders.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
 		return fmt.Errorf("%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them", r.Server.URL, r.Server.Bound)
+	}
+	return nil
+}
+
+// takesWrites refuses a replica, before any line is begun. A dry run asks for no
+// write, not even for one that is refused.
+func (r *Runner) takesWrites() error {
+	no := ""
+	if r.Server.Root.ReadOnly {
+		no = "it is a read-only domain controller"
+	} else if !r.DryRun {
+		var err error
+		if no, err = r.Server.TakesWrites(); err != nil {
+			return err
+		}
+	}
+	if no != "" {
+		return fmt.Errorf("%s takes no writes: %s; give the writable server's own URL. Nothing was done", r.Server.URL, no)
 	}
 	return nil
 }
@@ -402,6 +428,12 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 	}
 	if r.DryRun {
 		return r.wouldDo(ctx, l, entry, past)
+	}
+	if len(l.Actions) > 1 && !past.begun() {
+		// None is begun where another could not be done.
+		if err := r.allPossible(ctx, l, entry, past); err != nil {
+			return r.settled(l, past, err)
+		}
 	}
 	err = r.actions(ctx, l, entry, past)
 	if err != nil && ctx.Err() != nil && errors.Is(err, ctx.Err()) {
@@ -571,7 +603,7 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 		return lostError{err} // it goes on when the server is back
 	case past.begun():
 		return settle(batch.Failed, err.Error())
-	case source.RefusedFor(err, source.Denied), errors.As(err, &local):
+	case source.RefusedFor(err, source.Denied, source.Elsewhere, source.SignedOut), errors.As(err, &local):
 		l.Note = err.Error()
 		return err // it waits until that is put right
 	case errors.As(err, &changed):
@@ -582,15 +614,25 @@ func (r *Runner) settled(l *batch.Line, past *history, err error) error {
 	return settle(batch.Failed, err.Error())
 }
 
-// wouldDo says what a line would do, for a dry run.
-func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
-	for _, a := range l.Actions {
+// allPossible tells whether what is left of a line's actions can be done to the
+// entry as it is now.
+func (r *Runner) allPossible(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	for i := range l.Actions {
+		a := &l.Actions[i]
 		if past.done(a.Name) {
 			continue
 		}
-		if err := r.possible(ctx, l, &a, e); err != nil {
-			return r.settle(l, batch.Refused, err.Error())
+		if err := r.possible(ctx, l, a, e); err != nil {
+			return err
 		}
+	}
+	return nil
+}
+
+// wouldDo says what a line would do, for a dry run.
+func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	if err := r.allPossible(ctx, l, e, past); err != nil {
+		return r.settle(l, batch.Refused, err.Error())
 	}
 	if e != nil {
 		if r.foresight == nil {

@@ -20,6 +20,7 @@ type common struct {
 	rules     privilege.Rules
 	lacking   map[string]bool          // guarded attributes that the server cannot have
 	writing   map[string]chan struct{} // entries that a step is writing, until it is over
+	leaving   []left                   // the names that lines have taken from entries
 
 	reading sync.Mutex
 	owners  *homes.Owners // of home folders, once one is to be set aside
@@ -35,6 +36,13 @@ func (c *common) learn(p *privilege.Holders) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.privilege = p
+}
+
+// leave takes note of a name that nobody has any more.
+func (c *common) leave(l left) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.leaving = append(c.leaving, l)
 }
 
 // hold keeps other workers from writing the entry until release is called:
@@ -237,6 +245,9 @@ func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) 
 	case err == nil:
 	case l.State == batch.Waiting && source.RefusedFor(err, source.Denied):
 		j.stop(fmt.Sprintf("the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again", l.Account, err))
+		return
+	case l.State == batch.Waiting && alwaysHalts(err) != "":
+		j.stop(alwaysHalts(err))
 		return
 	case l.State == batch.Waiting && errors.As(err, &local):
 		if j.failures++; j.failures >= j.limit {

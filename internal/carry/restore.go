@@ -347,7 +347,11 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 	}
 	fix := ValueMod{Attr: ref.Attr, Add: batch.Octets(value)}
 	if singleLink[strings.ToLower(ref.Attr)] && other.Has(ref.Attr) {
-		if !namesDeleted(other.First(ref.Attr), l.ID) {
+		stands, err := r.placeholder(ctx, other.First(ref.Attr))
+		if err != nil {
+			return err
+		}
+		if !stands && !namesDeleted(other.First(ref.Attr), l.ID) {
 			past.lack(fmt.Sprintf("%s of %s names somebody else now", ref.Attr, ref.DN))
 			return nil
 		}
@@ -355,6 +359,15 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 	}
 	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
 	return r.noteRefusal(past, err, fmt.Sprintf("%s of %s was not put back", ref.Attr, ref.DN))
+}
+
+// placeholder tells whether a name stands for none, where the server or the
+// settings say so.
+func (r *Runner) placeholder(ctx context.Context, name string) (bool, error) {
+	integrity, err := r.Server.Integrity(ctx)
+	return slices.ContainsFunc(slices.Concat(integrity.Placeholders, r.Settings.Audit.PlaceholderMembers), func(p string) bool {
+		return directory.FoldDN(p) == directory.FoldDN(name)
+	}), err
 }
 
 // namesDeleted tells whether a value names the deleted object of an identity: its

@@ -396,6 +396,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			fmt.Fprintln(a.out, render.Visible(progressLine(l)))
 		}
 	}
+	r.Tell = func(text string) { a.note("%s", text) }
 	a.carrying.Store(true) // to the end of the command: passwords are still to be written
 	res, err := r.Run(ctx)
 	if err != nil {

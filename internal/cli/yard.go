@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -144,7 +145,11 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 	line(server.Bound != "", "Bound as", orElse(server.Bound, "nobody (anonymous)"))
 	line(true, "Dialect", server.Dialect.Name)
 	line(true, "Directory", probe.Identity.String())
-	line(!server.Root.ReadOnly, "Writable", map[bool]string{true: "no, a read-only server", false: "the server takes writes"}[server.Root.ReadOnly])
+	no, err := server.TakesWrites()
+	if err != nil {
+		return err
+	}
+	line(no == "", "Writable", cmp.Or(no, "the server takes writes"))
 	line(probe.Paging, "Paging", map[bool]string{true: "offered", false: "not offered; large directories cannot be read whole"}[probe.Paging])
 	for _, r := range probe.Rights {
 		line(r.OK, r.What, r.Says)

@@ -1,12 +1,14 @@
 package conformance
 
 import (
+	"bytes"
 	"io"
 	"net"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
@@ -21,7 +23,10 @@ type meddler struct {
 
 	mu     sync.Mutex
 	decide func(op ber.Tag) meddling
+	slow   string // a search that holds this text takes slowness longer
 }
+
+const slowness = time.Second
 
 // meddling is what is done about one write. The zero meddling is nothing.
 type meddling struct {
@@ -130,6 +135,14 @@ func (m *meddler) serve(client net.Conn) {
 			return
 		}
 		id, op := p.Children[0].Value.(int64), p.Children[1].Tag
+		if op == ldap.ApplicationSearchRequest {
+			m.mu.Lock()
+			slow := m.slow
+			m.mu.Unlock()
+			if slow != "" && bytes.Contains(p.Bytes(), []byte(slow)) {
+				time.Sleep(slowness)
+			}
+		}
 		var what meddling
 		if response, write := writes[op]; write {
 			m.mu.Lock()

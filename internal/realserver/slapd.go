@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -29,6 +30,7 @@ modulepath /usr/lib/ldap
 moduleload back_mdb
 moduleload ppolicy
 moduleload memberof
+moduleload refint
 TLSCACertificateFile %[1]s/tls/ca.pem
 TLSCertificateFile %[1]s/tls/cert.pem
 TLSCertificateKeyFile %[1]s/tls/key.pem
@@ -41,15 +43,23 @@ rootdn "cn=admin,%[2]s"
 rootpw %[3]s
 directory %[1]s/db
 maxsize 2147483648
-lastbind on
 index objectClass,uid,member,entryUUID eq
 access to attrs=userPassword by anonymous auth by * none
 access to dn.subtree="ou=hidden,%[2]s" by * none
 access to * by dn.exact="uid=reader,ou=people,%[2]s" read by users read by anonymous auth
-overlay ppolicy
-ppolicy_default "cn=default,ou=policies,%[2]s"
-overlay memberof
-`
+%[4]s`
+
+// Parts of a slapd's configuration that servers have or have not.
+const (
+	SlapdLastBind = "lastbind on\n"
+	SlapdPolicies = "overlay ppolicy\nppolicy_default \"cn=default,ou=policies," + OpenLDAPBase + "\"\n"
+	SlapdMemberOf = "overlay memberof\n"
+	// SlapdReplica takes what it holds from another server, and no writes.
+	SlapdReplica = "syncrepl rid=001 provider=ldap://127.0.0.1:1 type=refreshAndPersist retry=\"60 +\" bindmethod=simple searchbase=\"" + OpenLDAPBase + "\"\nupdateref ldap://primary.larkmoor.example\n"
+	// SlapdRefint keeps references whole, a moment after each write. Groups that
+	// must have a member get one that stands for none.
+	SlapdRefint = "overlay refint\nrefint_attributes member uniqueMember manager secretary owner seeAlso\nrefint_nothing cn=admin," + OpenLDAPBase + "\n"
+)
 
 const slapdData = `dn: %[1]s
 objectClass: top
@@ -100,8 +110,22 @@ sn: Reader
 userPassword: reader-secret
 `
 
-// OpenLDAP starts a slapd with the password policy and memberof overlays.
+// OpenLDAP starts a slapd that records sign-ins, with the password policy and
+// memberof overlays.
 func OpenLDAP(t testing.TB) *Server {
+	t.Helper()
+	return OpenLDAPWith(t, SlapdLastBind, SlapdPolicies, SlapdMemberOf)
+}
+
+// OpenLDAPWith starts a slapd with some parts of its configuration and not others.
+func OpenLDAPWith(t testing.TB, parts ...string) *Server {
+	t.Helper()
+	return FilledOpenLDAP(t, 0, parts...)
+}
+
+// FilledOpenLDAP starts one that holds so many people besides, and is as slow as
+// that makes it.
+func FilledOpenLDAP(t testing.TB, people int, parts ...string) *Server {
 	t.Helper()
 	slapd := Program(t, "slapd", "slapd")
 	add := Program(t, "slapadd", "slapd")
@@ -109,9 +133,13 @@ func OpenLDAP(t testing.TB) *Server {
 	Certificate(t, filepath.Join(s.Dir, "tls"), "localhost")
 	require.NoError(t, os.Mkdir(filepath.Join(s.Dir, "db"), 0o700))
 	conf, data := filepath.Join(s.Dir, "slapd.conf"), filepath.Join(s.Dir, "data.ldif")
-	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password), 0o600))
-	require.NoError(t, os.WriteFile(data, fmt.Appendf(nil, slapdData, s.Base), 0o600))
-	command(t, s.Dir, add, "-f", conf, "-l", data)
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password, strings.Join(parts, "")), 0o600))
+	text := fmt.Appendf(nil, slapdData, s.Base)
+	for i := range people {
+		text = fmt.Appendf(text, "\ndn: uid=filler%[1]d,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: filler%[1]d\ncn: Filler %[1]d\nsn: Filler\nmanager: uid=filler0,ou=people,%[2]s\n", i, s.Base)
+	}
+	require.NoError(t, os.WriteFile(data, text, 0o600))
+	command(t, s.Dir, add, "-q", "-f", conf, "-l", data)
 	port, tlsPort := freePort(t), freePort(t)
 	socket := filepath.Join(s.Dir, "ldapi")
 	urls := fmt.Sprintf("ldap://127.0.0.1:%d ldaps://127.0.0.1:%d ldapi://%s", port, tlsPort, escapeSocket(socket))

@@ -75,8 +75,16 @@ func (s *Server) Probe(ctx context.Context) (*Probe, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.Rights = append(p.Rights, s.readRight(around, "Reads sign-ins", s.Dialect.LastLogon), s.readRight(around, "Reads lockouts", s.Dialect.Locked),
-		s.readRight(around, "Reads disabled", s.Dialect.Enabled))
+	for _, of := range []struct {
+		what string
+		ids  []directory.AttrID
+	}{{"Reads sign-ins", s.Dialect.LastLogon}, {"Reads lockouts", s.Dialect.Locked}, {"Reads disabled", s.Dialect.Enabled}} {
+		r, err := s.readRight(ctx, around, of.what, of.ids)
+		if err != nil {
+			return nil, err
+		}
+		p.Rights = append(p.Rights, r)
+	}
 	if s.Dialect == directory.AD {
 		p.Rights = append(p.Rights, s.deletedRight(ctx), s.recycleBin(ctx))
 	} else {
@@ -96,18 +104,28 @@ func says(ok bool, yes, no string) string {
 	return no
 }
 
-func (s *Server) readRight(around *directory.Survey, what string, ids []directory.AttrID) Right {
+// readRight tells whether any account shows one of some attributes.
+func (s *Server) readRight(ctx context.Context, around *directory.Survey, what string, ids []directory.AttrID) (Right, error) {
 	r := Right{What: what}
 	var names []string
 	for _, id := range ids {
 		names = append(names, id.String())
-		if around.Shows(directory.KindUser, id) {
-			r.OK = true
+		r.OK = r.OK || around.Shows(directory.KindUser, id)
+	}
+	for _, name := range names {
+		if r.OK {
+			break
+		}
+		// Those that were looked at need not be those that have it.
+		_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(" + name + "=*)", Attributes: []string{s.Dialect.Identity.String()}, FirstPage: true},
+			func(page []directory.Entry) error { r.OK = r.OK || len(page) > 0; return nil })
+		if err != nil && !hidden(err) {
+			return r, err
 		}
 	}
 	list := strings.Join(names, ", ")
 	r.Says = says(r.OK, list+" can be read", "no user shows "+list+": none has it, the server does not record it, or this account may not read it")
-	return r
+	return r, nil
 }
 
 func (s *Server) deletedRight(ctx context.Context) Right {

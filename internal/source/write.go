@@ -1,11 +1,13 @@
 package source
 
 import (
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"strings"
 	"unicode/utf16"
 
+	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/directory"
@@ -139,6 +141,53 @@ func (s *Server) SetPassword(e Entry, password string, set []Replacement) error 
 		req.Replace(r.Attr, r.Values)
 	}
 	return refusal(s.conn.Modify(req))
+}
+
+// TakesWrites tells whether a server carries writes out, or why not: a replica
+// sends them elsewhere or refuses them. It is asked for what can never be done, to
+// take a value out that is not there, so nothing is written. A refusal for want of
+// rights does not tell, and is taken for a yes.
+func (s *Server) TakesWrites() (no string, err error) {
+	if s.Root.ReadOnly {
+		return "it is a read-only domain controller", nil
+	}
+	req := ldap.NewModifyRequest(s.Top(), nil)
+	req.Delete("description", []string{"yardbroom asks whether this server takes writes " + rand.Text()})
+	err = refusal(s.conn.Modify(req))
+	switch {
+	case RefusedFor(err, Elsewhere):
+		no = "it sends writes to another server"
+		var answer *ldap.Error
+		if errors.As(err, &answer) {
+			if urls := referrals(answer.Packet); len(urls) > 0 {
+				no += ", " + strings.Join(urls, " or ")
+			}
+		}
+		return no, nil
+	case RefusedFor(err, Unsupported):
+		return "it " + strings.TrimPrefix(err.Error(), "the server "), nil
+	case Lost(err):
+		return "", err
+	}
+	return "", nil
+}
+
+// referrals are the URLs of a result that names other servers (RFC 4511, section
+// 4.1.10).
+func referrals(message *ber.Packet) (urls []string) {
+	const referral ber.Tag = 3
+	if message == nil || len(message.Children) < 2 {
+		return nil
+	}
+	for _, part := range message.Children[1].Children {
+		if part.ClassType != ber.ClassContext || part.Tag != referral {
+			continue
+		}
+		for _, u := range part.Children {
+			urls = append(urls, directory.OneLine(ber.DecodeString(u.Data.Bytes())))
+		}
+	}
+	return urls
 }
 
 // Reason is why a server did not carry a write out, as far as anybody decides
