@@ -332,7 +332,12 @@ func ouEmpty(p *pass, report func(*directory.Subject, Finding)) {
 }
 
 func danglingReference(p *pass, report func(*directory.Subject, Finding)) {
-	if !p.Dialect.KeepsLinks {
+	if p.Dialect.KeepsLinks {
+		for i := range p.References {
+			r := &p.References[i]
+			report(r.From, Finding{Confidence: Sure, Evidence: []Evidence{{r.Attr.String(), r.Name}, {"entry", "it was deleted"}}})
+		}
+	} else {
 		placeholders := p.placeholders()
 		for _, r := range p.Unresolved() {
 			if placeholders[r.Key] && (r.Attr == directory.AttrMember || r.Attr == directory.AttrUniqueMember) {

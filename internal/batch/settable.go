@@ -94,6 +94,9 @@ func nameSet(names string) map[string]bool {
 
 var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
 
+// languageForm are the options of RFC 3866.
+var languageForm = regexp.MustCompile(`^(?i)lang-[a-z0-9-]+$`)
+
 // ClassOf tells how a batch may change an attribute, by its name.
 func ClassOf(attr string) Class {
 	name := strings.ToLower(attr)
@@ -118,7 +121,11 @@ func Unsettable(attr string) string {
 	case directory.IsOID(attr):
 		return attr + " is a number: give the attribute's name"
 	case strings.Contains(attr, ";"):
-		return attr + " has an option: give the attribute's plain name"
+		plain, option, _ := strings.Cut(attr, ";")
+		if !languageForm.MatchString(option) {
+			return attr + " has an option: give the attribute's plain name, or one for a language"
+		}
+		return Unsettable(plain)
 	case !attributeForm.MatchString(attr):
 		return fmt.Sprintf("%q is not the name of an attribute", attr)
 	}
@@ -133,7 +140,8 @@ func Unsettable(attr string) string {
 
 // Settable tells why an attribute cannot be changed by set, add, clear or fill,
 // "" where it can: it is in the table, or the settings allow it, and what the
-// server's schema calls it by other names is nothing that decides.
+// server's schema calls it by other names is nothing that decides. Values for a
+// language (RFC 3866) need the settings' word.
 func Settable(ctx context.Context, from source.Source, attr string, more []string) (string, error) {
 	if why := Unsettable(attr); why != "" {
 		return why, nil
@@ -160,6 +168,9 @@ func Settable(ctx context.Context, from source.Source, attr string, more []strin
 		if why := Unsettable(name); why != "" {
 			return attr + " is " + name + ": " + why, nil
 		}
+	}
+	if strings.Contains(attr, ";") {
+		names = []string{attr}
 	}
 	listed := func(name string) bool {
 		return ClassOf(name) == Allowed || slices.ContainsFunc(more, func(m string) bool { return strings.EqualFold(m, name) })

@@ -44,7 +44,11 @@ func TestTheSettingsAddOnlyWhatDecidesOnNothing(t *testing.T) {
 		{"groupType", "rights, sign-in, identity or policy", []string{"groupType"}},
 		{"userid", "userid is uid: uid is changed by rename", []string{"userid"}}, // another name of uid
 		{"2.5.4.12", "is a number", []string{"2.5.4.12"}},
-		{"title;lang-en", "has an option", []string{"title;lang-en"}},
+		{"title;binary", "has an option", []string{"title;binary"}},
+		{"title;lang-en", "not among the attributes", nil},
+		{"title;lang-en", "not among the attributes", []string{"title"}},
+		{"title;lang-en", "", []string{"title;lang-EN"}},
+		{"uid;lang-en", "is changed by rename", []string{"uid;lang-en"}},
 		{"favouritePassword", "", nil},
 	} {
 		why, err := Settable(context.Background(), from, c.attr, c.more)

@@ -130,15 +130,17 @@ func image(e *directory.Entry) *batch.Image {
 }
 
 // assertion is a filter that holds only for this entry as it was read: its
-// identity and all its guarded attributes. That one is absent which the server
-// cannot have is not asked: the answer would be Undefined, and nothing held.
+// identity and all its guarded attributes. That one is absent is not asked where
+// the server cannot have it, since the answer would be Undefined, and nothing held;
+// nor where the entry has it with an option or as a subtype, which a filter takes
+// for it (RFC 4511, section 4.5.1.7).
 func (r *Runner) assertion(l *batch.Line, e *directory.Entry) string {
 	d := r.Server.Dialect
 	var b strings.Builder
 	b.WriteString("(&" + source.IdentityFilter(d, e.First(d.Identity.String())))
 	for _, name := range batch.Attributes(l.Guard) {
 		values := e.Get(name)
-		if len(values) == 0 && !r.common.lacking[name] {
+		if len(values) == 0 && !r.common.lacking[name] && !r.Server.Covers(e, name) {
 			b.WriteString("(!(" + name + "=*))")
 		}
 		for _, v := range values {

@@ -351,7 +351,7 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 		if err != nil {
 			return err
 		}
-		if !stands && !namesDeleted(other.First(ref.Attr), l.ID) {
+		if !stands && !strings.EqualFold(directory.DeletedGUID(other.First(ref.Attr)), l.ID) {
 			past.lack(fmt.Sprintf("%s of %s names somebody else now", ref.Attr, ref.DN))
 			return nil
 		}
@@ -368,13 +368,6 @@ func (r *Runner) placeholder(ctx context.Context, name string) (bool, error) {
 	return slices.ContainsFunc(slices.Concat(integrity.Placeholders, r.Settings.Audit.PlaceholderMembers), func(p string) bool {
 		return directory.FoldDN(p) == directory.FoldDN(name)
 	}), err
-}
-
-// namesDeleted tells whether a value names the deleted object of an identity: its
-// old name with a line feed, DEL: and its GUID (MS-ADTS 3.1.1.5.5).
-func namesDeleted(value, id string) bool {
-	_, guid, ok := strings.Cut(directory.LeafValue(value), "\nDEL:")
-	return ok && strings.EqualFold(guid, id)
 }
 
 // mayName tells why an entry that named the one that was brought back must not

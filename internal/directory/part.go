@@ -65,7 +65,9 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	if misplaced(e.DN) {
 		s.Misplaced = append(s.Misplaced, a.named())
 	}
-	if !d.KeepsLinks {
+	if d.KeepsLinks {
+		p.addDeletedNames(a, e)
+	} else {
 		p.addReferences(a, e)
 	}
 	if a.Present.Has(AttrMemberOf) {
@@ -200,6 +202,37 @@ func (p *Part) addReferences(a *Account, e *Entry) {
 			}
 		}
 	}
+}
+
+// addDeletedNames takes note of values that name deleted objects, which servers of
+// the `ad` schema show where they keep them whole.
+func (p *Part) addDeletedNames(a *Account, e *Entry) {
+	for _, id := range referenceAttrs {
+		if !a.Present.Has(id) {
+			continue
+		}
+		for _, name := range e.Get(id.String()) {
+			if DeletedGUID(name) != "" {
+				subject := a.named()
+				p.survey.References = append(p.survey.References, Reference{From: &subject, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
+			}
+		}
+	}
+}
+
+// deletedMark stands in the name of a deleted object between the value that it had
+// and its GUID, after a line feed (MS-ADTS 3.1.1.5.5).
+const deletedMark = `\0ADEL:`
+
+// DeletedGUID returns the GUID in the name of a deleted object of the `ad` schema,
+// "" for every other name.
+func DeletedGUID(dn string) string {
+	at := strings.Index(dn, deletedMark)
+	if at < 0 {
+		return ""
+	}
+	guid, _, _ := strings.Cut(dn[at+len(deletedMark):], ",")
+	return guid
 }
 
 // memberName returns the name in a value. A uniqueMember may have an

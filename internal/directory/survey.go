@@ -35,7 +35,7 @@ type Survey struct {
 	PolicyLinks   []PolicyLink
 	Misplaced     []Subject // conflict objects, and what stands below LostAndFound
 	Unreadable    []Unreadable
-	References    []Reference // only where the dialect does not keep links whole
+	References    []Reference // where the dialect keeps links whole, only those to deleted objects
 	// Absent are the keys of names that references hold and for which the
 	// server answered that there is no such entry.
 	Absent map[Key]bool

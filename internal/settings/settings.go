@@ -468,7 +468,8 @@ func (s *Settings) check() error {
 	}
 	for where, names := range map[string][]string{"secrets: also": s.Secrets.Also, "secrets: harmless": s.Secrets.Harmless, "batch: attributes": s.Batch.Attributes} {
 		for _, name := range names {
-			if !attributeForm.MatchString(name) {
+			plain, _, tagged := strings.Cut(name, ";")
+			if !attributeForm.MatchString(plain) || tagged && where != "batch: attributes" {
 				return fmt.Errorf("%s: %q is not the name of an attribute", where, name)
 			}
 		}

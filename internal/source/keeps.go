@@ -178,6 +178,28 @@ func (s *Server) Lacks(ctx context.Context, attr string) (bool, error) {
 	return d == nil && len(s.schema) > 0, err
 }
 
+// Covers tells whether an entry has values that a filter on an attribute matches
+// though they stand under another name: with options, or of a subtype, as far as the
+// server's schema was read.
+func (s *Server) Covers(e *directory.Entry, attr string) bool {
+	wanted := s.schema[strings.ToLower(attr)]
+	for i := range e.Attrs {
+		name, _, tagged := strings.Cut(strings.ToLower(e.Attrs[i].Name), ";")
+		if len(e.Attrs[i].Values) == 0 {
+			continue
+		}
+		if tagged && strings.EqualFold(name, attr) {
+			return true
+		}
+		for d := s.schema[name]; d != nil && d.Super != "" && wanted != nil; {
+			if d = s.schema[strings.ToLower(d.Super)]; d == wanted {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Definitions are the attribute types that the server publishes, each once.
 func (s *Server) Definitions(ctx context.Context) (all []*directory.Definition, err error) {
 	if _, err := s.Defined(ctx, ""); err != nil {
