@@ -82,6 +82,8 @@ type Line struct {
 	Also []Touched `json:"also,omitempty"`
 	// Partly tells of a line of an undo that it leaves something for another.
 	Partly bool `json:"partly,omitempty"`
+	// DoneOn is the server on which a line of an undo was done.
+	DoneOn string `json:"done_on,omitempty"`
 	// Anew tells of a restore that the entry may come back as another one, with a
 	// SID and a GUID of its own, where the server does not keep the deleted object.
 	Anew bool `json:"anew,omitempty"`

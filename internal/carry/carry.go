@@ -45,6 +45,8 @@ type Runner struct {
 	// DayLines and DayShare are other limits of a day than those of the
 	// settings, where they are positive.
 	DayLines, DayShare int
+	// AnotherServer lets a batch that was begun on one server go on on another.
+	AnotherServer bool
 	// DryRun reads and judges, and writes nothing anywhere.
 	DryRun bool
 	// Rehearsal tells that the server is a copy in memory, for which nobody has
@@ -316,36 +318,6 @@ func (r *Runner) lacking(ctx context.Context) (map[string]bool, error) {
 	return all, nil
 }
 
-// sameServer holds a begun batch to the server it was begun on, as long as
-// an intent on it is not settled: another server may not know of it yet.
-func (r *Runner) sameServer(ctx context.Context) error {
-	if r.Batch.State != batch.Begun {
-		return nil
-	}
-	records, err := r.Store.Journal(ctx, r.Batch.ID, 0)
-	if err != nil {
-		return err
-	}
-	var begun beginning
-	open := map[int]bool{} // lines in the middle of a step
-	for _, rec := range records {
-		switch rec.Event {
-		case batch.EventBegun:
-			if err := json.Unmarshal(rec.Body, &begun); err != nil {
-				return fmt.Errorf("journal record %d: %w", rec.Seq, err)
-			}
-		case eventIntent:
-			open[rec.Line] = true
-		case eventOutcome:
-			delete(open, rec.Line)
-		}
-	}
-	if len(open) > 0 && begun.Host != r.Server.HostName() {
-		return fmt.Errorf("batch %d was stopped in the middle of a step on %s; only that server can show whether the step was done, and this is %s", r.Batch.ID, begun.Host, r.Server.HostName())
-	}
-	return nil
-}
-
 // localError is a cause on this machine, which says nothing of the line: it stays
 // open.
 type localError struct{ error }
@@ -421,7 +393,7 @@ func (r *Runner) line(ctx context.Context, l *batch.Line) error {
 		case drift != "" && past.begun():
 			return r.settle(l, batch.Failed, "begun, then changed by somebody else: "+drift)
 		case drift != "":
-			return r.settle(l, batch.Drifted, drift)
+			return r.settle(l, batch.Drifted, drift+r.notHere(l))
 		case unproved != "" && !r.AcceptUnproved:
 			return r.settle(l, batch.Unproved, unproved)
 		}

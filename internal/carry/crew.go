@@ -250,6 +250,9 @@ func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) 
 		j.stop(alwaysHalts(err))
 		return
 	case l.State == batch.Waiting && errors.As(err, &local):
+		if j.Progress != nil {
+			j.Progress(l)
+		}
 		if j.failures++; j.failures >= j.limit {
 			j.stop(err.Error())
 		}

@@ -26,7 +26,7 @@ func historyOf(records []store.Sealed, d *directory.Dialect) (*history, error) {
 			if err := decodeBody(rec.Body, &in, rec.Seq); err != nil {
 				return nil, err
 			}
-			h.intend(in.Step, in.Before)
+			h.intend(in)
 		case eventOutcome:
 			var o outcome
 			if err := decodeBody(rec.Body, &o, rec.Seq); err != nil {

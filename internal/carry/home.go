@@ -91,7 +91,7 @@ func isSetAside(p *homes.Place) error {
 	case err != nil:
 		return err
 	case spot != homes.SetAside:
-		return fmt.Errorf("the home folder %s is %s", p, spot)
+		return localError{fmt.Errorf("the home folder %s is %s", p, spot)}
 	}
 	return nil
 }
@@ -184,6 +184,9 @@ func (r *Runner) concludeFolder(ctx context.Context, l *batch.Line, past *histor
 		return fmt.Errorf("how a step ended could not be seen: %w", err)
 	}
 	o, err := judged(past.last(), effect, answer)
+	if err != nil {
+		err = localError{err}
+	}
 	return r.finish(ctx, l, past, o, err)
 }
 

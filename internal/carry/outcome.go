@@ -57,6 +57,9 @@ func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, ans
 	if err != nil {
 		return unread(err)
 	}
+	if host := r.elsewhere(past); host != "" && seen.effect != effectDone {
+		return fmt.Errorf("%w: it was begun on %s, and this server does not show it yet", errUnknown, host)
+	}
 	o, err := r.outcomeOf(l, past, seen, answer)
 	if errors.Is(err, errUnknown) {
 		return err

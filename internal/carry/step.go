@@ -78,6 +78,7 @@ func (s *Step) target() string {
 type intent struct {
 	Step   Step         `json:"step"`
 	Before *batch.Image `json:"before,omitempty"`
+	Host   string       `json:"host,omitempty"` // the server that it is sent to
 }
 
 // do carries out one step: intent, write, read back, outcome. The assertion
@@ -107,10 +108,11 @@ func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, 
 	}
 	defer r.common.hold(s.written())()
 	s.N = past.next()
-	if _, err := r.Store.Append(ctx, r.record(eventIntent, l.N, intent{Step: s, Before: before})); err != nil {
+	in := intent{Step: s, Before: before, Host: r.Server.HostName()}
+	if _, err := r.Store.Append(ctx, r.record(eventIntent, l.N, in)); err != nil {
 		return false, journalError{err}
 	}
-	past.intend(s, before)
+	past.intend(in)
 	answer := r.write(&s, assertion)
 	if !source.Lost(answer) {
 		return false, r.conclude(ctx, l, past, answer)
@@ -203,6 +205,7 @@ type pastStep struct {
 	Step
 	before  *batch.Image
 	outcome *outcome
+	host    string    // the server that it was sent to
 	at      time.Time // of the outcome, where it was read from the journal
 }
 
@@ -229,10 +232,10 @@ func (h *history) next() int { return len(h.steps) + 1 }
 
 func (h *history) last() *Step { return &h.steps[len(h.steps)-1].Step }
 
-func (h *history) intend(s Step, before *batch.Image) {
-	h.steps = append(h.steps, pastStep{Step: s, before: before})
+func (h *history) intend(in intent) {
+	h.steps = append(h.steps, pastStep{Step: in.Step, before: in.Before, host: in.Host})
 	if h.before == nil {
-		h.before = before
+		h.before = in.Before
 	}
 }
 

@@ -116,8 +116,9 @@ func (r *Runner) walk(ctx context.Context, ready []*walker, j *judge) (again []*
 	var intents []*store.Record
 	for _, w := range ready {
 		before := image(w.entry)
-		intents = append(intents, r.record(eventIntent, w.line.N, intent{Step: w.step, Before: before}))
-		w.past.intend(w.step, before)
+		in := intent{Step: w.step, Before: before, Host: r.Server.HostName()}
+		intents = append(intents, r.record(eventIntent, w.line.N, in))
+		w.past.intend(in)
 	}
 	background := context.Background() // from here on everything comes to its end
 	if _, err := r.Store.AppendAll(background, intents...); err != nil {

@@ -74,12 +74,16 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 				Why: fmt.Sprintf("batch %d has begun to take that back and was stopped; \"yardbroom apply %d\" goes on with it", n, n)})
 			continue
 		}
+		if h.open() {
+			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account, Why: fmt.Sprintf("what became of its last write is not known; \"yardbroom apply %d\" finds out", b.ID)})
+			continue
+		}
 		line, refused := inverseLine(d, b.ID, &b.Lines[i], h)
 		refusals = append(refusals, refused...)
 		if line == nil {
 			continue
 		}
-		line.N = len(out.Lines) + 1
+		line.N, line.DoneOn = len(out.Lines)+1, h.steps[len(h.steps)-1].host
 		out.Lines = append(out.Lines, *line)
 		for _, a := range line.Actions {
 			if !slices.Contains(out.Actions, a.Name) {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -29,6 +30,7 @@ import (
 func carryFlags() []cli.Flag {
 	return append([]cli.Flag{
 		&cli.StringFlag{Name: "on", Usage: "the `WHERE` to carry it out: a yard or a URL (default: where the batch was staged for)"},
+		&cli.StringFlag{Name: "server", Usage: "the one of the yard's servers to carry it out on, by `HOST` or URL; also where it was begun on another one"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		&cli.BoolFlag{Name: "dry-run", Usage: "read the directory, test every guard, say what would happen, write nothing"},
 		&cli.BoolFlag{Name: "accept-unproved", Usage: "also carry out lines whose last logon could not be read again on the server it came from"},
@@ -124,7 +126,7 @@ func (a *app) undoRest(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 // signature; with --stage it makes it for that. The command is how to come here
 // again.
 func (a *app) bringBack(ctx context.Context, cmd *cli.Command, s *store.Store, back *batch.Batch, refusals []batch.Refusal, command string) error {
-	more, err := a.reassess(ctx, cmd, back)
+	more, err := a.reassess(ctx, cmd, s, back)
 	refusals = append(refusals, more...)
 	if cmd.Bool("anew") {
 		back.AllowAnew()
@@ -133,6 +135,9 @@ func (a *app) bringBack(ctx context.Context, cmd *cli.Command, s *store.Store, b
 	if err == nil && !cmd.Bool("stage") {
 		unsigned, err = carry.WithoutPrivileged(back, command)
 		refusals = append(refusals, unsigned...)
+	}
+	if hosts := carry.Hosts(back); len(hosts) > 0 {
+		a.note("the lines were not all done on one server: %s", strings.Join(hosts, ", "))
 	}
 	verb := "undone"
 	if back.UndoOf == 0 {
@@ -156,8 +161,8 @@ func (a *app) bringBack(ctx context.Context, cmd *cli.Command, s *store.Store, b
 
 // reassess judges a batch that the journal has made by the directory as it is
 // now.
-func (a *app) reassess(ctx context.Context, cmd *cli.Command, b *batch.Batch) ([]batch.Refusal, error) {
-	p, err := a.target(ctx, cmd, b)
+func (a *app) reassess(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch) ([]batch.Refusal, error) {
+	p, err := a.target(ctx, cmd, s, b)
 	if err != nil {
 		return nil, err
 	}
@@ -326,15 +331,27 @@ func (a *app) saveAndCarry(ctx context.Context, cmd *cli.Command, s *store.Store
 // errNotAgreed ends a command whose question was answered with no.
 var errNotAgreed = errors.New("not agreed; nothing was done")
 
-// target is the server that a batch is carried out on. The connection does
-// not end with the context: what was begun is finished first.
-func (a *app) target(ctx context.Context, cmd *cli.Command, b *batch.Batch) (*place, error) {
+// target is the server that a batch is carried out on: the one that --server names,
+// or the one that it was begun on. The connection does not end with the context:
+// what was begun is finished first.
+func (a *app) target(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch) (*place, error) {
 	where := cmp.Or(cmd.String("on"), b.Yard, a.set.Default)
 	if where == "" {
 		return nil, usage("batch %d was staged from %s: say where to carry it out with --on", b.ID, b.Source)
 	}
-	p, err := a.openNamed(context.WithoutCancel(ctx), cmd, where)
+	begun, err := carry.BegunOn(ctx, s, b)
 	if err != nil {
+		return nil, err
+	}
+	only := cmd.String("server")
+	if only == "" && slices.Contains(a.set.Yards[where].Servers, begun.URL) {
+		only = begun.URL
+	}
+	p, err := a.openOne(context.WithoutCancel(ctx), cmd, where, only)
+	if err != nil {
+		if cmd.String("server") == "" && only != "" {
+			err = fmt.Errorf("%w\n%s, where it was begun, cannot be used: wait for it, or say with --server on which server it is to go on", err, begun.Host)
+		}
 		return nil, err
 	}
 	if _, ok := p.server(); !ok {
@@ -342,6 +359,35 @@ func (a *app) target(ctx context.Context, cmd *cli.Command, b *batch.Batch) (*pl
 		return nil, usage("--on %s is not a directory server", where)
 	}
 	return p, nil
+}
+
+// openOne opens a yard by one of its servers only, named by its URL or its host, or
+// by any where that is "". Of a place that is no yard of the settings nothing is
+// chosen.
+func (a *app) openOne(ctx context.Context, cmd *cli.Command, where, server string) (*place, error) {
+	yard, known := a.set.Yards[where]
+	if !known || server == "" {
+		return a.openNamed(ctx, cmd, where)
+	}
+	is := func(listed string) bool {
+		u, err := url.Parse(listed)
+		return strings.EqualFold(listed, server) || err == nil && strings.EqualFold(u.Hostname(), server)
+	}
+	i := slices.IndexFunc(yard.Servers, is)
+	if i < 0 {
+		return nil, usage("%s is none of the servers of the yard %s: %s", server, where, strings.Join(yard.Servers, ", "))
+	}
+	one := yard
+	one.Servers = yard.Servers[i : i+1]
+	var err error
+	if a.keep, err = audit.Attributes(a.set); err != nil {
+		return nil, &exitError{exitUsage, err}
+	}
+	p, err := a.connect(ctx, where, one)
+	if err == nil {
+		p.yard = yard // guards may rest on the others
+	}
+	return p, err
 }
 
 func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b *batch.Batch) error {
@@ -368,7 +414,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			return a.conclude(ctx, s, b)
 		}
 	}
-	p, err := a.target(ctx, cmd, b)
+	p, err := a.target(ctx, cmd, s, b)
 	if err != nil {
 		return err
 	}
@@ -383,7 +429,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	}
 	r := &carry.Runner{Store: s, Batch: b, Server: server, Protection: protection, Settings: a.set,
 		DefaultPolicy: p.yard.DefaultPolicy, By: actor(), Now: a.now, DryRun: dry, AcceptUnproved: cmd.Bool("accept-unproved"),
-		Other: a.otherServer(p.yard), Homes: p.yard.Homes}
+		Other: a.otherServer(p.yard), Homes: p.yard.Homes, AnotherServer: cmd.String("server") != ""}
 	if err := pace(cmd, r); err != nil {
 		return err
 	}
