@@ -2,7 +2,9 @@ package batch
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -106,11 +108,7 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		}
 		left, back := l.ldifGroups(&Action{Name: LeaveGroups, Groups: doomed.Groups[directory.FoldDN(l.DN)]}, *dn, &old)
 		im := ImageOf(&old)
-		add := &ldif.Change{Type: "add"}
-		for _, attr := range im.Anew(d) {
-			add.Mods = append(add.Mods, ldif.Mod{Op: "add", Name: attr.Name, Values: Plain(attr.Values)})
-		}
-		undo = append(remark("what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups"), LDIFChange{DN: *dn, Change: add})
+		undo = append(remark("what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups"), im.addAgain(d, *dn))
 		if d.KeepsLinks {
 			left = nil // the server takes it out of them
 		}
@@ -142,6 +140,50 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		undo = remark("%s has no inverse", a.Name)
 	}
 	return []LDIFChange{ldifModify(*dn, mods)}, undo, nil
+}
+
+// addAgain is the record that makes an entry anew.
+func (im *Image) addAgain(d *directory.Dialect, dn string) LDIFChange {
+	add := &ldif.Change{Type: "add"}
+	for _, attr := range im.Anew(d) {
+		add.Mods = append(add.Mods, ldif.Mod{Op: "add", Name: attr.Name, Values: Plain(attr.Values)})
+	}
+	return LDIFChange{DN: dn, Change: add}
+}
+
+// Everything is an entry that is about to be deleted as change records that make
+// it anew: the entry, and the names of it in others. What only the server can write
+// stands in remarks before it, values that are no text in base64.
+func (im *Image) Everything(d *directory.Dialect) (all []LDIFChange) {
+	again := im.addAgain(d, im.DN)
+	for _, attr := range im.Attrs {
+		if slices.ContainsFunc(again.Change.Mods, func(m ldif.Mod) bool { return m.Name == attr.Name }) {
+			continue
+		}
+		for _, v := range attr.Values {
+			text, _ := v.MarshalText() // it never fails
+			all = append(all, LDIFChange{DN: attr.Name, Remark: string(text)})
+		}
+	}
+	all = append(all, again)
+	for _, ref := range im.References {
+		all = append(all, ldifModify(ref.DN, []Mod{{Attr: ref.Attr, New: []Octets{ref.Value}}}))
+	}
+	return all
+}
+
+// WriteLDIF writes change records and remarks, the first remark about all of them.
+func WriteLDIF(w io.Writer, about string, changes []LDIFChange) error {
+	out := ldif.NewWriter(w)
+	err := out.Remark(about)
+	for _, c := range changes {
+		if c.Change == nil {
+			err = errors.Join(err, out.Remark(c.DN+": "+c.Remark))
+			continue
+		}
+		err = errors.Join(err, out.WriteChange(c.DN, c.Change))
+	}
+	return errors.Join(err, out.Flush())
 }
 
 // uncorrected says which entries name one that is moved, where a server may not

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"yardbroom/internal/batch"
@@ -281,6 +282,9 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 		if len(before.Incomplete) > 0 {
 			return fmt.Errorf("its %s could not be read whole, so it could not be brought back", strings.Join(before.Incomplete, ", "))
 		}
+		if err := r.keep(ctx, l, before); err != nil {
+			return err
+		}
 		if err := r.hold(ctx, l, batch.Delete, e, before, past); err != nil {
 			return err
 		}
@@ -291,6 +295,26 @@ func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 	gone := past.main(batch.Delete)
 	r.common.leave(left{l, past, batch.Delete, gone.DN, ""})
 	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "", nil)
+}
+
+// keep hands over what there is of an entry before it is deleted, its access list
+// too.
+func (r *Runner) keep(ctx context.Context, l *batch.Line, before *batch.Image) error {
+	if r.Keep == nil {
+		return nil
+	}
+	list, err := r.Server.AccessList(ctx, before.DN)
+	if err != nil {
+		return err
+	}
+	all := *before
+	if list != "" {
+		all.Attrs = append(slices.Clone(before.Attrs), batch.ImageAttr{Name: "nTSecurityDescriptor", Values: []batch.Octets{batch.Octets(list)}})
+	}
+	if err := r.Keep(l, all.Everything(r.Server.Dialect)); err != nil {
+		return localError{fmt.Errorf("what there is of it could not be kept, so it was not deleted: %w", err)}
+	}
+	return nil
 }
 
 // references finds every entry that names this one, or one that moves along

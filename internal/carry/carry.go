@@ -65,6 +65,9 @@ type Runner struct {
 	Rate *rate.Limiter
 	// Only, if positive, is how many lines are tried before it stops.
 	Only int
+	// Keep is given what there was of each entry, before it is deleted. Nil keeps
+	// nothing but the journal's image.
+	Keep func(l *batch.Line, there []batch.LDIFChange) error
 	// Deliver hands a new password over before it is set. Nil where no batch
 	// may set any.
 	Deliver func(l *batch.Line, password string) error

@@ -442,6 +442,13 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 			fmt.Fprintln(a.out, render.Visible(progressLine(l)))
 		}
 	}
+	if !dry {
+		if err := a.forgetDeleted(); err != nil {
+			return err
+		}
+		r.Keep = a.keepDeleted(b)
+		defer a.tellDeleted(b)
+	}
 	r.Tell = func(text string) { a.note("%s", text) }
 	a.carrying.Store(true) // to the end of the command: passwords are still to be written
 	res, err := r.Run(ctx)

@@ -18,7 +18,6 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
-	"yardbroom/internal/ldif"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/store"
@@ -102,16 +101,7 @@ func writeChanges(w io.Writer, b *batch.Batch, doomed batch.Doomed, back bool) e
 	if back {
 		changes = undo
 	}
-	out := ldif.NewWriter(w)
-	err = out.Remark(fmt.Sprintf("batch %d of %s, staged %s by %s; without its guards", b.ID, b.Identity.Base, b.Created.Format(time.RFC3339), b.By))
-	for _, c := range changes {
-		if c.Change == nil {
-			err = errors.Join(err, out.Remark(c.DN+": "+c.Remark))
-			continue
-		}
-		err = errors.Join(err, out.WriteChange(c.DN, c.Change))
-	}
-	return errors.Join(err, out.Flush())
+	return batch.WriteLDIF(w, fmt.Sprintf("batch %d of %s, staged %s by %s; without its guards", b.ID, b.Identity.Base, b.Created.Format(time.RFC3339), b.By), changes)
 }
 
 func (a *app) importCommand() *cli.Command {

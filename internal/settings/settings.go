@@ -285,6 +285,9 @@ type Batch struct {
 	// HomeHold is how long a home folder that was set aside is held before it
 	// may be archived and removed.
 	HomeHold calendar.Span `yaml:"home_hold"`
+	// KeepDeleted is how long what was deleted is kept as LDIF beside the journal;
+	// the zero Span keeps nothing.
+	KeepDeleted calendar.Span `yaml:"keep_deleted"`
 	// DayLines and DayShare limit what is done in any 24 hours.
 	DayLines int `yaml:"day_lines"`
 	DayShare int `yaml:"day_share"` // per cent of the yard's accounts
@@ -352,7 +355,7 @@ func Defaults() *Settings {
 			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
 			Compare:             []string{"l", "st", "co", "company", "department", "title", "physicalDeliveryOfficeName"},
 			Required:            []string{"givenName", "sn", "displayName"}},
-		Batch:   Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30), HomeHold: calendar.Days(30), DayLines: 1000, DayShare: 20},
+		Batch:   Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30), HomeHold: calendar.Days(30), KeepDeleted: calendar.Days(365), DayLines: 1000, DayShare: 20},
 		Signing: Signing{Over: 100},
 	}
 }

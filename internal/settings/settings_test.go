@@ -40,7 +40,7 @@ batch: {max_lines: 20, delete_min_disabled: 2w}
 	assert.Equal(t, filepath.Join(filepath.Dir(s.File), "auditor"), y.Bind.PasswordFile, "relative to the settings")
 	assert.Equal(t, calendar.Span{Months: 6}, s.Audit.StaleAfter)
 	assert.Equal(t, calendar.Days(30), s.Audit.NewAccountGrace, "the default stays")
-	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: calendar.Days(14), HomeHold: calendar.Days(30), DayLines: 1000, DayShare: 20}, s.Batch)
+	assert.Equal(t, Batch{MaxLines: 20, MaxShare: 10, DeleteMinDisabled: calendar.Days(14), HomeHold: calendar.Days(30), KeepDeleted: calendar.Days(365), DayLines: 1000, DayShare: 20}, s.Batch)
 	assert.Equal(t, "off", s.Audit.Checks["expired"])
 	loc, err := y.Location()
 	require.NoError(t, err)

@@ -942,24 +942,32 @@ func (s *Server) Children(ctx context.Context, parents []string) (map[string][]s
 // delete it. Entries whose list cannot be read, and servers without such
 // lists, deny nothing here.
 func (s *Server) DeniedDelete(ctx context.Context, dn string) (bool, error) {
-	if s.Dialect != directory.AD {
-		return false, nil
+	list, err := s.AccessList(ctx, dn)
+	if err != nil || list == "" {
+		return false, err
 	}
-	var found []directory.Entry
-	err := s.retry(ctx, func() error {
+	return directory.DeniesDelete(list)
+}
+
+// AccessList reads the discretionary access list of an entry, in a security
+// descriptor (MS-DTYP 2.4.6); "" where the server has none, or shows none.
+func (s *Server) AccessList(ctx context.Context, dn string) (list string, err error) {
+	if s.Dialect != directory.AD {
+		return "", nil
+	}
+	err = s.retry(ctx, func() error {
 		_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"nTSecurityDescriptor"}, AccessList: true}, func(page []directory.Entry) error {
-			found = page
+			for i := range page {
+				list = page[i].First("nTSecurityDescriptor")
+			}
 			return nil
 		})
 		return err
 	})
 	if errors.Is(err, ErrNotFound) || ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailableCriticalExtension) {
-		return false, nil
+		return "", nil
 	}
-	if err != nil || len(found) != 1 {
-		return false, err
-	}
-	return directory.DeniesDelete(found[0].First("nTSecurityDescriptor"))
+	return list, err
 }
 
 // ByIdentity reads one whole entry by the identity that renaming, moving and
