@@ -33,6 +33,7 @@ func carryFlags() []cli.Flag {
 		&cli.StringFlag{Name: "server", Usage: "the one of the yard's servers to carry it out on, by `HOST` or URL; also where it was begun on another one"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 		&cli.BoolFlag{Name: "dry-run", Usage: "read the directory, test every guard, say what would happen, write nothing"},
+		&cli.DurationFlag{Name: "await-replication", Usage: "wait up to this `TIME`, such as 60s, until each other server of the yard shows every change"},
 		&cli.BoolFlag{Name: "accept-unproved", Usage: "also carry out lines whose last logon could not be read again on the server it came from"},
 	}, serverFlags()...)
 }
@@ -461,7 +462,51 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 	if dry && !server.TellsRights() {
 		a.note("note: this server does not tell beforehand what %s may write; a line that it may not do stays open", server.Bound)
 	}
-	return a.tellResult(b, res, dry)
+	err = a.tellResult(b, res, dry)
+	if within := cmd.Duration("await-replication"); within > 0 && !dry {
+		err = cmp.Or(err, a.awaitReplication(ctx, r, p.yard, within))
+	}
+	return err
+}
+
+// awaitReplication says of each other server of the yard whether it shows what the
+// batch has changed.
+func (a *app) awaitReplication(ctx context.Context, r *carry.Runner, yard settings.Yard, within time.Duration) error {
+	behind := 0
+	for _, url := range yard.Servers {
+		one := yard
+		one.Servers = []string{url}
+		s, err := source.Connect(ctx, source.Target{Yard: one, Ask: a.ask(), Now: a.now})
+		if err != nil {
+			fmt.Fprintf(a.out, "Replication: %s could not be asked: %s\n", url, render.Visible(err.Error()))
+			behind++
+			continue
+		}
+		if strings.EqualFold(s.HostName(), r.Server.HostName()) {
+			s.Close()
+			continue
+		}
+		missing, waited, err := r.Replicated(ctx, s, within)
+		s.Close()
+		if err != nil {
+			return err
+		}
+		if len(missing) == 0 {
+			fmt.Fprintf(a.out, "Replication: %s shows every change, after %s\n", s.HostName(), waited.Round(time.Second))
+			continue
+		}
+		behind++
+		names := make([]string, 0, 3)
+		for _, l := range missing[:min(3, len(missing))] {
+			names = append(names, render.Visible(l.Account))
+		}
+		fmt.Fprintf(a.out, "Replication: after %s, %s does not show everything of %s: %s%s\n", waited.Round(time.Second), s.HostName(),
+			render.Count(len(missing), "line"), strings.Join(names, ", "), map[bool]string{true: ", …"}[len(missing) > 3])
+	}
+	if behind > 0 {
+		return &exitError{status: exitNotDone}
+	}
+	return nil
 }
 
 func nothingLeft(b *batch.Batch) error {

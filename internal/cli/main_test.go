@@ -122,6 +122,12 @@ signing: {allowed_signers: allowed_signers, me: me}
 					ts.Fatalf("no entry %s", args[0])
 				}
 			},
+			// elsewhere DN ATTRIBUTE [VALUE…] changes an entry at the second server.
+			"elsewhere": func(ts *testscript.TestScript, _ bool, args []string) {
+				if !ts.Value("directory2").(*practice.Directory).Edit(args[0], func(e *directory.Entry) { e.Set(args[1], args[2:]...) }) {
+					ts.Fatalf("no entry %s", args[0])
+				}
+			},
 			// entry DN [ATTRIBUTE VALUE] says that the live directory has an
 			// entry, with a value of an attribute.
 			"entry": func(ts *testscript.TestScript, neg bool, args []string) {
