@@ -16,6 +16,7 @@ const (
 	Disable       = "disable"
 	Enable        = "enable"
 	Unlock        = "unlock"
+	LeaveRole     = "leave-role"
 	Describe      = "describe"
 	Expire        = "expire"
 	Hide          = "hide"
@@ -43,7 +44,7 @@ const (
 
 // ActionNames lists what can be staged several at once, in the order of the
 // manual. Those of Alone have arguments of their own and stand alone.
-var ActionNames = []string{Disable, Enable, Unlock, Describe, Expire, Hide, JoinGroup, LeaveGroup, LeaveGroups, ResetPassword, SetHomeAside, Move, Delete}
+var ActionNames = []string{Disable, Enable, Unlock, LeaveRole, Describe, Expire, Hide, JoinGroup, LeaveGroup, LeaveGroups, ResetPassword, SetHomeAside, Move, Delete}
 
 // Alone are the actions that are staged by themselves.
 var Alone = []string{Set, Add, Clear, Fill, Rename, ArchiveHome}
@@ -64,7 +65,7 @@ func ParseActions(list string) ([]string, error) {
 	if i := slices.Index(all, Delete); i >= 0 && i != len(all)-1 {
 		return nil, errors.New("nothing can follow delete")
 	}
-	for _, pair := range [][2]string{{Disable, Enable}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Delete, ResetPassword}, {Disable, ResetPassword}, {Enable, SetHomeAside}, {SetHomeAside, ResetPassword}} {
+	for _, pair := range [][2]string{{Disable, Enable}, {Disable, LeaveRole}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Delete, ResetPassword}, {Disable, ResetPassword}, {Enable, SetHomeAside}, {SetHomeAside, ResetPassword}} {
 		if slices.Contains(all, pair[0]) && slices.Contains(all, pair[1]) {
 			return nil, fmt.Errorf("%s and %s do not go together in one batch", pair[0], pair[1])
 		}
@@ -265,7 +266,7 @@ func guards(d *directory.Dialect, actions []Action, rested []string, e *director
 			}
 		case Move, Rename:
 			add(containerGuard(e))
-		case Set, Add, Clear, Fill, Describe, Expire, Hide:
+		case Set, Add, Clear, Fill, Describe, Expire, Hide, LeaveRole:
 			for _, m := range a.Put {
 				add(Guard{Attr: m.Attr, Rule: Equal, Values: m.Old})
 			}

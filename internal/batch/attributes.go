@@ -148,6 +148,28 @@ func (s *Stager) hide(ctx context.Context, e *directory.Entry, line *Line) error
 	return s.put(Hide, e, Mod{Attr: hideAttribute, Old: OctetsOf(e.Get(hideAttribute)), New: []Octets{"TRUE"}}, line)
 }
 
+// leaveRole plans to take an account of a 389 Directory Server out of the role that
+// disables it.
+func (s *Stager) leaveRole(ctx context.Context, e *directory.Entry, line *Line) error {
+	server, live := s.From.(*source.Server)
+	if !live || s.Dialect != directory.NS389 {
+		return errors.New("roles are those of a 389 Directory Server, which has to be asked")
+	}
+	role, err := server.LockingRole(ctx, e)
+	switch {
+	case err != nil:
+		return err
+	case role == "":
+		return errors.New("no role disables it")
+	}
+	now := e.Get("nsRoleDN")
+	left := slices.DeleteFunc(slices.Clone(now), func(dn string) bool { return directory.FoldDN(dn) == directory.FoldDN(role) })
+	if len(left) == len(now) {
+		return fmt.Errorf("the role %s disables it by what it is, and is not one that it could leave: change the role, or what it goes by", role)
+	}
+	return s.put(LeaveRole, e, Mod{Attr: "nsRoleDN", Old: OctetsOf(now), New: OctetsOf(left)}, line)
+}
+
 // substitute fills in the {names} of a text. Two braces stand for one.
 func substitute(text string, value func(name string) (string, error)) (string, error) {
 	var b strings.Builder

@@ -530,10 +530,16 @@ func (l *Line) foreseeReturn(ctx context.Context, from source.Source, d *directo
 
 // AllowAnew lets restores on the `ad` schema make new entries, with SIDs and GUIDs
 // of their own, where the server does not bring its deleted objects back.
-func (b *Batch) AllowAnew() {
+// Why, if it is not "", is what their lines warn of.
+func (b *Batch) AllowAnew(why string) {
 	for i := range b.Lines {
 		l := &b.Lines[i]
-		l.Anew = l.Anew || b.Identity.Dialect == directory.AD.Name && l.Has(Restore)
+		if l.Anew || b.Identity.Dialect != directory.AD.Name || !l.Has(Restore) {
+			continue
+		}
+		if l.Anew = true; why != "" {
+			l.Warnings = append(l.Warnings, why)
+		}
 	}
 }
 

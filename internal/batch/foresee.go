@@ -118,7 +118,7 @@ func (s *Stager) lockedByRole(ctx context.Context, e *directory.Entry) error {
 	}
 	role, err := server.LockingRole(ctx, e)
 	if err == nil && role != "" {
-		err = fmt.Errorf("it is disabled by the role %s, not by an attribute of its own: it has to leave the role (its nsRoleDN, with the server's own tools)", role)
+		err = fmt.Errorf("it is disabled by the role %s, not by an attribute of its own: \"yardbroom stage leave-role\" takes it out of that", role)
 	}
 	return err
 }

@@ -1,6 +1,7 @@
 package batch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -169,7 +170,7 @@ func (s *Stager) beforeDelete(ctx context.Context, candidates []Candidate) ([]Ca
 		return candidates, nil
 	}
 	kept, err := server.Retention(ctx)
-	s.retained = kept.String()
+	s.retained = kept.String() + "; " + cmp.Or(s.Returns, "whether this server brings an account back was not tried: \"yardbroom yard test --probe OU=…\" does")
 	return candidates, err
 }
 

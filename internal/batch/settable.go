@@ -54,7 +54,7 @@ func init() {
 // byAction are the attributes that an action of their own changes, and which.
 var byActionAttributes = map[string]string{
 	"useraccountcontrol": "disable and enable", "nsaccountlock": "disable and enable", "pwdaccountlockedtime": "disable, enable and unlock",
-	"lockouttime": "unlock", "accountunlocktime": "unlock", "passwordretrycount": "unlock",
+	"lockouttime": "unlock", "nsroledn": "leave-role", "accountunlocktime": "unlock", "passwordretrycount": "unlock",
 	"samaccountname": "rename", "uid": "rename", "cn": "rename", "name": "rename", "userprincipalname": "rename", "distinguishedname": "move and rename", "entrydn": "move and rename",
 	"accountexpires": "expire", "shadowexpire": "expire", "pwdendtime": "expire", "msexchhidefromaddresslists": "hide",
 	"member": "join-group and leave-group", "uniquemember": "join-group and leave-group", "memberuid": "join-group and leave-group", "memberof": "join-group and leave-group",
@@ -71,7 +71,7 @@ var neverAttributes = nameSet(`
 	userSharedFolder msNPAllowDialin codePage desktopProfile defaultClassStore
 	gPLink gPOptions gPCFileSysPath gPCMachineExtensionNames gPCUserExtensionNames versionNumber flags gPCFunctionalityVersion gPCWQLFilter
 	authzTo authzFrom saslAuthzTo saslAuthzFrom owner seeAlso memberURL dgIdentity dgAuthz dgMemberOf aci aclRights entryACI host authorizedService
-	nsRole nsRoleDN nsManagedRoleDN nsRoleFilter nsRoleScopeDN nsAuthzInstanceName passwordPolicySubentry pwdPolicySubentry
+	nsRole nsManagedRoleDN nsRoleFilter nsRoleScopeDN nsAuthzInstanceName passwordPolicySubentry pwdPolicySubentry
 	targetAddress mailForwardingAddress mgrpDeliverTo altRecipient deliverAndRedirect publicDelegates msExchDelegateListLink
 	ref aliasedObjectName namingContexts subschemaSubentry collectiveExclusions subtreeSpecification creatorsName modifiersName
 	lastLogon lastLogonTimestamp whenCreated whenChanged createTimestamp modifyTimestamp accountUnlockTime userCert radiusTunnelPrivateGroupId

@@ -82,6 +82,9 @@ type Stager struct {
 	DefaultPolicy string
 	// Homes map the home folders that the directory names.
 	Homes []homes.Share
+	// Returns is what was seen of the server bringing back what was deleted, "" where
+	// nobody has tried.
+	Returns string
 
 	staging
 }
@@ -379,6 +382,8 @@ func (s *Stager) action(ctx context.Context, o *Order, name string, c *Candidate
 		return s.expire(ctx, e, o, line)
 	case Hide:
 		return s.hide(ctx, e, line)
+	case LeaveRole:
+		return s.leaveRole(ctx, e, line)
 	case JoinGroup, LeaveGroup, LeaveGroups:
 		return s.inGroups(name, e, line)
 	case ResetPassword:
@@ -504,7 +509,7 @@ func sift(lines []Line, refusals []Refusal, why func(*Line) string) ([]Line, []R
 // not before.
 func (l *Line) SwitchesOn() bool {
 	return slices.ContainsFunc(l.Actions, func(a Action) bool {
-		return a.Name == Enable || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
+		return a.Name == Enable || a.Name == LeaveRole || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
 			return switchedOff(m.Attr, m.Old) && !switchedOff(m.Attr, m.New)
 		})
 	})

@@ -55,6 +55,11 @@ func Describe(r *store.Sealed) string {
 			}
 			return text
 		}
+	case EventTried:
+		var t Trial
+		if json.Unmarshal(r.Body, &t) == nil {
+			return t.String()
+		}
 	case store.EventAccepted:
 		var body struct{ Fault, Reason string }
 		if json.Unmarshal(r.Body, &body) == nil {

@@ -254,7 +254,7 @@ func (h *history) begun() bool {
 // mainOps are the steps by which each action is known to be done; others of
 // the same action guard it or follow from it.
 var mainOps = map[string][]Op{
-	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.PutBack: {OpModify},
+	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.LeaveRole: {OpModify}, batch.PutBack: {OpModify},
 	batch.Set: {OpModify}, batch.Fill: {OpModify}, batch.Add: {OpModify}, batch.Clear: {OpModify}, batch.Describe: {OpModify}, batch.Expire: {OpModify}, batch.Hide: {OpModify},
 	batch.ResetPassword: {OpPassword}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
 	batch.SetHomeAside: {OpSetAside}, batch.PutHomeBack: {OpPutHomeBack}, batch.ArchiveHome: {OpRemoveHome},

@@ -130,7 +130,7 @@ func (a *app) bringBack(ctx context.Context, cmd *cli.Command, s *store.Store, b
 	more, err := a.reassess(ctx, cmd, s, back)
 	refusals = append(refusals, more...)
 	if cmd.Bool("anew") {
-		back.AllowAnew()
+		back.AllowAnew("")
 	}
 	var unsigned []batch.Refusal
 	if err == nil && !cmd.Bool("stage") {
@@ -180,6 +180,15 @@ func (a *app) reassess(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 		return nil, err
 	}
 	powers := &privilege.Climber{From: p.Source, Dialect: protection.Dialect, Rules: privilege.RulesFor(id, a.set.Audit.PrivilegedGroups)}
+	if server, ok := p.server(); ok && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Restore) }) {
+		last, err := carry.LastTrial(ctx, s, id, server.HostName())
+		if err != nil {
+			return nil, err
+		}
+		if last != nil && !last.Itself {
+			b.AllowAnew(last.String() + ": rights given to the old SID are lost")
+		}
+	}
 	refusals, err := b.Reassess(ctx, p.Source, powers, &protection)
 	if err == nil && len(b.Lines) == 0 {
 		err = carry.ErrNothingToUndo

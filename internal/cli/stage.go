@@ -349,6 +349,9 @@ func (a *app) stager(ctx context.Context, cmd *cli.Command, p *place) (*batch.St
 	}
 	if server, ok := p.server(); ok {
 		o.Server = server.HostName()
+		if s.Returns, err = a.seenReturn(ctx, id, server.HostName()); err != nil {
+			return nil, nil, err
+		}
 	}
 	return s, o, nil
 }

@@ -26,7 +26,8 @@ func (a *app) yardCommand() *cli.Command {
 				Flags:  append(serverFlags(), &cli.BoolFlag{Name: "no-dns", Usage: "do not ask DNS"}),
 				Action: a.yardServers},
 			{Name: "test", Usage: "connection, encryption, sign-in, rights, clock, and what this account cannot see", ArgsUsage: "[YARD|URL]",
-				Flags:  append(serverFlags(), &cli.BoolFlag{Name: "quick", Usage: "do not read every entry to find out what is hidden from this account"}),
+				Flags: append(serverFlags(), &cli.BoolFlag{Name: "quick", Usage: "do not read every entry to find out what is hidden from this account"},
+					&cli.StringFlag{Name: "probe", Usage: "in this `OU`, make an account, delete it, bring it back and delete it again, to see whether what is deleted comes back"}),
 				Action: a.yardTest},
 		},
 	}
@@ -155,6 +156,9 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 		line(r.OK, r.What, r.Says)
 	}
 	line(probe.ClockOK(), "Clock", probe.ClockText())
+	if err := a.tryReturn(ctx, cmd, p, line); err != nil {
+		return err
+	}
 	if !cmd.Bool("quick") {
 		survey, err := server.Visibility(ctx)
 		if err != nil {

@@ -313,7 +313,7 @@ func TestAnAccountWhoseDeletedObjectIsOfNoUseComesBackAsANewEntry(t *testing.T) 
 	assert.Nil(t, s.entry(t, st.c, ada))
 
 	back, _ = st.undoNow(b)
-	back.AllowAnew()
+	back.AllowAnew("")
 	require.NoError(t, back.Save(context.Background(), st.Store))
 	_, err := st.runner(back).Run(context.Background())
 	require.ErrorIs(t, err, batch.ErrNotSigned)

@@ -29,7 +29,7 @@ func (r Retention) String() string {
 	case !r.Keeps:
 		return "this directory keeps nothing of what is deleted: only the journal's image comes back"
 	case r.Whole:
-		return fmt.Sprintf("this directory keeps deleted entries whole for %d days; they can be brought back as themselves", r.Days)
+		return fmt.Sprintf("this directory keeps deleted entries whole for %d days", r.Days)
 	}
 	return fmt.Sprintf("this directory keeps the identity of deleted entries for %d days; the rest comes back from the journal's image", r.Days)
 }

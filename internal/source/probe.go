@@ -171,9 +171,9 @@ func (s *Server) recycleBin(ctx context.Context) Right {
 	case err != nil:
 		r.Says = "not known: " + err.Error()
 	case on:
-		r.Says = "on"
+		r.Says = "on: deleted entries are kept whole"
 	default:
-		r.Says = "off: a deleted account comes back with its SID and GUID, the rest from the journal"
+		r.Says = "off: of deleted entries what identifies them is kept; the rest comes back from the journal"
 	}
 	return r
 }
