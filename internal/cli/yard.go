@@ -146,7 +146,7 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 	line(server.Bound != "", "Bound as", orElse(server.Bound, "nobody (anonymous)"))
 	line(true, "Dialect", server.Dialect.Name)
 	line(true, "Directory", probe.Identity.String())
-	no, err := server.TakesWrites()
+	no, err := server.TakesWrites(ctx)
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ func newDesk(t *testing.T, s *subject) *desk {
 	t.Helper()
 	dir := t.TempDir()
 	config := filepath.Join(dir, "settings.yaml")
-	text := fmt.Sprintf("default: yard\nyards:\n  yard:\n    servers: [%q]\n    bind: {dn: %q, password_file: %q}\n", s.yard.Servers[0], s.yard.Bind.DN, s.yard.Bind.PasswordFile)
+	text := fmt.Sprintf("default: yard\nyards:\n  yard:\n    servers: [%s]\n    bind: {dn: %q, password_file: %q}\n", strings.Join(s.yard.Servers, ", "), s.yard.Bind.DN, s.yard.Bind.PasswordFile)
 	for key, value := range map[string]string{"base": s.yard.Base, "ca_file": s.yard.CAFile, "default_policy": s.yard.DefaultPolicy} {
 		if value != "" {
 			text += fmt.Sprintf("    %s: %q\n", key, value)

@@ -13,6 +13,8 @@ import (
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/realserver"
 )
 
 // meddler stands between the tool and a server, as load balancers and proxies
@@ -144,7 +146,7 @@ func (m *meddler) serve(client net.Conn) {
 			}
 		}
 		var what meddling
-		if response, write := writes[op]; write {
+		if response, write := writes[op]; write && !m.asks(p.Children[1]) {
 			m.mu.Lock()
 			if m.decide != nil {
 				what = m.decide(op)
@@ -164,6 +166,12 @@ func (m *meddler) serve(client net.Conn) {
 			return
 		}
 	}
+}
+
+// asks tells whether a write is the one that can only be refused, by which the tool
+// finds out whether a server takes any: that of the top entry.
+func (m *meddler) asks(op *ber.Packet) bool {
+	return op.Tag == ldap.ApplicationModifyRequest && len(op.Children) > 0 && op.Children[0].Value == realserver.OpenLDAPBase
 }
 
 // result is an LDAPResult (RFC 4511, section 4.1.9).

@@ -13,8 +13,8 @@ import (
 // inNamespace is set for a test that runs in a network namespace of its own.
 const inNamespace = "YARDBROOM_TEST_NETWORK"
 
-// ownNetwork runs the test that calls it once more, in a network namespace of its own,
-// where servers with fixed ports are in nobody's way. It is true there.
+// ownNetwork runs the test that calls it once more, in namespaces of its own, of
+// the network, where servers with fixed ports are in nobody's way, and of mounts. It is true there.
 func ownNetwork(t *testing.T) bool {
 	t.Helper()
 	if os.Getenv(inNamespace) != "" {
@@ -23,10 +23,10 @@ func ownNetwork(t *testing.T) bool {
 	realserver.Program(t, "unshare", "util-linux")
 	realserver.Program(t, "ip", "iproute2")
 	realserver.Root(t, "a network namespace can be made")
-	if out, err := exec.Command("unshare", "--net", "true").CombinedOutput(); err != nil {
+	if out, err := exec.Command("unshare", "--net", "--mount", "true").CombinedOutput(); err != nil {
 		t.Skipf("network namespaces are not allowed here: %s", out)
 	}
-	cmd := exec.Command("unshare", "--net", "sh", "-c", `ip link set lo up && exec "$0" "$@"`, os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
+	cmd := exec.Command("unshare", "--net", "--mount", "sh", "-c", `ip link set lo up && exec "$0" "$@"`, os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v")
 	cmd.Env = append(os.Environ(), inNamespace+"=1")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)

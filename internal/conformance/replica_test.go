@@ -17,7 +17,7 @@ func TestAReplicaIsFoundOutAndNothingIsLostToIt(t *testing.T) {
 	server := realserver.OpenLDAPWith(t, realserver.SlapdLastBind, realserver.SlapdReplica, realserver.SlapdPolicies)
 	s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
 	st := newStory(t, s)
-	no, err := st.c.TakesWrites()
+	no, err := st.c.TakesWrites(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "it sends writes to another server, ldap://primary.larkmoor.example/dc=larkmoor,dc=example", no)
 	b := st.mustStage("disable", "", "uid=reader,ou=people,"+s.base)
@@ -33,7 +33,7 @@ func TestAReplicaIsFoundOutAndNothingIsLostToIt(t *testing.T) {
 func TestWhoTakesWritesSaysSo(t *testing.T) {
 	each(t, func(t *testing.T, s *subject) {
 		before := s.entry(t, s.connect(t), s.connect(t).Top())
-		no, err := s.connect(t).TakesWrites()
+		no, err := s.connect(t).TakesWrites(t.Context())
 		require.NoError(t, err)
 		assert.Empty(t, no)
 		assert.Equal(t, before, s.entry(t, s.connect(t), s.connect(t).Top()), "and nothing was written")

@@ -40,6 +40,7 @@ type Server struct {
 	TLSURL, SocketURL string
 	Dir               string   // of its data
 	folders           []string // that the server made elsewhere
+	kdc               string   // the address at which it gives tickets
 	start             func(testing.TB)
 	ended             chan struct{} // closed when the process has ended
 	process           *exec.Cmd

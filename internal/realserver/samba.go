@@ -21,38 +21,72 @@ const SambaBase = "DC=larkmoor,DC=example"
 // fixed, so there can be one at a time on a machine; it needs root.
 func Samba(t testing.TB, dir string) *Server {
 	t.Helper()
+	// No RPC: its ports lie among those that outgoing connections get, so that
+	// the server would sometimes find one taken and end.
+	s := &controller{host: "dc1", address: "127.0.0.1", listens: "lo", services: "ldap, cldap, kdc"}
+	return s.provision(t, dir)
+}
+
+// controller is a domain controller that is to be made.
+type controller struct {
+	host, address string
+	listens       string // interface, or address and net
+	services      string
+}
+
+func (c *controller) server(t testing.TB, dir string) *Server {
+	t.Helper()
 	Program(t, "samba", "samba-ad-dc")
-	tool := Program(t, "samba-tool", "samba")
+	Program(t, "samba-tool", "samba")
 	Root(t, "a Samba domain controller can be started")
-	s := &Server{Name: "Samba AD DC", Base: SambaBase, Password: "Adm1n-Secret!", Dir: dir}
-	command(t, dir, tool, "domain", "provision", "--targetdir="+dir, "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc",
-		"--adminpass="+s.Password, "--dns-backend=NONE", "--host-name=dc1", "--host-ip=127.0.0.1", "--option=posix:eadb="+filepath.Join(dir, "eadb.tdb"),
-		"--option=vfs objects = dfs_samba4 acl_xattr xattr_tdb")
-	conf := filepath.Join(dir, "etc", "smb.conf")
+	return &Server{Name: "Samba AD DC", Base: SambaBase, Password: "Adm1n-Secret!", Dir: dir}
+}
+
+// options are those of samba-tool for where a controller keeps what.
+func (c *controller) options(dir string) []string {
+	return []string{"--targetdir=" + dir, "--dns-backend=NONE", "--option=posix:eadb=" + filepath.Join(dir, "eadb.tdb"), "--option=vfs objects = dfs_samba4 acl_xattr xattr_tdb",
+		"--option=netbios name = " + strings.ToUpper(c.host), "--option=interfaces = " + c.listens, "--option=bind interfaces only = yes"}
+}
+
+func (c *controller) provision(t testing.TB, dir string) *Server {
+	t.Helper()
+	s := c.server(t, dir)
+	command(t, dir, Program(t, "samba-tool", "samba"), append([]string{"domain", "provision", "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc",
+		"--adminpass=" + s.Password, "--host-name=" + c.host, "--host-ip=" + c.address}, c.options(dir)...)...)
+	c.ready(t, s)
+	// What a service that is left out would do: tickets name the server so.
+	s.Tool(t, "spn", "add", "ldap/"+c.host+".larkmoor.example", strings.ToUpper(c.host)+"$")
+	s.Start(t)
+	return s
+}
+
+// ready writes how a controller that was made runs, and how to reach it.
+func (c *controller) ready(t testing.TB, s *Server) {
+	t.Helper()
+	conf := filepath.Join(s.Dir, "etc", "smb.conf")
 	text, err := os.ReadFile(conf)
 	require.NoError(t, err)
-	// No RPC: its ports lie among those that outgoing connections get, so that
-	// the server would sometimes find one taken and end. Provisioning lists the
-	// services, and the last list counts.
+	// Provisioning lists the services, and the last list counts.
 	lines := slices.DeleteFunc(strings.SplitAfter(string(text), "\n"), func(line string) bool {
 		return strings.HasPrefix(strings.TrimSpace(line), "server services")
 	})
-	extra := "[global]\n\tserver services = ldap, cldap, kdc\n\tinterfaces = lo\n\tbind interfaces only = yes\n\tpid directory = " + dir +
-		"\n\tldap server require strong auth = allow_sasl_over_tls\n"
+	extra := "[global]\n\tserver services = " + c.services + "\n\tinterfaces = " + c.listens + "\n\tbind interfaces only = yes\n\tpid directory = " + s.Dir +
+		"\n\tncalrpc dir = " + filepath.Join(s.Dir, "ncalrpc") + "\n\tldap server require strong auth = allow_sasl_over_tls\n"
 	require.NoError(t, os.WriteFile(conf, []byte(strings.Replace(strings.Join(lines, ""), "[global]\n", extra, 1)), 0o600))
-	// What a service that is left out would do: tickets name the server so.
-	s.Tool(t, "spn", "add", "ldap/dc1.larkmoor.example", "DC1$")
-	Certificate(t, filepath.Join(dir, "private", "tls"), "dc1.larkmoor.example")
+	Certificate(t, filepath.Join(s.Dir, "private", "tls"), c.host+".larkmoor.example")
 	s.start = func(t testing.TB) {
 		t.Helper()
 		cmd := exec.Command(Program(t, "samba", "samba-ad-dc"), "-s", conf, "-i", "-M", "single")
-		s.run(t, cmd, "127.0.0.1:636")
+		s.run(t, cmd, c.address+":636")
 		time.Sleep(500 * time.Millisecond) // it listens a little before it answers
 	}
-	s.Start(t)
-	s.Yard = settings.Yard{Servers: []string{"ldaps://127.0.0.1"}, Base: s.Base, CAFile: filepath.Join(dir, "private", "tls", "ca.pem"),
+	s.kdc = c.address
+	url := "ldaps://" + c.address
+	if c.address != "127.0.0.1" {
+		url = "ldaps://" + c.host + ".larkmoor.example"
+	}
+	s.Yard = settings.Yard{Servers: []string{url}, Base: s.Base, CAFile: filepath.Join(s.Dir, "private", "tls", "ca.pem"),
 		Bind: settings.Bind{DN: "administrator@larkmoor.example", PasswordFile: s.passwordFile(t)}}
-	return s
 }
 
 // Tool runs samba-tool on the server's own database.
@@ -77,18 +111,7 @@ func (s *Server) Kinit(t testing.TB, account, password string, options ...string
 	t.Helper()
 	dir := t.TempDir()
 	cache, conf = filepath.Join(dir, "cache"), filepath.Join(dir, "krb5.conf")
-	require.NoError(t, os.WriteFile(conf, []byte(`[libdefaults]
- default_realm = LARKMOOR.EXAMPLE
- dns_lookup_kdc = false
- dns_lookup_realm = false
- dns_canonicalize_hostname = false
- rdns = false
- udp_preference_limit = 1
-[realms]
- LARKMOOR.EXAMPLE = { 
-  kdc = 127.0.0.1:88
- }
-`), 0o600))
+	require.NoError(t, os.WriteFile(conf, []byte(kerberosConf(s.kdc)), 0o600))
 	cmd := exec.Command(Program(t, "kinit", "krb5-user"), append(options, "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")...)
 	cmd.Env = append(os.Environ(), "KRB5_CONFIG="+conf)
 	cmd.Stdin = strings.NewReader(password + "\n")

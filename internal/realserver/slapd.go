@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -30,8 +31,7 @@ modulepath /usr/lib/ldap
 moduleload back_mdb
 moduleload ppolicy
 moduleload memberof
-moduleload refint
-TLSCACertificateFile %[1]s/tls/ca.pem
+%[5]sTLSCACertificateFile %[1]s/tls/ca.pem
 TLSCertificateFile %[1]s/tls/cert.pem
 TLSCertificateKeyFile %[1]s/tls/key.pem
 sizelimit unlimited
@@ -132,8 +132,12 @@ func FilledOpenLDAP(t testing.TB, people int, parts ...string) *Server {
 	s := &Server{Name: "slapd", Base: OpenLDAPBase, Password: "admin-secret", Dir: t.TempDir()}
 	Certificate(t, filepath.Join(s.Dir, "tls"), "localhost")
 	require.NoError(t, os.Mkdir(filepath.Join(s.Dir, "db"), 0o700))
+	modules := ""
+	if slices.Contains(parts, SlapdRefint) {
+		modules = "moduleload refint\n" // only there, since it adds to the schema
+	}
 	conf, data := filepath.Join(s.Dir, "slapd.conf"), filepath.Join(s.Dir, "data.ldif")
-	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password, strings.Join(parts, "")), 0o600))
+	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password, strings.Join(parts, ""), modules), 0o600))
 	text := fmt.Appendf(nil, slapdData, s.Base)
 	for i := range people {
 		text = fmt.Appendf(text, "\ndn: uid=filler%[1]d,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: filler%[1]d\ncn: Filler %[1]d\nsn: Filler\nmanager: uid=filler0,ou=people,%[2]s\n", i, s.Base)

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -144,13 +145,25 @@ func (s *Server) SetPassword(e Entry, password string, set []Replacement) error 
 }
 
 // TakesWrites tells whether a server carries writes out, or why not: a replica
-// sends them elsewhere or refuses them. It is asked for what can never be done, to
-// take a value out that is not there, so nothing is written. A refusal for want of
-// rights does not tell, and is taken for a yes.
-func (s *Server) TakesWrites() (no string, err error) {
-	if s.Root.ReadOnly {
-		return "it is a read-only domain controller", nil
+// sends them elsewhere or refuses them. Servers of the `ad` schema say so
+// themselves; others are asked for what can never be done, to take a value out that
+// is not there, so nothing is written. A refusal for want of rights does not tell,
+// and is taken for a yes.
+func (s *Server) TakesWrites(ctx context.Context) (no string, err error) {
+	if s.Dialect == directory.AD {
+		if s.Root.ReadOnly {
+			no = "it is a read-only domain controller"
+		}
+		return no, nil
 	}
+	err = s.retry(ctx, func() error {
+		no, err = s.refusesWrites()
+		return err
+	})
+	return no, err
+}
+
+func (s *Server) refusesWrites() (no string, err error) {
 	req := ldap.NewModifyRequest(s.Top(), nil)
 	req.Delete("description", []string{"yardbroom asks whether this server takes writes " + rand.Text()})
 	err = refusal(s.conn.Modify(req))
