@@ -231,3 +231,53 @@ func TestAReadingOfAMomentAgoIsWaitedOut(t *testing.T) {
 		})
 	}
 }
+
+// TestNothingIsBegunThatCannotBeFinished takes the place of somebody who is to be
+// disabled and moved there.
+func TestNothingIsBegunThatCannotBeFinished(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		ada := s.person(t, st.c, "Ada Quill", "aquill")
+		b := st.mustStage("disable,move", s.container("Parked"), ada)
+		if s.dialect == directory.AD {
+			s.add(t, st.c, s.DN("Ada Quill", "Parked"), map[string][]string{"objectClass": {"contact"}})
+		} else {
+			s.add(t, st.c, s.DN("Ada Quill", "Parked"), map[string][]string{"objectClass": {"organizationalRole"}, "cn": {"Ada Quill"}})
+		}
+		res, kept := st.apply(b)
+		assert.Equal(t, map[batch.LineState]int{batch.Refused: 1}, res.Counts)
+		assert.Contains(t, kept.Lines[0].Note, "is taken")
+		assert.False(t, st.disabled(ada), "it was not even disabled")
+	})
+}
+
+// TestANameThatComesUpDuringARenameFollowsToo lets a colleague name somebody in the
+// moment before the rename, when what names them was read already.
+func TestANameThatComesUpDuringARenameFollowsToo(t *testing.T) {
+	behindAProxy(t, func(t *testing.T, s *subject, m *meddler) {
+		if s.dialect == directory.AD {
+			return // the server itself takes references along
+		}
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+		b := st.mustStage("move", s.container("Parked"), ada)
+		m.set(func(op ber.Tag) meddling {
+			if op == ldap.ApplicationModifyDNRequest {
+				conn, err := ldap.DialURL(s.real.Yard.Servers[0])
+				if assert.NoError(t, err) {
+					defer conn.Close()
+					assert.NoError(t, conn.Bind(s.yard.Bind.DN, s.real.Password))
+					req := ldap.NewModifyRequest(bram, nil)
+					req.Replace("manager", []string{ada})
+					assert.NoError(t, conn.Modify(req))
+				}
+			}
+			return meddling{}
+		})
+		res, kept := st.apply(b)
+		m.set(nil)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+		assert.Equal(t, []string{s.DN("Ada Quill", "Parked")}, s.entry(t, st.c, bram).Get("manager"))
+		st.verify()
+	})
+}

@@ -1,9 +1,12 @@
 package conformance
 
 import (
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
+	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -85,4 +88,50 @@ func TestAnUndoWaitsForTheServersOwnWorkOnReferences(t *testing.T) {
 		require.Len(t, told, 1)
 		assert.Contains(t, told[0], "2 names were changed or deleted a moment ago: waiting")
 	})
+}
+
+// TestManagersThatTheServerReplacedComeBack deletes a manager on a server that puts
+// a name that stands for none in their place.
+func TestManagersThatTheServerReplacedComeBack(t *testing.T) {
+	server := realserver.OpenLDAPWith(t, realserver.SlapdPolicies, realserver.SlapdMemberOf, realserver.SlapdRefint)
+	s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
+	s.fresh(t)
+	st := newStory(t, s)
+	ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
+	st.tell(bram, func(r *ldap.ModifyRequest) { r.Replace("manager", []string{ada}) })
+	b := st.mustStage("disable,delete", "", ada)
+	st.sign(b)
+	res, kept := st.apply(b)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+	require.Eventually(t, func() bool { return s.entry(t, st.c, bram).First("manager") != ada }, 20*time.Second, 50*time.Millisecond)
+	st.tell(bram, func(r *ldap.ModifyRequest) { r.Replace("manager", []string{s.yard.Bind.DN}) }) // as refint_nothing has it
+	back, _ := st.undoNow(b)
+	require.NoError(t, back.Save(t.Context(), st.Store))
+	st.set.Audit.PlaceholderMembers = []string{s.yard.Bind.DN}
+	res, kept = st.apply(back)
+	require.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, kept.Lines[0].Note)
+	assert.Equal(t, []string{ada}, s.entry(t, st.c, bram).Get("manager"))
+}
+
+// TestADeletionOfAnotherDirectoryIsNotRestored deletes somebody from one of two
+// servers of the same base, and asks for them on the other one.
+func TestADeletionOfAnotherDirectoryIsNotRestored(t *testing.T) {
+	here, there := slapdSubject(t), slapdSubject(t)
+	d, other := newDesk(t, here), newDesk(t, there)
+	config := strings.TrimPrefix(d.env[1], "YARDBROOM_CONFIG=")
+	text, err := os.ReadFile(config)
+	require.NoError(t, err)
+	text = append(bytes.Replace(text, []byte("batch: {"), []byte("batch: {delete_min_disabled: 0d, "), 1), "signing: {needed: {delete: 0}, proved: []}\n"...)
+	require.NoError(t, os.WriteFile(config, text, 0o600))
+	here.person(t, here.connect(t), "Ada Quill", "aquill")
+	d.must(t, "stage", "disable", "aquill")
+	d.must(t, "apply", "1", "--yes")
+	d.must(t, "stage", "delete", "aquill")
+	d.must(t, "apply", "2", "--yes")
+	other.env[2] = d.env[2] // the same state folder
+	out, status := other.run(t, "restore", "aquill", "--on", "yard", "--yes")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "0 deleted accounts called")
+	assert.NotContains(t, other.must(t, "batch", "list"), "restore", "and nothing is left behind")
+	d.must(t, "restore", "aquill", "--on", "yard", "--yes")
 }
