@@ -209,19 +209,18 @@ func (r *Runner) witness(ctx context.Context, l *batch.Line, e *directory.Entry)
 // roomFor tells whether the entry can move to its new place.
 func (r *Runner) roomFor(ctx context.Context, e *directory.Entry, a *batch.Action) error {
 	target := a.RDN + "," + a.To
-	parent, err := r.Server.Get(ctx, []string{a.To})
+	_, there, err := r.Server.IdentityAt(ctx, a.To)
 	if err != nil {
 		return err
 	}
-	if len(parent) == 0 {
+	if !there {
 		return fmt.Errorf("the container %s does not exist", a.To)
 	}
-	found, err := r.Server.Get(ctx, []string{target})
+	id, there, err := r.Server.IdentityAt(ctx, target)
 	if err != nil {
 		return err
 	}
-	id := r.Server.Dialect.Identity.String()
-	if len(found) > 0 && (e == nil || found[0].First(id) != e.First(id)) {
+	if there && (e == nil || id != e.First(r.Server.Dialect.Identity.String())) {
 		return fmt.Errorf("its place %s is taken", target)
 	}
 	return nil

@@ -33,7 +33,7 @@ import (
 )
 
 var (
-	modelRuns = flag.Int("model.runs", 2000, "how many random batches to carry out")
+	modelRuns = flag.Int("model.runs", 1200, "how many random batches to carry out")
 	modelSeed = flag.Uint64("model.seed", 0, "carry out only the batch of this seed")
 )
 
@@ -111,8 +111,8 @@ type world struct {
 
 // Readings may be as old as lag, and writes are read back for longer than that.
 const (
-	lag          = 10 * time.Millisecond
-	settleWithin = 60 * time.Millisecond
+	lag          = 5 * time.Millisecond
+	settleWithin = 30 * time.Millisecond
 )
 
 var groups = []string{"Crew", "Dome", "Tower"}

@@ -89,7 +89,7 @@ func (r *Runner) look(ctx context.Context, s *Step, answer error) (seen sight, e
 		waited += pause
 	}
 	if s.Op == OpPassword && !firm(answer) {
-		err = r.provePassword(ctx, s, &seen)
+		err = r.provePassword(ctx, s, answer, &seen)
 	}
 	return seen, err
 }
@@ -97,7 +97,7 @@ func (r *Runner) look(ctx context.Context, s *Step, answer error) (seen sight, e
 // firm tells whether a refusal was given for what the server found before it
 // would have changed anything.
 func firm(answer error) bool {
-	return source.RefusedFor(answer, source.Drifted, source.Denied, source.Taken, source.NotEmpty, source.Missing, source.Needed, source.SignedOut)
+	return source.RefusedFor(answer, source.Drifted, source.Denied, source.Taken, source.NotEmpty, source.Missing, source.Needed, source.SignedOut, source.Unfit)
 }
 
 // outcomeOf tells from what was seen what became of the last step. The error says

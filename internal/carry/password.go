@@ -115,14 +115,14 @@ func effectOfPassword(s *Step, e *directory.Entry) effect {
 // provePassword tells by the server's own count, or by signing in, what nothing
 // else shows of a new password. A stopped process took the password with it: then
 // only that it was not set can be told, since somebody else may have set another.
-func (r *Runner) provePassword(ctx context.Context, s *Step, seen *sight) error {
+func (r *Runner) provePassword(ctx context.Context, s *Step, answer error, seen *sight) error {
 	switch {
 	case seen.entry == nil:
 		return nil
 	case s.secret == "" && seen.effect == effectDone:
 		seen.effect = effectHidden
 		return nil
-	case s.secret == "" || seen.effect == effectDone:
+	case s.secret == "" || seen.effect == effectDone, answer != nil && seen.effect == effectNone:
 		return nil
 	}
 	if s.Version > 0 {

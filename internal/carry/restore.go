@@ -45,7 +45,7 @@ func (r *Runner) restore(ctx context.Context, l *batch.Line, a *batch.Action, pa
 	if err := r.putReferences(ctx, l, a, e, past); err != nil {
 		return err
 	}
-	return r.putPrimaryGroup(ctx, l, a, past)
+	return r.putPrimaryGroup(ctx, l, a, e, past)
 }
 
 // restored reads the entry that was brought back.
@@ -399,15 +399,11 @@ var singleLink = map[string]bool{"manager": true, "managedby": true}
 
 // putPrimaryGroup gives an `ad` account its primary group back, of which it has
 // to be a member first.
-func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	old := a.Image.Entry()
 	was := old.First("primaryGroupID")
-	if r.Server.Dialect != directory.AD || was == "" {
+	if r.Server.Dialect != directory.AD || was == "" || e.First("primaryGroupID") == was {
 		return nil
-	}
-	e, err := r.restored(ctx, l, past)
-	if err != nil || e.First("primaryGroupID") == was {
-		return err
 	}
 	group, err := r.groupOf(ctx, e, was)
 	switch {

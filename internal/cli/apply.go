@@ -569,7 +569,7 @@ func (a *app) tellResult(b *batch.Batch, res carry.Result, dry bool) error {
 	if res.Planned && !dry {
 		fmt.Fprintf(a.out, "To go on: yardbroom apply %d\n", b.ID)
 	}
-	if !dry && b.UndoOf == 0 && slices.ContainsFunc(b.Actions, batch.HasInverse) && res.Counts[batch.Applied] > 0 && (res.Halted == "" || res.Planned) {
+	if !dry && b.UndoOf == 0 && slices.ContainsFunc(b.Actions, batch.HasInverse) && res.Counts[batch.Applied]+res.Counts[batch.InPart] > 0 && (res.Halted == "" || res.Planned) {
 		fmt.Fprintf(a.out, "To take it back: yardbroom undo %d\n", b.ID)
 	}
 	if res.NotDone() > 0 || res.Halted != "" && !res.Planned {

@@ -917,6 +917,20 @@ func (s *Server) Get(ctx context.Context, dns []string) ([]directory.Entry, erro
 	return all, nil
 }
 
+// IdentityAt returns the raw identity of the entry of a name, and whether there is
+// one.
+func (s *Server) IdentityAt(ctx context.Context, dn string) (id string, there bool, err error) {
+	attr := s.Dialect.Identity.String()
+	found, err := s.all(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{attr}})
+	if errors.Is(err, ErrNotFound) {
+		return "", false, nil
+	}
+	if err != nil || len(found) == 0 {
+		return "", false, err
+	}
+	return found[0].First(attr), true, nil
+}
+
 // Children returns the names of the entries one level below each name.
 func (s *Server) Children(ctx context.Context, parents []string) (map[string][]string, error) {
 	children := map[string][]string{}

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -219,6 +220,7 @@ const (
 	Unsupported        // the server will not, or cannot, do this
 	SignedOut          // the bound account's password is no longer taken
 	Elsewhere          // another server takes writes
+	Unfit              // what was to be written breaks the schema, a policy or the form of a name
 )
 
 // Refused is the error of a write that a server has answered with a refusal.
@@ -252,6 +254,19 @@ var reasons = map[uint16]Reason{
 	ldap.LDAPResultNotAllowedOnNonLeaf: NotEmpty, ldap.LDAPResultNoSuchObject: Missing, ldap.LDAPResultObjectClassViolation: Needed,
 	ldap.LDAPResultUnwillingToPerform: Unsupported, ldap.LDAPResultOperationsError: Unsupported,
 	ldap.LDAPResultInvalidCredentials: SignedOut, ldap.LDAPResultReferral: Elsewhere,
+	ldap.LDAPResultUndefinedAttributeType: Unfit, ldap.LDAPResultConstraintViolation: Unfit, ldap.LDAPResultInvalidAttributeSyntax: Unfit, ldap.LDAPResultInvalidDNSyntax: Unfit,
+	ldap.LDAPResultNamingViolation: Unfit, ldap.LDAPResultNotAllowedOnRDN: Unfit, ldap.LDAPResultObjectClassModsProhibited: Unfit,
+}
+
+// inWords are results that the protocol's own words do not explain.
+var inWords = map[uint16]string{
+	ldap.LDAPResultNoSuchAttribute:          "a value that was to be taken out is not there",
+	ldap.LDAPResultAttributeOrValueExists:   "a value that was to be put in is there",
+	ldap.LDAPResultAssertionFailed:          "the entry is not as it was read (assertion failed)",
+	ldap.LDAPResultInsufficientAccessRights: "the bound account may not do this",
+	ldap.LDAPResultEntryAlreadyExists:       "an entry of that name exists",
+	ldap.LDAPResultNotAllowedOnNonLeaf:      "there are entries below it",
+	ldap.LDAPResultReferral:                 "it sends writes to another server (referral)",
 }
 
 // refusal turns the protocol package's errors of a write into those of this
@@ -268,23 +283,7 @@ func refusal(err error) error {
 		return err
 	}
 	why := reasons[answer.ResultCode]
-	what := ldap.LDAPResultCodeMap[answer.ResultCode]
-	switch answer.ResultCode {
-	case ldap.LDAPResultNoSuchAttribute:
-		what = "a value that was to be taken out is not there"
-	case ldap.LDAPResultAttributeOrValueExists:
-		what = "a value that was to be put in is there"
-	case ldap.LDAPResultAssertionFailed:
-		what = "the entry is not as it was read (assertion failed)"
-	case ldap.LDAPResultInsufficientAccessRights:
-		what = "the bound account may not do this"
-	case ldap.LDAPResultEntryAlreadyExists:
-		what = "an entry of that name exists"
-	case ldap.LDAPResultNotAllowedOnNonLeaf:
-		what = "there are entries below it"
-	case ldap.LDAPResultReferral:
-		what = "it sends writes to another server (referral)"
-	}
+	what := cmp.Or(inWords[answer.ResultCode], ldap.LDAPResultCodeMap[answer.ResultCode])
 	text := "the server refused: " + what
 	if answer.Err != nil {
 		if said := strings.Join(strings.Fields(directory.OneLine(answer.Err.Error())), " "); said != "" {

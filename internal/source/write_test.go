@@ -55,7 +55,9 @@ func TestRefusalsAreOfAKindThatCallersDecideOn(t *testing.T) {
 		{answer(ldap.LDAPResultUnwillingToPerform, "no\r\n\x1b[31mway\x00"), Unsupported, "the server refused: Unwilling To Perform (no [31mway)"},
 		{answer(ldap.LDAPResultObjectClassViolation, ""), Needed, "the server refused: Object Class Violation"},
 		{answer(ldap.LDAPResultNotAllowedOnNonLeaf, ""), NotEmpty, "the server refused: there are entries below it"},
-		{answer(ldap.LDAPResultConstraintViolation, ""), Other, "the server refused: Constraint Violation"},
+		{answer(ldap.LDAPResultConstraintViolation, ""), Unfit, "the server refused: Constraint Violation"},
+		{answer(ldap.LDAPResultOther, ""), Other, "the server refused: Other"},
+		{answer(ldap.LDAPResultAttributeOrValueExists, ""), Drifted, "the server refused: a value that was to be put in is there"},
 	} {
 		got := refusal(fmt.Errorf("on the way: %w", c.err))
 		assert.True(t, RefusedFor(got, c.why), c.text)
