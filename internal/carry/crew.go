@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"yardbroom/internal/batch"
@@ -21,6 +22,7 @@ type common struct {
 	lacking   map[string]bool          // guarded attributes that the server cannot have
 	writing   map[string]chan struct{} // entries that a step is writing, until it is over
 	leaving   []left                   // the names that lines have taken from entries
+	nobodies  []string                 // names that the server uses to stand for none
 
 	reading sync.Mutex
 	owners  *homes.Owners // of home folders, once one is to be set aside
@@ -43,6 +45,19 @@ func (c *common) leave(l left) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.leaving = append(c.leaving, l)
+}
+
+// standIn takes note of a name that the server uses to stand for none.
+func (c *common) standIn(name string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.nobodies = append(c.nobodies, name)
+}
+
+func (c *common) standIns() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.nobodies)
 }
 
 // hold keeps other workers from writing the entry until release is called:

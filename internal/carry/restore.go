@@ -316,6 +316,9 @@ func (r *Runner) noteRefusal(past *history, err error, what string) error {
 
 // putReferences makes the entries that named the old entry name it again.
 func (r *Runner) putReferences(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	if err := r.learnPlaceholders(ctx, a.Image.References); err != nil {
+		return err
+	}
 	for i := range a.Image.References {
 		if err := r.putReference(ctx, l, a, &a.Image.References[i], e, past); err != nil {
 			return err
@@ -347,6 +350,7 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 	}
 	fix := ValueMod{Attr: ref.Attr, Add: batch.Octets(value)}
 	if singleLink[strings.ToLower(ref.Attr)] && other.Has(ref.Attr) {
+		r.learnPlaceholder(other, ref.Attr)
 		stands, err := r.placeholder(ctx, other.First(ref.Attr))
 		if err != nil {
 			return err
@@ -361,11 +365,40 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 	return r.noteRefusal(past, err, fmt.Sprintf("%s of %s was not put back", ref.Attr, ref.DN))
 }
 
+// integrityOverlay is how slapd's overlay for references signs what it writes, unless
+// it was told otherwise.
+const integrityOverlay = "cn=referential integrity overlay"
+
+// learnPlaceholders finds out what stands for none by what the server has put where
+// the deleted entry was named, before anything is written there.
+func (r *Runner) learnPlaceholders(ctx context.Context, refs []batch.Reference) error {
+	for i := range refs {
+		ref := &refs[i]
+		if r.Server.Dialect != directory.OpenLDAP || !singleLink[strings.ToLower(ref.Attr)] {
+			continue
+		}
+		other, err := r.naming(ctx, ref, ref.DN)
+		if err != nil {
+			return err
+		}
+		if other != nil {
+			r.learnPlaceholder(other, ref.Attr)
+		}
+	}
+	return nil
+}
+
+func (r *Runner) learnPlaceholder(other *directory.Entry, attr string) {
+	if other.Has(attr) && directory.FoldDN(other.First("modifiersName")) == integrityOverlay {
+		r.common.standIn(other.First(attr))
+	}
+}
+
 // placeholder tells whether a name stands for none, where the server or the
-// settings say so.
+// settings say so, or the server was seen to use it so.
 func (r *Runner) placeholder(ctx context.Context, name string) (bool, error) {
 	integrity, err := r.Server.Integrity(ctx)
-	return slices.ContainsFunc(slices.Concat(integrity.Placeholders, r.Settings.Audit.PlaceholderMembers), func(p string) bool {
+	return slices.ContainsFunc(slices.Concat(integrity.Placeholders, r.Settings.Audit.PlaceholderMembers, r.common.standIns()), func(p string) bool {
 		return directory.FoldDN(p) == directory.FoldDN(name)
 	}), err
 }

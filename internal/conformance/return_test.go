@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 	"github.com/stretchr/testify/assert"
@@ -155,4 +156,84 @@ func TestWhatWasKeptWholeComesBackAsItWas(t *testing.T) {
 	s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server, real: server}
 	s.fresh(t)
 	comeBack(t, s)
+}
+
+// whatIsAnew are the attributes in which an entry that was added anew differs from
+// the old one, on servers that keep nothing of what is deleted.
+var whatIsAnew = map[string]string{
+	"entryUUID": "its identity", "nsUniqueId": "its identity", "nsuniqueid": "its identity", "entryid": "its place in the database", "entryCSN": "written last by the return", "dsEntryDN": "spelt as it was added",
+	"createTimestamp": "made by the return", "creatorsName": "made by the return", "modifyTimestamp": "written last by the return", "modifiersName": "written last by the return",
+	"parentid": "the identity of what it stands in", "userPassword": "never read", "pwdChangedTime": "of the password", "pwdUpdateTime": "of the password", "passwordExpirationTime": "of the password",
+	"pwdAccountLockedTime": "it was disabled before, and is", "nsAccountLock": "it was disabled before, and is", "passwordGraceUserTime": "of the password", "entryusn": "the server's own count",
+}
+
+// TestWhatWasAddedAnewIsAsItWas does the same on servers that keep nothing: with
+// each set of overlays the exports are compared at once and a while later.
+func TestWhatWasAddedAnewIsAsItWas(t *testing.T) {
+	anew := func(t *testing.T, s *subject) {
+		st := newStory(t, s)
+		keeper, ada := s.person(t, st.c, "Kee Per", "kper"), s.person(t, st.c, "Ada Quill", "aquill")
+		crew := s.group(t, st.c, "Crew", keeper, ada)
+		unit := strings.Replace(s.container("Unit"), ","+s.base, ","+s.container("Staff"), 1)
+		s.add(t, st.c, unit, map[string][]string{"objectClass": {"organizationalUnit"}, "description": {"of old"}, "seeAlso": {keeper}})
+		hollow := s.DN("Hollow", "Groups")
+		s.add(t, st.c, hollow, map[string][]string{"objectClass": {"posixGroup"}, "cn": {"Hollow"}, "gidNumber": {"701"}, "description": {"nobody"}})
+		st.tell(keeper, func(r *ldap.ModifyRequest) {
+			r.Replace("manager", []string{ada})
+			r.Replace("secretary", []string{ada, keeper})
+		})
+		st.tell(ada, func(r *ldap.ModifyRequest) {
+			r.Replace("description", []string{"of the dome", "und Kuppel"})
+			r.Replace("title;lang-de", []string{"Sternwartin"})
+			r.Replace("jpegPhoto", []string{"\xff\xd8\xff\x00"})
+		})
+		if s.yard.DefaultPolicy != "" {
+			st.apply(st.mustStage(batch.Disable, "", ada))
+		}
+		all := []string{ada, hollow, unit, keeper, crew}
+		before := map[string]map[string][]string{}
+		for _, dn := range all {
+			before[dn] = st.everything(dn)
+		}
+		b, refusals, err := st.stageOrder(batch.Order{Actions: []string{batch.Delete}, EvenEnabled: true}, nil, ada, hollow, unit)
+		require.NoError(t, err)
+		require.Empty(t, refusals)
+		st.sign(b)
+		res, kept := st.apply(b)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", kept.Lines)
+		back, refusals := st.undoNow(b)
+		require.Empty(t, refusals)
+		require.NoError(t, back.Save(context.Background(), st.Store))
+		res, kept = st.apply(back)
+		require.Equal(t, map[batch.LineState]int{batch.Applied: 3}, res.Counts, "%+v", kept.Lines)
+		for range 2 {
+			for _, dn := range all {
+				after := st.everything(dn)
+				require.NotNil(t, after, dn)
+				for _, name := range differing(before[dn], after) {
+					assert.Contains(t, whatIsAnew, name, "%s of %s was %q and is %q", name, dn, before[dn][name], after[name])
+				}
+			}
+			time.Sleep(time.Second) // for what a server does late
+		}
+	}
+	t.Run("389ds", func(t *testing.T) {
+		server := ns389.get(t, realserver.NS389)
+		s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}
+		s.fresh(t)
+		t.Cleanup(func() { s.sweep(t) })
+		anew(t, s)
+	})
+	for name, parts := range map[string][]string{"bare": nil, "policies": {realserver.SlapdLastBind, realserver.SlapdPolicies}, "memberof": {realserver.SlapdPolicies, realserver.SlapdMemberOf},
+		"refint": {realserver.SlapdRefint}, "all": {realserver.SlapdLastBind, realserver.SlapdPolicies, realserver.SlapdMemberOf, realserver.SlapdRefint}} {
+		t.Run("slapd "+name, func(t *testing.T) {
+			server := realserver.OpenLDAPWith(t, parts...)
+			s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
+			if len(parts) == 0 || name == "refint" {
+				s.yard.DefaultPolicy = ""
+			}
+			s.fresh(t)
+			anew(t, s)
+		})
+	}
 }
