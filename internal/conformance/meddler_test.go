@@ -2,7 +2,6 @@ package conformance
 
 import (
 	"bytes"
-	"io"
 	"net"
 	"path/filepath"
 	"strings"
@@ -162,7 +161,7 @@ func (m *meddler) serve(client net.Conn) {
 				continue
 			}
 		}
-		if _, err := io.WriteString(server, string(p.Bytes())); err != nil {
+		if _, err := server.Write(p.Bytes()); err != nil {
 			return
 		}
 	}
