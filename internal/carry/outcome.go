@@ -149,8 +149,9 @@ func judged(s *Step, seen effect, answer error) (outcome, error) {
 		thing = "folder"
 	}
 	switch {
-	case seen == effectDone && source.RefusedFor(answer, source.Drifted):
-		// Its own comparison failed, so somebody else has done the same.
+	case seen == effectDone && s.Op != OpPassword && source.RefusedFor(answer, source.Drifted):
+		// Its own comparison failed, so somebody else has done the same. (A password
+		// is set without one.)
 		o.Error = "it is so already, by somebody else in the same moment: " + answer.Error()
 	case seen == effectDone:
 		if o.Done = true; heard && answer != nil {

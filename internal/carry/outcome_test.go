@@ -47,6 +47,16 @@ func TestWhatIsSeenDecides(t *testing.T) {
 	}
 }
 
+// A password is set without a comparison that could have failed, so a lifted lock
+// shows that this very write was done.
+func TestAPasswordThatShowsWasSetWhateverWasAnswered(t *testing.T) {
+	for _, why := range []source.Reason{source.Drifted, source.Denied, source.Other, source.Unsupported} {
+		o, err := judged(&Step{Op: OpPassword}, effectDone, &source.Refused{Why: why})
+		assert.True(t, o.Done, why)
+		assert.NoError(t, err, why)
+	}
+}
+
 func TestAnEntryOfTheNameNeedNotBeTheOneThatWasAdded(t *testing.T) {
 	s := &Step{Op: OpAdd, DN: "CN=Ada,DC=x", Attrs: []batch.ImageAttr{{Name: "objectClass", Values: []batch.Octets{"user"}}, {Name: "sAMAccountName", Values: []batch.Octets{"ada"}},
 		{Name: "userAccountControl", Values: []batch.Octets{"514"}}}}

@@ -50,7 +50,7 @@ func (r *Runner) resetPassword(ctx context.Context, l *batch.Line, a *batch.Acti
 		again := past.attempted(OpPassword)
 		if err := r.do(ctx, l, past, s, image(e), ""); err != nil {
 			if !past.open() {
-				_, mendErr := r.afterAttempt(ctx, l, e, past)
+				_, mendErr := r.relocked(ctx, l, a, past)
 				err = errors.Join(err, mendErr)
 			}
 			return err
@@ -151,32 +151,31 @@ func (r *Runner) provePassword(ctx context.Context, s *Step, answer error, seen 
 // deletes the permanent lock, so that a leaver could sign in again. And it
 // marks the password as one to be changed.
 func (r *Runner) afterPassword(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
-	e, err := r.find(ctx, l, past)
+	e, err := r.relocked(ctx, l, a, past)
 	if err != nil || e == nil || r.Server.Dialect != directory.OpenLDAP {
-		return err
-	}
-	if err := r.relock(ctx, l, a, e, past); err != nil {
 		return err
 	}
 	return r.setOwn(ctx, l, a, e, past, "pwdReset", []batch.Octets{"TRUE"})
 }
 
-// relock puts back the lock that an attempt to set a password has lifted,
-// whether the password is known to have been set or not.
-func (r *Runner) relock(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+// relocked puts back the lock that an attempt to set a password has lifted, whether
+// the password is known to have been set or not. It goes by the entry as it is now,
+// which it returns.
+func (r *Runner) relocked(ctx context.Context, l *batch.Line, a *batch.Action, past *history) (*directory.Entry, error) {
+	e, err := r.find(ctx, l, past)
 	before := past.firstBefore(OpPassword)
-	if before == nil || r.Server.Dialect != directory.OpenLDAP {
-		return nil
+	if err != nil || e == nil || before == nil || r.Server.Dialect != directory.OpenLDAP {
+		return e, err
 	}
 	was := before.Entry()
 	lock := batch.OctetsOf(was.Get(lockAttr))
 	if permanent := slices.Contains(lock, directory.PermanentLockValue); !permanent && (len(lock) == 0 || a.Unlock) {
-		return nil
+		return e, nil
 	}
 	if err := r.setOwn(ctx, l, a, e, past, lockAttr, lock); err != nil {
-		return fmt.Errorf("THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w", err)
+		return e, fmt.Errorf("THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w", err)
 	}
-	return nil
+	return e, nil
 }
 
 // setOwn gives the line's own entry the wanted values of an attribute, where it
@@ -196,7 +195,7 @@ func (r *Runner) afterAttempt(ctx context.Context, l *batch.Line, e *directory.E
 	if i < 0 || e == nil || r.DryRun || !past.attempted(OpPassword) {
 		return e, nil
 	}
-	if err := r.relock(ctx, l, &l.Actions[i], e, past); err != nil {
+	if _, err := r.relocked(ctx, l, &l.Actions[i], past); err != nil {
 		return e, err
 	}
 	return r.find(ctx, l, past)

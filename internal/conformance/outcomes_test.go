@@ -281,3 +281,23 @@ func TestANameThatComesUpDuringARenameFollowsToo(t *testing.T) {
 		st.verify()
 	})
 }
+
+// TestALockThatAPasswordLiftedIsPutBackWhateverWasAnswered answers as for a value
+// that had changed, which a server that sets passwords never compares.
+func TestALockThatAPasswordLiftedIsPutBackWhateverWasAnswered(t *testing.T) {
+	s := slapdSubject(t)
+	m := s.meddle(t)
+	st := newStory(t, s)
+	for i, code := range []uint16{ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultUnwillingToPerform} {
+		ada := s.person(t, st.c, fmt.Sprintf("Ada Quill %d", i), fmt.Sprintf("aquill%d", i))
+		st.apply(st.mustStage(batch.Disable, "", ada))
+		b, refusals, err := st.stageOrder(batch.Order{Actions: []string{batch.ResetPassword}}, nil, ada)
+		require.NoError(t, err, "%v", refusals)
+		hit := m.once(ldap.ApplicationExtendedRequest, meddling{code: code, answer: true})
+		_, res := st.reset(b)
+		require.True(t, hit())
+		_, note := st.stateOf(b)
+		assert.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts, "%d: %s", code, note)
+		assert.True(t, st.disabled(ada), "%d: who was disabled stays so", code)
+	}
+}
