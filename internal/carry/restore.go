@@ -397,10 +397,12 @@ func (r *Runner) learnPlaceholder(other *directory.Entry, attr string) {
 // placeholder tells whether a name stands for none, where the server or the
 // settings say so, or the server was seen to use it so.
 func (r *Runner) placeholder(ctx context.Context, name string) (bool, error) {
+	is := func(p string) bool { return directory.FoldDN(p) == directory.FoldDN(name) }
+	if slices.ContainsFunc(r.Settings.Audit.PlaceholderMembers, is) || slices.ContainsFunc(r.common.standIns(), is) {
+		return true, nil
+	}
 	integrity, err := r.Server.Integrity(ctx)
-	return slices.ContainsFunc(slices.Concat(integrity.Placeholders, r.Settings.Audit.PlaceholderMembers, r.common.standIns()), func(p string) bool {
-		return directory.FoldDN(p) == directory.FoldDN(name)
-	}), err
+	return slices.ContainsFunc(integrity.Placeholders, is), err
 }
 
 // mayName tells why an entry that named the one that was brought back must not

@@ -483,9 +483,7 @@ func (a *app) carryOut(ctx context.Context, cmd *cli.Command, s *store.Store, b 
 func (a *app) awaitReplication(ctx context.Context, r *carry.Runner, yard settings.Yard, within time.Duration) error {
 	behind := 0
 	for _, url := range yard.Servers {
-		one := yard
-		one.Servers = []string{url}
-		s, err := source.Connect(ctx, source.Target{Yard: one, Ask: a.ask(), Now: a.now})
+		s, err := a.connectTo(ctx, yard, url)
 		if err != nil {
 			fmt.Fprintf(a.out, "Replication: %s could not be asked: %s\n", url, render.Visible(err.Error()))
 			behind++
@@ -505,12 +503,11 @@ func (a *app) awaitReplication(ctx context.Context, r *carry.Runner, yard settin
 			continue
 		}
 		behind++
-		names := make([]string, 0, 3)
-		for _, l := range missing[:min(3, len(missing))] {
-			names = append(names, render.Visible(l.Account))
+		var names []string
+		for _, l := range missing {
+			names = append(names, l.Account)
 		}
-		fmt.Fprintf(a.out, "Replication: after %s, %s does not show everything of %s: %s%s\n", waited.Round(time.Second), s.HostName(),
-			render.Count(len(missing), "line"), strings.Join(names, ", "), map[bool]string{true: ", …"}[len(missing) > 3])
+		fmt.Fprintf(a.out, "Replication: after %s, %s does not show everything of %s: %s\n", waited.Round(time.Second), s.HostName(), render.Count(len(missing), "line"), render.Visible(someOf(names)))
 	}
 	if behind > 0 {
 		return &exitError{status: exitNotDone}
@@ -618,14 +615,18 @@ func (a *app) agree(ctx context.Context, cmd *cli.Command, s *store.Store, b *ba
 	return nil
 }
 
+// connectTo connects to one server of a yard.
+func (a *app) connectTo(ctx context.Context, yard settings.Yard, url string) (*source.Server, error) {
+	yard.Servers = []string{url}
+	return source.Connect(ctx, source.Target{Yard: yard, Ask: a.ask(), Now: a.now})
+}
+
 // otherServer connects to another server of the yard by its host name.
 func (a *app) otherServer(yard settings.Yard) func(context.Context, string) (*source.Server, error) {
 	return func(ctx context.Context, host string) (*source.Server, error) {
 		var tried []error
 		for _, url := range yard.Servers {
-			one := yard
-			one.Servers = []string{url}
-			s, err := source.Connect(ctx, source.Target{Yard: one, Ask: a.ask(), Now: a.now})
+			s, err := a.connectTo(ctx, yard, url)
 			if err != nil {
 				tried = append(tried, err)
 				continue
