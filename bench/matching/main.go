@@ -30,7 +30,23 @@ func main() {
 	seed := flag.Uint64("seed", 1, "which of many")
 	wrong := flag.Int("wrong", 0, "show so many wrong pairs of each level")
 	missed := flag.Int("missed", 0, "show so many pairs of each level that were not stated")
+	many := flag.Int("houses", 0, "measure so many international houses instead")
+	examples := flag.Int("examples", 0, "show so many mistakes of each kind that were made in houses")
+	groups := flag.Bool("by", false, "tell them by culture and by dirt")
 	flag.Parse()
+	if *many > 0 {
+		var seeds []uint64
+		for i := range *many {
+			seeds = append(seeds, *seed+uint64(i))
+		}
+		v, err := judgeHouses(*people, seeds)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		v.print(*examples, *groups)
+		return
+	}
 	fmt.Printf("%-12s %8s %9s %8s %8s %7s %7s %10s %8s\n", "dirt", "people", "accounts", "stated", "sure", "wrong", "open", "precision", "recall")
 	for _, d := range muddle.Levels {
 		s, err := measure(d, *people, *seed)
