@@ -210,7 +210,23 @@ func noPerson(p *pass, a *directory.Account) *Finding {
 	if len(f.Evidence) == 0 {
 		f.Evidence = []Evidence{{directory.AttrDisplayName.String(), "absent"}}
 	}
+	if may := p.people.MayBe(a); len(may) > 0 {
+		f.Confidence, f.Unconfirmed = Likely, true
+		p.nameCandidates(f, a, may)
+	}
 	return f
+}
+
+// nameCandidates adds who may be the owner of an account.
+func (p *pass) nameCandidates(f *Finding, a *directory.Account, candidates []reconcile.Candidate) {
+	for i, c := range candidates {
+		who := &p.people.People[c.Person]
+		text := fmt.Sprintf("%s, row %s, %s, score %s", PersonName(who), rowsOf(who), who.State, score(c.Score))
+		if why := reconcile.Reasons(p.people.Explain(c.Person, a)); why != "" {
+			text += ": " + why
+		}
+		f.Evidence = append(f.Evidence, Evidence{"candidate " + strconv.Itoa(i+1), text})
+	}
 }
 
 // personOf is what a finding about somebody without an account is about.
@@ -274,14 +290,7 @@ func matchUnsure(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	f := &Finding{Confidence: Likely, Evidence: []Evidence{{"why", d.Why}}}
-	for i, c := range d.Candidates {
-		who := &p.people.People[c.Person]
-		text := fmt.Sprintf("%s, row %s, %s, score %s", PersonName(who), rowsOf(who), who.State, score(c.Score))
-		if why := reconcile.Reasons(p.people.Explain(c.Person, a)); why != "" {
-			text += ": " + why
-		}
-		f.Evidence = append(f.Evidence, Evidence{"candidate " + strconv.Itoa(i+1), text})
-	}
+	p.nameCandidates(f, a, d.Candidates)
 	return f
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"hash/maphash"
 	"math"
+	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -51,17 +52,19 @@ func weightOf(bits float64) int32 {
 	return int32(math.Round(max(min(bits, 1000), -1000) * 1000))
 }
 
-// open are the people and accounts that no key has brought together.
+// open are the people and accounts that nothing has brought together yet.
+// Those in doubt are among them: they compete for each other, though nothing
+// is stated of an account in doubt.
 type open struct{ people, accounts []int32 }
 
 func (m *matcher) open() (o open) {
 	for i := range m.people {
-		if !m.has[i] && !m.unsure[i] {
+		if !m.has[i] {
 			o.people = append(o.people, int32(i))
 		}
 	}
 	for i, a := range m.accounts {
-		if m.owner[i] == nobody && m.doubts[int32(i)] == nil && m.result.Gone[a].Person == "" && !m.second[i] {
+		if m.owner[i] == nobody && m.result.Gone[a].Person == "" && !m.second[i] {
 			o.accounts = append(o.accounts, int32(i))
 		}
 	}
@@ -71,8 +74,9 @@ func (m *matcher) open() (o open) {
 // byNames weighs what is left: first people and accounts of exactly one name,
 // which are most, and then, for the rest, names that resemble each other.
 func (m *matcher) byNames() {
+	m.furtherByLogon()
 	o := m.open()
-	prior := m.prior(o)
+	prior := m.priorOf(o)
 	crowded := map[wholeName]bool{}
 	same := m.heavy(m.sameNames(o, crowded), prior)
 	m.assign(same, firstBar)
@@ -81,15 +85,19 @@ func (m *matcher) byNames() {
 	slices.SortFunc(like, byEnds)
 	like = slices.Compact(like)
 	m.assign(like, bar)
-	m.leaveOpen(m.stillOpen(like))
+	rest := m.stillOpen(like)
+	m.leaveOpen(rest)
+	m.completeDoubts(rest)
 	m.crowds(crowded)
+	m.furtherByLogon()
 	m.further(prior)
+	m.prior = prior
 }
 
-// prior is how likely any two of what is left belong together, in bits: the
+// priorOf is how likely any two of what is left belong together, in bits: the
 // share of people who have an account among them, over what it would mean if
 // both stood alone.
-func (m *matcher) prior(o open) float64 {
+func (m *matcher) priorOf(o open) float64 {
 	names := map[wholeName]bool{}
 	for _, i := range o.accounts {
 		names[m.wholeAccount(i)] = true
@@ -131,13 +139,15 @@ func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
 	var order []wholeName
 	for _, p := range o.people {
 		w := m.wholePerson(p)
-		if accounts[w] == nil {
-			continue
+		for _, w := range []wholeName{w, {w.given, w.family}} { // they may stand in the other order
+			if accounts[w] == nil {
+				continue
+			}
+			if people[w] == nil {
+				order = append(order, w)
+			}
+			people[w] = append(people[w], p)
 		}
-		if people[w] == nil {
-			order = append(order, w)
-		}
-		people[w] = append(people[w], p)
 	}
 	var edges []edge
 	for _, w := range order {
@@ -312,79 +322,150 @@ func byEnds(x, y edge) int {
 // and between those whose logon name or mail address gives it away.
 func (m *matcher) likeNames(o open) []edge {
 	k := newKeys(8*len(o.people), 8*len(o.accounts))
+	m.likeKeys(k, o)
+	return k.pairs(mostCompared)
+}
+
+func (m *matcher) likeKeys(k *keys, o open) {
 	for _, p := range o.people {
-		x, v := m.person[p], &m.people[p].Values
-		m.nameKeys(x, func(kind string, texts ...string) { k.person(p, kind, texts...) })
+		x := m.person[p]
+		add := func(kind string, texts ...string) { k.person(p, kind, texts...) }
+		m.nameKeys(x, add)
 		if x.family != noWord && x.given != noWord {
 			given, family := &m.names.words[x.given], &m.names.words[x.family]
-			k.person(p, "whole", given.text, family.text) // in the other order; in this one they have been compared
+			add("whole", given.Text, family.Text) // in the other order; in this one they have been compared
 			for i := range m.patterns {
 				for _, built := range m.patterns[i].builds(given, family) {
-					k.person(p, "logon", built)
+					add("logon", built)
 				}
 			}
-			if start := m.people[p].Start; !start.IsZero() { // a family name may have changed
-				k.person(p, "given and day", given.text, month(start, 0))
-			}
+			m.swappedKeys(x, add)
 		}
-		local, _, _ := strings.Cut(strings.ToLower(v[roster.Mail]), "@")
-		k.person(p, "box", local)
-		k.person(p, "box", strings.ToLower(v[roster.Logon]))
+		if start := m.people[p].Start; !start.IsZero() {
+			m.dayKeys(x, month(start, 0), add)
+		}
+		for _, mail := range m.people[p].All(roster.Mail) {
+			local, _, _ := strings.Cut(strings.ToLower(mail), "@")
+			add("box", local)
+		}
+		add("box", strings.ToLower(m.people[p].Values[roster.Logon]))
 	}
 	for _, i := range o.accounts {
 		y, a := m.account[i], m.accounts[i]
-		m.nameKeys(y, func(kind string, texts ...string) { k.account(i, kind, texts...) })
+		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
+		m.nameKeys(y, add)
 		if m.wholeAccount(i).known() {
-			k.account(i, "whole", m.names.words[y.family].text, m.names.words[y.given].text)
+			add("whole", m.names.words[y.family].Text, m.names.words[y.given].Text)
 		}
-		plain, _ := plainLogon(a.Logon)
-		k.account(i, "logon", plain)
-		k.account(i, "box", strings.ToLower(a.Logon))
+		plain, _ := plainLogon(m.firstLogon(i))
+		add("logon", plain)
+		add("box", strings.ToLower(m.firstLogon(i)))
 		for mail := range addresses(a) {
 			local, _, _ := strings.Cut(strings.ToLower(mail), "@")
-			k.account(i, "box", local)
+			add("box", local)
 		}
-		if y.given != noWord && a.Created.Known() {
+		if a.Created.Known() {
 			for _, near := range []int{-1, 0, 1} {
-				k.account(i, "given and day", m.names.words[y.given].text, month(a.Created.Time(), near))
+				m.dayKeys(y, month(a.Created.Time(), near), add)
 			}
 		}
 	}
-	return k.pairs(mostCompared)
+}
+
+// firstLogon is the logon name of an account, of a second one that of the
+// first which it is made of.
+func (m *matcher) firstLogon(account int32) string {
+	logon := m.accounts[account].Logon
+	if m.second[account] {
+		return m.opt.Second.ReplaceAllString(logon, "")
+	}
+	return logon
+}
+
+// swappedKeys let names meet that stand in the other order.
+func (m *matcher) swappedKeys(x being, add func(kind string, texts ...string)) {
+	if x.family == noWord || x.given == noWord {
+		return
+	}
+	family, given := &m.names.words[x.family], &m.names.words[x.given]
+	for _, sound := range given.Sounds(m.names.scripts) {
+		for _, other := range family.Sounds(m.names.scripts) {
+			add("sound", sound, other)
+		}
+	}
+}
+
+// dayKeys let people and accounts meet of which one name is the same, and the
+// first day is near the account's creation: the other name may have changed,
+// or be read otherwise.
+func (m *matcher) dayKeys(b being, month string, add func(kind string, texts ...string)) {
+	if b.given != noWord {
+		for _, part := range m.names.words[b.given].Parts {
+			add("given and day", part.Text, month)
+		}
+		for _, sound := range m.names.words[b.given].Sounds(m.names.scripts) {
+			add("given sound and day", sound, month)
+		}
+	}
+	if b.family != noWord {
+		for _, sound := range m.names.words[b.family].Sounds(m.names.scripts) {
+			add("family and day", sound, month)
+		}
+	}
 }
 
 // nameKeys are the keys by which names that resemble each other meet.
 func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
-	if b.family == noWord {
+	switch {
+	case b.family == noWord && b.given == noWord:
+		return
+	case b.family == noWord:
+		m.oneNameKeys(b.given, add)
+		return
+	case b.given == noWord:
+		m.oneNameKeys(b.family, add)
 		return
 	}
-	family := &m.names.words[b.family]
-	if b.given == noWord {
-		add("family alone", family.text)
-		return
-	}
-	given := &m.names.words[b.given]
-	for _, part := range family.parts {
-		add("part", part, given.text[:1])
-		for _, n := range shortForms[given.parts[0]] {
-			add("form", part, strconv.Itoa(n))
+	family, given := &m.names.words[b.family], &m.names.words[b.given]
+	forms := given.Forms()
+	for _, part := range family.Parts {
+		add("part", part.Text, given.Text[:1])
+		for _, n := range forms {
+			add("form", part.Text, strconv.Itoa(n))
 		}
 	}
-	for _, n := range shortForms[given.parts[0]] {
-		add("sound and form", family.skeleton, strconv.Itoa(n))
+	givenSounds := given.Sounds(m.names.scripts)
+	for _, sound := range family.Sounds(m.names.scripts) {
+		for _, n := range forms {
+			add("sound and form", sound, strconv.Itoa(n))
+		}
+		for _, other := range givenSounds {
+			add("sound", sound, other)
+		}
+		add("sound", sound, given.Text[:1])
 	}
-	add("sound", family.skeleton, given.skeleton)
-	add("sound", family.skeleton, given.text[:1])
 	// A typing error does not reach both ends of a name.
-	add("begin", family.text[:min(3, len(family.text))], given.text)
-	add("end", family.text[max(0, len(family.text)-3):], given.text)
+	add("begin", family.Text[:min(3, len(family.Text))], given.Text)
+	add("end", family.Text[max(0, len(family.Text)-3):], given.Text)
+}
+
+// oneNameKeys let somebody with one name meet whoever is called so.
+func (m *matcher) oneNameKeys(name int32, add func(kind string, texts ...string)) {
+	w := &m.names.words[name]
+	add("one name", w.Text)
+	for _, sound := range w.Sounds(m.names.scripts) {
+		add("one sound", sound)
+	}
 }
 
 // assign states the pairs of the best assignment that stand above every other
 // answer by least bits.
 func (m *matcher) assign(edges []edge, least float64) {
 	for _, s := range assign(edges, weightOf(least)) {
-		m.state(s.person, s.account, ByName, min(likelihood(float64(s.margin)/1000), mostLikely))
+		if m.doubts[s.account] != nil {
+			continue
+		}
+		m.state(s.person, s.account, ByName, false, min(likelihood(float64(s.margin)/1000), mostLikely))
 	}
 }
 
@@ -402,6 +483,9 @@ func (m *matcher) leaveOpen(edges []edge) {
 		ofPerson[e.person] += e.odds()
 	}
 	for account, list := range at {
+		if m.doubts[account] != nil {
+			continue
+		}
 		all := 1.0
 		for _, e := range list {
 			all += e.odds()
@@ -418,6 +502,21 @@ func (m *matcher) leaveOpen(edges []edge) {
 			candidates = append(candidates, Candidate{int(e.person), math.Round(1000*e.odds()/(all+ofPerson[e.person]-e.odds())) / 1000})
 		}
 		m.doubt(account, why, candidates)
+	}
+}
+
+// completeDoubts names, of accounts that keys have put in doubt, also those
+// people whom everything else points to.
+func (m *matcher) completeDoubts(edges []edge) {
+	for _, e := range edges {
+		d := m.doubts[e.account]
+		if d == nil || slices.ContainsFunc(d.Candidates, func(c Candidate) bool { return c.Person == int(e.person) }) {
+			continue
+		}
+		m.unsure[e.person] = true
+		d.Candidates = append(d.Candidates, Candidate{int(e.person), min(likelihood(float64(e.weight)/1000), mostLikely)})
+		m.sortCandidates(d.Candidates)
+		d.Candidates = d.Candidates[:min(len(d.Candidates), mostCandidates)]
 	}
 }
 
@@ -460,32 +559,68 @@ func (m *matcher) crowds(crowded map[wholeName]bool) {
 const furtherCost = 4.0
 
 // further puts those accounts in doubt that may be a second account of
-// somebody who has one already.
+// somebody who has one already: by the same name, or one like it.
 func (m *matcher) further(prior float64) {
 	o := m.open()
+	o.accounts = slices.DeleteFunc(o.accounts, func(i int32) bool { return m.doubts[i] != nil })
 	if len(o.accounts) == 0 {
 		return
 	}
-	have := map[wholeName][]int32{}
+	k := newKeys(8*len(m.people), 8*len(o.accounts))
 	for i := range m.people {
-		if w := m.wholePerson(int32(i)); m.has[i] && w.known() {
-			have[w] = append(have[w], int32(i))
+		if m.has[i] {
+			add := func(kind string, texts ...string) { k.person(int32(i), kind, texts...) }
+			m.nameKeys(m.person[i], add)
+			m.swappedKeys(m.person[i], add)
 		}
 	}
-	var pairs []edge
 	for _, i := range o.accounts {
-		if who := have[m.wholeAccount(i)]; len(who) <= mostFurther {
-			for _, p := range who {
-				pairs = append(pairs, edge{p, i, 0})
-			}
-		}
+		m.nameKeys(m.account[i], func(kind string, texts ...string) { k.account(i, kind, texts...) })
 	}
+	pairs := slices.DeleteFunc(k.pairs(mostCompared), func(e edge) bool { return !m.oneName(e) })
 	at := map[int32][]Candidate{}
-	for _, e := range m.heavy(pairs, prior-furtherCost) {
-		at[e.account] = append(at[e.account], Candidate{int(e.person), likelihood(float64(e.weight) / 1000)})
+	for _, e := range pairs {
+		if m.rejected[[2]int32{e.person, e.account}] {
+			continue
+		}
+		at[e.account] = append(at[e.account], Candidate{int(e.person), min(likelihood(m.weigh(e.person, e.account)+prior-furtherCost), mostLikely)})
 	}
 	for i, candidates := range at {
-		slices.SortFunc(candidates, func(x, y Candidate) int { return cmp.Compare(y.Score, x.Score) })
+		if len(candidates) > mostFurther {
+			m.doubt(i, "it may be a further account of one of "+strconv.Itoa(len(candidates))+" people of this name who have one", nil)
+			continue
+		}
+		slices.SortFunc(candidates, func(x, y Candidate) int {
+			return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(x.Person, y.Person))
+		})
 		m.doubt(i, "it may be a further account of somebody who has one", candidates[:min(len(candidates), mostCandidates)])
+	}
+}
+
+// oneName tells whether a person and an account may be called the same.
+func (m *matcher) oneName(e edge) bool {
+	return m.calledAlike(m.person[e.person], m.account[e.account])
+}
+
+// furtherForm is a logon name that is another one with a word behind it.
+var furtherForm = regexp.MustCompile(`^(.+)[-_.][a-z]+[0-9]?$`)
+
+// furtherByLogon puts those accounts in doubt that are called as somebody's
+// account with a word behind, and bear no other name.
+func (m *matcher) furtherByLogon() {
+	for i, a := range m.accounts {
+		form := furtherForm.FindStringSubmatch(strings.ToLower(a.Logon))
+		if form == nil || m.second[i] || !m.undecided(int32(i)) {
+			continue
+		}
+		first, there := m.byLogon[directory.TextKey(form[1])]
+		if !there || m.owner[first] == nobody || m.rejected[[2]int32{m.owner[first], int32(i)}] {
+			continue
+		}
+		x, y := m.account[first], m.account[i]
+		if m.names.families(x.family, y.family).Differs() && m.names.givens(x.given, y.given).Differs() {
+			continue
+		}
+		m.doubt(int32(i), "it may be a further account of somebody who has one", []Candidate{{int(m.owner[first]), 0.9}})
 	}
 }

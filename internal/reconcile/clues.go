@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/names"
 	"yardbroom/internal/roster"
 )
 
@@ -58,54 +59,86 @@ func (t *tally) add(what, inRoster, inDirectory, says string, bits float64) {
 
 // How many bits each likeness of names takes off what the name is worth. The
 // commoner of the two names counts.
-var likenessCosts = map[likeness]float64{same: 0.2, transcribed: 1.5, partly: 2.5, shortForm: 2.5, near: 4.5}
+var likenessCosts = map[names.Likeness]float64{names.Same: 0.2, names.Transcribed: 1, names.Sounding: 2.5, names.Partly: 2.5, names.ShortForm: 2.5, names.Near: 4.5}
 
 const (
-	familyUnlike = -5.0 // it changes with a marriage
-	givenUnlike  = -9.0
-	initialBits  = 2.5
-	swapCost     = 3.0
-	leastBits    = 0.5 // of a name that agrees, however common it is
+	familyUnlike    = -5.0 // it changes with a marriage
+	givenUnlike     = -9.0
+	familyOtherwise = -3.0 // no list of readings is complete
+	givenOtherwise  = -3.0
+	familyHalves    = -1.0
+	givenHalves     = -4.0
+	initialBits     = 2.5
+	swapCost        = 3.0
+	leastBits       = 0.5 // of a name that agrees, however common it is
 )
 
-var likenessSays = map[likeness]string{same: saysSame, transcribed: "in other letters", partly: "in part", shortForm: "a short form", initialOnly: "the initial", near: "nearly the same", unlike: saysDifferent}
+var likenessSays = map[names.Likeness]string{names.Same: saysSame, names.Transcribed: "in other letters", names.Sounding: "sounds alike", names.Partly: "in part", names.ShortForm: "a short form", names.InitialOnly: "the initial",
+	names.Near: "nearly the same", names.Halves: "another part", names.Otherwise: "read otherwise", names.Unlike: saysDifferent}
 
-func (v *vocabulary) bits(l likeness, x, y int32, unlikeBits float64) float64 {
+// costs are what names that differ take off.
+type costs struct{ unlike, otherwise, halves float64 }
+
+var (
+	againstFamily = costs{familyUnlike, familyOtherwise, familyHalves}
+	againstGiven  = costs{givenUnlike, givenOtherwise, givenHalves}
+)
+
+func (v *vocabulary) bits(l names.Likeness, x, y int32, no costs) float64 {
 	switch l {
-	case unknown:
+	case names.Unknown:
 		return 0
-	case unlike:
-		return unlikeBits
-	case initialOnly:
+	case names.Unlike:
+		return no.unlike
+	case names.Otherwise:
+		return no.otherwise
+	case names.Halves:
+		return no.halves
+	case names.InitialOnly:
 		return initialBits
 	}
-	return max(min(v.rarity(x), v.rarity(y))-likenessCosts[l], leastBits)
+	rarity := min(v.rarity(x), v.rarity(y))
+	if l == names.Sounding {
+		rarity = min(rarity, v.soundRarity(x, y))
+	}
+	return max(rarity-likenessCosts[l], leastBits)
 }
 
 // weighNames adds up what two names say.
 func (m *matcher) weighNames(t *tally, p, account int32) {
 	x, y, v := m.person[p], m.account[account], m.names
 	family, given := v.families(x.family, y.family), v.givens(x.given, y.given)
-	familyBits, givenBits := v.bits(family, x.family, y.family, familyUnlike), v.bits(given, x.given, y.given, givenUnlike)
-	if family != same || given != same {
-		f, g := v.families(x.family, y.given), v.givens(x.given, y.family)
-		if f == same && (g == same || g == shortForm) {
-			if bits := v.bits(f, x.family, y.given, 0) + v.bits(g, x.given, y.family, 0) - swapCost; bits > familyBits+givenBits {
-				inRoster, inDirectory := "", ""
-				if t.keep {
-					inRoster, inDirectory = FullName(&m.people[p]), m.accountName(account)
-				}
-				t.add("names", inRoster, inDirectory, "in the other order", bits)
-				return
+	familyBits, givenBits := v.bits(family, x.family, y.family, againstFamily), v.bits(given, x.given, y.given, againstGiven)
+	if family != names.Same || given != names.Same {
+		if bits, ok := m.weighSwapped(x, y); ok && bits > familyBits+givenBits {
+			inRoster, inDirectory := "", ""
+			if t.keep {
+				inRoster, inDirectory = FullName(&m.people[p]), m.accountName(account)
 			}
+			t.add("names", inRoster, inDirectory, "in the other order", bits)
+			return
 		}
 	}
-	if family != unknown {
+	if family != names.Unknown {
 		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessSays[family], familyBits)
 	}
-	if given != unknown {
+	if given != names.Unknown {
 		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessSays[given], givenBits)
 	}
+}
+
+// weighSwapped is what it is worth if the names stand in the other order, and
+// whether they can.
+func (m *matcher) weighSwapped(x, y being) (bits float64, can bool) {
+	v := m.names
+	f, g := v.families(x.family, y.given), v.givens(x.given, y.family)
+	close := func(l names.Likeness) bool {
+		return l == names.Same || l == names.Transcribed || l == names.Sounding || l == names.Partly
+	}
+	if !close(f) || !close(g) && g != names.ShortForm {
+		return 0, false
+	}
+	return v.bits(f, x.family, y.given, againstFamily) + v.bits(g, x.given, y.family, againstGiven) - swapCost, true
 }
 
 // wordOf is how a name is written, or, where it was cut out of a whole one,
@@ -114,7 +147,7 @@ func (m *matcher) wordOf(n int32, written string) string {
 	if written != "" {
 		return written
 	}
-	return m.names.words[n].text
+	return m.names.words[n].Text
 }
 
 func (m *matcher) accountName(account int32) string {
@@ -162,12 +195,18 @@ const (
 // weighKeys adds up what ids, addresses and logon names say.
 func (m *matcher) weighKeys(t *tally, p, account int32) {
 	a, v := m.accounts[account], &m.people[p].Values
-	if id := v[roster.PersonID]; id != "" && m.idsCompared && m.hasID(a) {
+	if id := v[roster.PersonID]; id != "" && m.ids.compared && m.hasID(a) {
 		held := m.firstID(a)
 		switch {
-		case m.idsAgree(p, a):
+		case m.idsAgree(p, a) && len(m.ids.people(held)) > 1:
+			t.add("person id", id, held, "the same, as of others", sharedBits)
+		case m.idsAgree(p, a) && foldID(id) == held:
 			t.add("person id", id, id, saysSame, keyBits)
-		case len(id) >= 4 && typo(foldID(id), held):
+		case m.idsAgree(p, a):
+			t.add("person id", id, held, "the same, in another form", keyBits)
+		case !m.idsDiffer(p, a):
+			t.add("person id", id, held, "of another numbering", 0)
+		case len(id) >= 4 && names.Typo(foldID(id), held):
 			t.add("person id", id, held, "nearly the same", idNear)
 		default:
 			t.add("person id", id, held, saysDifferent, idUnlike)
@@ -224,7 +263,7 @@ func (m *matcher) firstID(a *directory.Account) string {
 // the logon name is made of those; all there is where they are not.
 func (m *matcher) weighLogon(t *tally, p, account int32) {
 	a := m.accounts[account]
-	pattern, numbered := m.calledBy(p, a)
+	pattern, numbered := m.calledBy(p, account)
 	if pattern == nil {
 		return
 	}

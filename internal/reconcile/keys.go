@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/names"
 	"yardbroom/internal/roster"
 )
 
@@ -31,18 +32,6 @@ func PersonKey(p *roster.Person) string {
 
 // KeyOfID is the key of the person with an id.
 func KeyOfID(id string) string { return "id:" + foldID(id) }
-
-// foldID makes spellings of one id equal: without case, blanks, and zeros in
-// front of a number.
-func foldID(id string) string {
-	id = strings.ToLower(strings.TrimSpace(id))
-	if strings.IndexFunc(id, func(r rune) bool { return r < '0' || r > '9' }) < 0 {
-		if short := strings.TrimLeft(id, "0"); short != "" {
-			return short
-		}
-	}
-	return id
-}
 
 // holders tells who holds a value: one, or several.
 type holders struct {
@@ -95,6 +84,9 @@ func (m *matcher) byLinks() {
 	people := newHolders(len(m.people))
 	for i := range m.people {
 		people.add(PersonKey(&m.people[i]), int32(i))
+		for _, id := range m.people[i].All(roster.PersonID) {
+			people.add(KeyOfID(id), int32(i))
+		}
 	}
 	accounts := map[string]int32{}
 	for i, a := range m.accounts {
@@ -114,24 +106,11 @@ func (m *matcher) byLinks() {
 				m.rejected[[2]int32{p, account}] = true
 			}
 		case len(who) == 1:
-			m.state(who[0], account, ByLink, 1)
+			m.state(who[0], account, ByLink, true, 1)
 		case len(who) == 0:
 			m.result.Gone[m.accounts[account]] = l
 		default:
 			m.result.Notes = append(m.result.Notes, fmt.Sprintf("%s is linked to %s, and %d people of the roster are called so; the link is not used", m.accounts[account].Logon, l.Person, len(who)))
-		}
-	}
-}
-
-// accountIDs goes through the folded ids of an account.
-func (m *matcher) accountIDs(a *directory.Account) iter.Seq[string] {
-	return func(yield func(string) bool) {
-		for _, attr := range m.opt.IDs {
-			for v := range a.Text.All(attr) {
-				if id := foldID(v); id != "" && !yield(id) {
-					return
-				}
-			}
 		}
 	}
 }
@@ -152,10 +131,24 @@ func addresses(a *directory.Account) iter.Seq[string] {
 	}
 }
 
-// keyed are the people that the keys of an account point to.
+// keyed are the people that a key of an account points to, and whether no
+// other account has its value.
 type keyed struct {
-	by  Key
-	who []int32
+	by    Key
+	who   []int32
+	alone bool
+}
+
+func (k *keyed) add(who []int32, alone bool) {
+	if len(who) == 0 {
+		return
+	}
+	k.alone = alone && (k.alone || len(k.who) == 0)
+	for _, p := range who {
+		if !slices.Contains(k.who, p) {
+			k.who = append(k.who, p)
+		}
+	}
 }
 
 // readMails notes whose mail addresses are whose, and logon names that are
@@ -163,135 +156,57 @@ type keyed struct {
 func (m *matcher) readMails() {
 	m.mails = newHolders(len(m.people))
 	for i := range m.people {
-		v := &m.people[i].Values
-		m.mails.add(v[roster.Mail], int32(i))
-		if strings.Contains(v[roster.Logon], "@") {
-			m.mails.add(v[roster.Logon], int32(i))
+		p := &m.people[i]
+		for _, v := range p.All(roster.Mail) {
+			m.mails.add(v, int32(i))
+		}
+		for _, v := range p.All(roster.Logon) {
+			if strings.Contains(v, "@") {
+				m.mails.add(v, int32(i))
+			}
 		}
 	}
 }
 
-// byKeys states pairs that share a person id, a mail address or a principal
-// name, where nothing contradicts.
+// byKeys states pairs that share a person id or a mail address, and then those
+// whose sign-in name is an address, where nothing contradicts.
 func (m *matcher) byKeys() {
-	ids, mails := newHolders(len(m.people)), m.mails
-	for i := range m.people {
-		ids.add(foldID(m.people[i].Values[roster.PersonID]), int32(i))
-	}
-	m.idsCompared = m.sameNumbers(ids, mails)
+	m.readIDs()
 	for i, a := range m.accounts {
-		if m.owner[i] != nobody || m.result.Gone[a].Person != "" {
-			continue
+		if m.owner[i] == nobody && m.result.Gone[a].Person == "" {
+			m.byKeysOf(int32(i), a)
 		}
-		m.byKeysOf(int32(i), a, ids, mails)
 	}
-}
-
-// sameNumbers tells whether person ids of the roster and ids of accounts are
-// of one numbering: then the ids of those who share a mail address agree, in
-// some cases at least, and those who share an id mostly share a name.
-func (m *matcher) sameNumbers(ids, mails *holders) bool {
-	var byMail, byName witnesses
-	shared := false
 	for i, a := range m.accounts {
+		if m.undecided(int32(i)) {
+			m.byPrincipal(int32(i), a)
+		}
+	}
+}
+
+// undecided tells whether nothing is known yet about an account.
+func (m *matcher) undecided(account int32) bool {
+	return m.owner[account] == nobody && m.doubts[account] == nil && m.result.Gone[m.accounts[account]].Person == ""
+}
+
+// byKeysOf states the person to whom id and addresses of an account point. A
+// value that several people have is no key; it is weighed with everything else.
+func (m *matcher) byKeysOf(account int32, a *directory.Account) {
+	var keys []keyed
+	byID, byMail := keyed{by: ByPersonID}, keyed{by: ByMail}
+	if m.ids.compared {
 		for id := range m.accountIDs(a) {
-			who := ids.of(id)
-			shared = shared || len(who) > 0
-			if len(who) == 1 {
-				x, y := m.person[who[0]], m.account[i]
-				family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
-				switch {
-				case family.agrees() || given.agrees() || m.swapped(x, y):
-					byName.agree++
-				case family == unlike && given == unlike:
-					byName.differ++
-				}
-			}
-		}
-		for mail := range addresses(a) {
-			who := mails.of(mail)
-			if len(who) != 1 || m.people[who[0]].Values[roster.PersonID] == "" || !m.hasID(a) {
-				continue
-			}
-			if m.idsAgree(who[0], a) {
-				byMail.agree++
-			} else {
-				byMail.differ++
-			}
-			break
-		}
-	}
-	why := ""
-	switch {
-	case byMail.deny():
-		why = fmt.Sprintf("of %d people found by mail address in both, %d have one id", byMail.agree+byMail.differ, byMail.agree)
-	case byName.deny():
-		why = fmt.Sprintf("of %d ids found in both, %d belong to people of one name", byName.agree+byName.differ, byName.agree)
-	case !shared && len(ids.one) > 0 && slices.ContainsFunc(m.accounts, m.hasID):
-		why = "none is found in both"
-	default:
-		return shared
-	}
-	m.result.Notes = append(m.result.Notes, "the person ids of the roster are others than those of the directory ("+why+"): ids are not compared")
-	return false
-}
-
-// witnesses count who agrees and who does not.
-type witnesses struct{ agree, differ int }
-
-// deny tells whether enough were asked, and hardly any agree.
-func (w witnesses) deny() bool { return w.agree+w.differ >= 10 && w.agree*10 < w.differ }
-
-func (m *matcher) hasID(a *directory.Account) bool {
-	for range m.accountIDs(a) {
-		return true
-	}
-	return false
-}
-
-func (m *matcher) idsAgree(p int32, a *directory.Account) bool {
-	want := foldID(m.people[p].Values[roster.PersonID])
-	for id := range m.accountIDs(a) {
-		if id == want {
-			return true
-		}
-	}
-	return false
-}
-
-// idsDiffer tells whether both have ids of one numbering and share none.
-func (m *matcher) idsDiffer(p int32, a *directory.Account) bool {
-	return m.idsCompared && m.people[p].Values[roster.PersonID] != "" && m.hasID(a) && !m.idsAgree(p, a)
-}
-
-func (m *matcher) byKeysOf(account int32, a *directory.Account, ids, mails *holders) {
-	var found [3]keyed
-	add := func(at int, by Key, who []int32) {
-		if who = m.allowed(who, account); len(who) == 0 {
-			return
-		}
-		k := &found[at]
-		if k.by == "" {
-			*k = keyed{by, nil}
-		}
-		for _, p := range who {
-			if !slices.Contains(k.who, p) {
-				k.who = append(k.who, p)
-			}
-		}
-	}
-	if m.idsCompared {
-		for id := range m.accountIDs(a) {
-			add(0, ByPersonID, ids.of(id))
+			byID.add(m.allowed(m.ids.people(id), account), m.ids.alone(id))
 		}
 	}
 	for mail := range addresses(a) {
-		add(1, ByMail, mails.of(mail))
+		byMail.add(m.allowed(m.mails.of(mail), account), m.alone(m.boxes().of(mail), account))
 	}
-	if upn := a.Text.First(directory.AttrUserPrincipalName); upn != "" {
-		add(2, ByPrincipal, mails.of(upn))
+	for _, k := range []keyed{byID, byMail} {
+		if len(k.who) > 0 {
+			keys = append(keys, k)
+		}
 	}
-	keys := slices.DeleteFunc(found[:], func(k keyed) bool { return k.by == "" })
 	if len(keys) == 0 {
 		return
 	}
@@ -303,20 +218,157 @@ func (m *matcher) byKeysOf(account int32, a *directory.Account, ids, mails *hold
 	case len(both) == 0:
 		m.contradiction(account, keys, "")
 	case len(both) == 1:
-		against := m.against(both[0], account, keys)
-		if m.people[both[0]].State == roster.Left && m.alsoStays(both[0], keys) {
-			against = "a key is also that of somebody who has not left"
-		}
-		if against != "" {
-			m.contradiction(account, keys, against)
-			return
-		}
-		m.state(both[0], account, keys[0].by, 1)
-	case keys[0].by == ByPersonID:
-		m.contradiction(account, keys, "several people of the roster have this person id")
+		m.byKey(both[0], account, keys)
 	}
-	// A mail address that several people share is no key; it is weighed with
-	// everything else.
+}
+
+// byKey states the pair that keys make: surely where nothing contradicts, and
+// nobody else has the value on either side.
+func (m *matcher) byKey(p, account int32, keys []keyed) {
+	against := m.against(p, account, keys)
+	if m.people[p].State == roster.Left && m.alsoStays(p, keys) {
+		against = "a key is also that of somebody who has not left"
+	}
+	if against != "" {
+		m.contradiction(account, keys, against)
+		return
+	}
+	alone := slices.ContainsFunc(keys, func(k keyed) bool { return k.alone && len(k.who) == 1 })
+	switch {
+	case !m.fits(p, account, len(keys) > 1):
+		m.contradiction(account, keys, "the names cannot be compared, and what else the lists say differs")
+	case alone && m.keepsTo(p, account):
+		m.state(p, account, keys[0].by, true, 1)
+	default:
+		m.state(p, account, keys[0].by, false, m.keyScore(p, account))
+	}
+}
+
+// muchSupport is how much has to agree besides a key and one name to make up
+// for the other, in bits.
+const muchSupport = 6.0
+
+// keepsTo tells whether a person's dates do not speak against an account that
+// was made after they had left.
+func (m *matcher) keepsTo(p, account int32) bool {
+	left, a := m.people[p].LeftOn, m.accounts[account]
+	return left.IsZero() || !a.Created.Known() || !a.Created.Time().After(left.Add(longAfter))
+}
+
+// keyScore is how likely a pair is that a key makes which does not decide by
+// itself.
+func (m *matcher) keyScore(p, account int32) float64 {
+	return min(likelihood(m.weigh(p, account)-math.Log2(float64(len(m.people)+others))), mostLikely)
+}
+
+// fits tells whether a key that points to somebody is borne out: by names, or,
+// where those cannot be compared, by anything else that does not speak against
+// it. Two keys that agree bear each other out.
+func (m *matcher) fits(p, account int32, two bool) bool {
+	x, y := m.person[p], m.account[account]
+	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	switch {
+	case m.namesAgree(p, account), m.nameless(p, account):
+		return true
+	case two:
+		return !(family.Differs() && given.Differs())
+	}
+	return m.support(p, account) >= 0
+}
+
+// nameless tells whether a person or an account has no names that could be
+// compared.
+func (m *matcher) nameless(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	return x.family == noWord && x.given == noWord || y.family == noWord && y.given == noWord
+}
+
+// namesAgree tells whether one of somebody's names is the account's, and the
+// other is too or cannot be compared; or whether they are in the other order.
+func (m *matcher) namesAgree(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	switch {
+	case family.Agrees() && given.Agrees(), m.swapped(x, y):
+		return true
+	case family.Agrees():
+		return given == names.Unknown || given == names.Otherwise
+	case given.Agrees():
+		return family == names.Unknown || family.Differs() && m.support(p, account) > 0 // a marriage
+	}
+	return false
+}
+
+// byPrincipal states the person whose address is the sign-in name of an
+// account. Such names are given again, numbered otherwise, and kept after a
+// marriage: no other account may have the address, the account no other one,
+// and the pair is sure only where something agrees of which the name was not
+// made.
+func (m *matcher) byPrincipal(account int32, a *directory.Account) {
+	upn := a.Text.First(directory.AttrUserPrincipalName)
+	who := m.allowed(m.mails.of(upn), account)
+	if upn == "" || len(who) != 1 || !m.alone(m.boxes().of(upn), account) || m.otherBox(a, upn) {
+		return
+	}
+	m.byMadeName(who[0], account, []keyed{{ByPrincipal, who, true}})
+}
+
+// otherBox tells whether an account has another address in the domain of this
+// one.
+func (m *matcher) otherBox(a *directory.Account, address string) bool {
+	_, domain, _ := strings.Cut(address, "@")
+	other := false
+	for mail := range addresses(a) {
+		_, its, _ := strings.Cut(mail, "@")
+		switch {
+		case strings.EqualFold(mail, address):
+			return false
+		case strings.EqualFold(its, domain):
+			other = true
+		}
+	}
+	return other
+}
+
+// byMadeName states a pair by a name that was made of somebody's names.
+func (m *matcher) byMadeName(p, account int32, keys []keyed) {
+	against := m.against(p, account, keys)
+	switch {
+	case against != "":
+		m.contradiction(account, keys, against)
+	case !m.fits(p, account, false):
+	case m.independent(p, account):
+		m.state(p, account, keys[0].by, true, 1)
+	case len(m.namesakes()[m.wholePerson(p)]) > 0:
+	case keys[0].by == ByLogon, m.sameName(p, account), m.nameless(p, account):
+		m.state(p, account, keys[0].by, false, 0.99)
+	}
+}
+
+// sameName tells whether an account bears both names of somebody, in whatever
+// letters.
+func (m *matcher) sameName(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	close := func(l names.Likeness) bool { return l == names.Same || l == names.Transcribed }
+	return close(m.names.families(x.family, y.family)) && close(m.names.givens(x.given, y.given))
+}
+
+// independent tells whether something agrees of which no logon name is made:
+// department, title, place, manager, the first day near the account's
+// creation, or the name in its own letters.
+func (m *matcher) independent(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	if x.family != noWord && x.family == y.family && x.given == y.given && x.given != noWord && m.names.words[x.family].Foreign {
+		return true
+	}
+	t := tally{}
+	m.weighSupport(&t, p, account)
+	return t.bits > 0
+}
+
+// alone tells whether no other account, but for second ones, is among those.
+func (m *matcher) alone(accounts []int32, account int32) bool {
+	return !slices.ContainsFunc(accounts, func(i int32) bool { return i != account && !m.second[i] })
 }
 
 // allowed leaves out those whom somebody has said not to be the account's
@@ -351,25 +403,26 @@ func (m *matcher) against(p, account int32, keys []keyed) string {
 		return "" // two keys agree
 	}
 	x, y := m.person[p], m.account[account]
-	if m.names.givens(x.given, y.given) == unlike && !m.swapped(x, y) {
-		if m.names.families(x.family, y.family) == unlike {
+	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	if !m.swapped(x, y) {
+		switch {
+		case family.Differs() && given.Differs() && (family == names.Unlike || given == names.Unlike || m.support(p, account) <= 0):
 			return "the names have nothing in common"
-		}
-		return "the given names differ"
-	}
-	if byID && m.names.families(x.family, y.family) == unlike && !m.swapped(x, y) {
-		t := tally{}
-		if m.weighSupport(&t, p, account); t.bits <= 0 { // no marriage alone
+		case given == names.Unlike && !(family.Agrees() && m.support(p, account) >= muchSupport):
+			return "the given names differ"
+		case byID && family.Differs() && m.support(p, account) <= 0: // no marriage alone
 			return "the family names differ, and nothing else agrees"
+		case given == names.Halves && m.support(p, account) <= 0:
+			return "the given names differ in part, and nothing else agrees"
 		}
 	}
-	if !byID && m.sharedBox(p) && !m.names.families(x.family, y.family).agrees() && !m.names.givens(x.given, y.given).agrees() {
+	if !byID && m.sharedBox(p) && !family.Agrees() && !given.Agrees() {
 		return "several accounts have this address, and its name is not the person's"
 	}
 	if !byID && m.namesake(p, account) {
 		return "somebody of the same name fits better"
 	}
-	if left := m.people[p].LeftOn; !byID && !left.IsZero() && a.Created.Known() && a.Created.Time().After(left.Add(longAfter)) {
+	if !m.keepsTo(p, account) && !(byID && m.namesAgree(p, account)) {
 		return "the account was made after the person had left"
 	}
 	return ""
@@ -440,7 +493,7 @@ func (m *matcher) findNamesakes() map[wholeName][]int32 {
 
 // swapped tells whether family and given name stand in each other's place.
 func (m *matcher) swapped(x, y being) bool {
-	return m.names.families(x.family, y.given).agrees() && m.names.givens(x.given, y.family).agrees()
+	return m.names.families(x.family, y.given).Agrees() && m.names.givens(x.given, y.family).Agrees()
 }
 
 // contradiction doubts an account whose keys point to several people, or to
@@ -475,8 +528,10 @@ func (m *matcher) contradiction(account int32, keys []keyed, against string) {
 func (m *matcher) byLogonColumn() {
 	logons := newHolders(0)
 	for i := range m.people {
-		if logon := m.people[i].Values[roster.Logon]; logon != "" && !strings.Contains(logon, "@") {
-			logons.add(logon, int32(i))
+		for _, logon := range m.people[i].All(roster.Logon) {
+			if !strings.Contains(logon, "@") {
+				logons.add(logon, int32(i))
+			}
 		}
 	}
 	if len(logons.one) == 0 {
@@ -484,19 +539,14 @@ func (m *matcher) byLogonColumn() {
 	}
 	for i, a := range m.accounts {
 		account := int32(i)
-		if m.owner[i] != nobody || m.doubts[account] != nil || m.result.Gone[a].Person != "" {
+		if !m.undecided(account) {
 			continue
 		}
 		who := m.allowed(logons.of(a.Logon), account)
 		if len(who) != 1 {
 			continue
 		}
-		keys := []keyed{{ByLogon, who}}
-		if against := m.against(who[0], account, keys); against != "" {
-			m.contradiction(account, keys, against)
-			continue
-		}
-		m.state(who[0], account, ByLogon, 0.99)
+		m.byMadeName(who[0], account, []keyed{{ByLogon, who, true}})
 	}
 }
 
@@ -516,9 +566,9 @@ func (m *matcher) seconds() {
 		}
 		p := m.owner[first]
 		x, y := m.person[p], m.account[i]
-		if m.rejected[[2]int32{p, int32(i)}] || m.names.givens(x.given, y.given) == unlike || m.names.families(x.family, y.family) == unlike || m.idsDiffer(p, a) {
+		if m.rejected[[2]int32{p, int32(i)}] || m.names.givens(x.given, y.given) == names.Unlike || m.names.families(x.family, y.family) == names.Unlike || m.idsDiffer(p, a) {
 			continue
 		}
-		m.state(p, int32(i), BySecond, 0.99)
+		m.state(p, int32(i), BySecond, false, 0.99)
 	}
 }

@@ -135,15 +135,15 @@ func (k *Known) Again(people []roster.Person, a *directory.Account, opt Options)
 	m.readSupports()
 	m.readMails()
 	m.readManagers()
-	m.idsCompared = true
+	m.readIDs()
+	m.ids.compared = true
 	var candidates []Candidate
 	for i, key := range k.People {
 		p, there := byKey[key]
 		switch {
 		case there && p == nobody:
 		case there && k.By != "":
-			m.state(p, 0, k.By, k.Score)
-			m.pairs[0].Sure = k.Sure || k.By == ByLink
+			m.state(p, 0, k.By, k.Sure || k.By == ByLink, k.Score)
 		case there:
 			candidates = append(candidates, Candidate{int(p), k.Scores[i]})
 		case k.By != "":

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"yardbroom/internal/directory"
+	"yardbroom/internal/names"
 )
 
 // Pattern is how logon names of a yard are made of names:
@@ -106,7 +106,7 @@ func (p *Pattern) build(given, family string) string {
 
 // builds makes all logon names that somebody may have by the pattern: names
 // of several parts go into it whole, or by their first or last part.
-func (p *Pattern) builds(given, family *word) []string {
+func (p *Pattern) builds(given, family *names.Word) []string {
 	var out []string
 	for _, f := range ways(family) {
 		for _, g := range ways(given) {
@@ -118,12 +118,12 @@ func (p *Pattern) builds(given, family *word) []string {
 	return out
 }
 
-func ways(w *word) []string {
+func ways(w *names.Word) []string {
 	if w == nil {
 		return []string{""}
 	}
-	out := []string{w.text}
-	for _, part := range []string{w.parts[0], w.parts[len(w.parts)-1]} {
+	out := []string{w.Text}
+	for _, part := range []string{w.Parts[0].Text, w.Parts[len(w.Parts)-1].Text} {
 		if !slices.Contains(out, part) {
 			out = append(out, part)
 		}
@@ -181,7 +181,7 @@ const (
 // seed is a logon name of which the names of its owner are known.
 type seed struct {
 	logon         string
-	given, family *word
+	given, family *names.Word
 }
 
 // learnPatterns finds the naming patterns of the yard in the pairs that are
@@ -365,17 +365,17 @@ func short(p Pattern) bool {
 
 // calledBy tells whether an account is called as a pattern would call a
 // person, and by which pattern.
-func (m *matcher) calledBy(p int32, a *directory.Account) (pattern *Pattern, numbered bool) {
+func (m *matcher) calledBy(p, account int32) (pattern *Pattern, numbered bool) {
 	b := m.person[p]
-	var given, family *word
+	var given, family *names.Word
 	if b.given != noWord {
 		given = &m.names.words[b.given]
 	}
 	if b.family != noWord {
 		family = &m.names.words[b.family]
 	}
-	plain, numbered := plainLogon(a.Logon)
-	whole := strings.ToLower(a.Logon)
+	plain, numbered := plainLogon(m.firstLogon(account))
+	whole := strings.ToLower(m.firstLogon(account))
 	for i := range m.patterns {
 		one := &m.patterns[i]
 		for _, built := range one.builds(given, family) {

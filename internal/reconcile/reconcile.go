@@ -72,6 +72,8 @@ type Pair struct {
 	Sure    bool
 	Score   float64 // how likely it is, from 0 to 1
 	Second  bool    // an administrator's second account
+
+	at int32 // of the account, in the matcher
 }
 
 // Doubt is an account of which it is open whose it is.
@@ -126,20 +128,25 @@ func (r *Result) Doubt(a *directory.Account) *Doubt {
 	return nil
 }
 
+// MayBe returns who may be the owner of an account that has neither a pair nor
+// a doubt, the likeliest first and none but the first few: people without an
+// account whom nothing rules out. Where there are none, it is surely nobody's.
+func (r *Result) MayBe(a *directory.Account) []Candidate { return r.matcher.strangers[a] }
+
 // InDoubt tells whether a person has no account but may have one of those in
 // doubt.
 func (r *Result) InDoubt(person int) bool { return r.unsure[person] && len(r.Of(person)) == 0 }
 
 // matcher is one run.
 type matcher struct {
-	opt         Options
-	people      []roster.Person
-	accounts    []*directory.Account
-	names       *vocabulary
-	person      []being // names of people
-	account     []being // names of accounts
-	idsCompared bool    // ids of roster and directory are of one numbering
-	rejected    map[[2]int32]bool
+	opt      Options
+	people   []roster.Person
+	accounts []*directory.Account
+	names    *vocabulary
+	person   []being // names of people
+	account  []being // names of accounts
+	ids      numbers // person ids of both
+	rejected map[[2]int32]bool
 
 	second  []bool  // accounts for administration, besides their owner's first
 	owner   []int32 // of each account, nobody where none is stated
@@ -152,6 +159,8 @@ type matcher struct {
 	boxes   func() *holders         // accounts by mail address
 	mails   *holders                // people by mail address
 
+	prior     float64 // how likely any two of those without a key belong together, in bits
+	strangers map[*directory.Account][]Candidate
 	patterns  []Pattern
 	made      []int64                    // when accounts were made, sorted
 	managers  map[string][]directory.Key // accounts of people by person id
@@ -165,7 +174,7 @@ const nobody int32 = -1
 // Run finds out who has which account. The order of people and accounts has
 // no part in it, but for the order of the result.
 func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, error) {
-	m := newMatcher(people, s, opt)
+	m := newMatcher(joined(people), s, opt)
 	m.readNames()
 	var err error
 	if m.patterns, err = parsePatterns(opt.Patterns); err != nil {
@@ -184,6 +193,8 @@ func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, err
 		m.byNames()
 		m.seconds()
 	}
+	m.doubtLeavers()
+	m.askWhoCouldBe()
 	return m.finish(), nil
 }
 
@@ -219,31 +230,35 @@ func (m *matcher) readNames() {
 	for i, a := range m.accounts {
 		m.account[i] = m.names.being(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
 	}
+	m.names.countSounds()
 }
 
 // state takes note of a pair.
-func (m *matcher) state(person, account int32, by Key, score float64) {
+func (m *matcher) state(person, account int32, by Key, sure bool, score float64) {
 	a := m.accounts[account]
 	m.owner[account], m.has[person] = person, true
-	m.pairs = append(m.pairs, Pair{Person: int(person), Account: a, By: by, Sure: by == ByLink || by == ByPersonID || by == ByMail || by == ByPrincipal,
-		Score: score, Second: m.second[account]})
+	m.pairs = append(m.pairs, Pair{Person: int(person), Account: a, By: by, Sure: sure, Score: score, at: account, Second: m.second[account]})
 }
 
 // doubt takes note of an account whose owner is open, and of who may be it.
 func (m *matcher) doubt(account int32, why string, candidates []Candidate) {
-	slices.SortFunc(candidates, func(x, y Candidate) int {
-		return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(m.people[x.Person].Rows[0], m.people[y.Person].Rows[0]))
-	})
+	m.sortCandidates(candidates)
 	m.doubts[account] = &Doubt{Account: m.accounts[account], Why: why, Candidates: candidates}
 	for _, c := range candidates {
 		m.unsure[c.Person] = true
 	}
 }
 
+// sortCandidates puts the likeliest first.
+func (m *matcher) sortCandidates(candidates []Candidate) {
+	slices.SortFunc(candidates, func(x, y Candidate) int {
+		return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(m.people[x.Person].Rows[0], m.people[y.Person].Rows[0]))
+	})
+}
+
 // finish puts the result into order.
 func (m *matcher) finish() *Result {
 	r := m.result
-	m.mayBeBack()
 	r.Accounts, r.Pairs, r.unsure, r.Patterns, r.matcher = len(m.accounts), m.pairs, m.unsure, m.patterns, m
 	for _, d := range m.doubts {
 		r.Doubts = append(r.Doubts, *d)
@@ -260,23 +275,6 @@ func (m *matcher) finish() *Result {
 		r.doubtful[r.Doubts[i].Account] = i
 	}
 	return r
-}
-
-// mayBeBack makes a leaver's pair likely only, where somebody of the same name
-// has not left and has no account: it may be the same person, back under
-// another id.
-func (m *matcher) mayBeBack() {
-	for i := range m.pairs {
-		pair := &m.pairs[i]
-		if !pair.Sure || pair.By == ByLink || m.people[pair.Person].State != roster.Left {
-			continue
-		}
-		for _, other := range m.namesakes()[m.wholePerson(int32(pair.Person))] {
-			if m.people[other].State != roster.Left && !m.has[other] {
-				pair.Sure, pair.Score = false, 0.5
-			}
-		}
-	}
 }
 
 // sortPairs puts the pairs into the order of people, and those of one person

@@ -2,8 +2,11 @@ package roster
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+
+	"yardbroom/internal/names"
 )
 
 // State is what somebody is to their employer on a day.
@@ -24,9 +27,41 @@ type Person struct {
 	State  State
 	Start  time.Time // the first day of the current or next post
 	LeftOn time.Time // the last day of somebody who left; zero where no row says it
+	// Former are the values of rows that ended before somebody went on under
+	// another id.
+	Former []Values
 	// Conflict says what the roster contradicts itself in, "" where it does
 	// not.
 	Conflict string
+}
+
+// All are the present and former values of a field; none is blank.
+func (p *Person) All(f Field) []string {
+	var all []string
+	for _, v := range append([]Values{p.Values}, p.Former...) {
+		if v[f] != "" && !slices.Contains(all, v[f]) {
+			all = append(all, v[f])
+		}
+	}
+	return all
+}
+
+// Since is somebody who went on in another row: what the new one leaves open
+// the old one tells.
+func (p *Person) Since(old *Person) Person {
+	one := *p
+	one.Rows = append(slices.Clone(old.Rows), p.Rows...)
+	slices.Sort(one.Rows)
+	one.Former = append(append(slices.Clone(p.Former), old.Values), old.Former...)
+	for f, v := range old.Values {
+		if f := Field(f); one.Values[f] == "" && f != Start && f != End && f != Status {
+			one.Values[f] = v
+		}
+	}
+	if !old.Start.IsZero() && old.Start.Before(one.Start) {
+		one.Start = old.Start
+	}
+	return one
 }
 
 // People merges the rows of each person and tells their states on a day,
@@ -53,11 +88,81 @@ func (r *Roster) People(day time.Time, trustDates bool) []Person {
 		}
 		groups[at] = append(groups[at], row)
 	}
-	people := make([]Person, len(groups))
-	for i, rows := range groups {
-		people[i] = merge(rows, day, trustDates)
+	people := make([]Person, 0, len(groups))
+	for _, rows := range groups {
+		several := namedAlike(rows)
+		for _, own := range several {
+			p := merge(own, day, trustDates)
+			if len(several) > 1 {
+				p.Conflict = sharedKey(own, several)
+			}
+			people = append(people, p)
+		}
 	}
 	return people
+}
+
+// namedAlike parts rows of one key into those of one person each: one number
+// on two names that have nothing in common is two people's.
+func namedAlike(rows []*Row) [][]*Row {
+	if len(rows) == 1 {
+		return [][]*Row{rows}
+	}
+	var groups [][]*Row
+	for _, row := range rows {
+		at := slices.IndexFunc(groups, func(own []*Row) bool {
+			return slices.ContainsFunc(own, func(other *Row) bool { return !row.Values.otherThan(&other.Values) })
+		})
+		if at < 0 {
+			at = len(groups)
+			groups = append(groups, nil)
+		}
+		groups[at] = append(groups[at], row)
+	}
+	return groups
+}
+
+// otherThan tells whether two rows name two people, as far as their names can
+// be compared: those have nothing in common, or the given names have not and
+// nothing else tells that it is one person. A marriage changes one name.
+func (v *Values) otherThan(other *Values) bool {
+	if v[Family] == other[Family] && v[Given] == other[Given] {
+		return false
+	}
+	xFamily, xGiven := v.names()
+	yFamily, yGiven := other.names()
+	if names.Families(&xFamily, &yGiven).Agrees() && names.Givens(&xGiven, &yFamily).Agrees() {
+		return false // in the other order
+	}
+	family, given := names.Families(&xFamily, &yFamily), names.Givens(&xGiven, &yGiven)
+	return given.Differs() && !family.Agrees() || given == names.Unlike && !v.oneDesk(other)
+}
+
+// oneDesk tells whether two rows have one address, or one department and title.
+func (v *Values) oneDesk(other *Values) bool {
+	same := func(f Field) bool { return v[f] != "" && strings.EqualFold(v[f], other[f]) }
+	return same(Mail) || same(Department) && same(Title)
+}
+
+func (v *Values) names() (family, given names.Word) {
+	if v[Family] != "" || v[Given] != "" {
+		return names.New(v[Family]), names.New(v[Given])
+	}
+	f, g, _ := names.Split(v[FullName])
+	return names.New(f), names.New(g)
+}
+
+// sharedKey says who else has the key of a person's rows.
+func sharedKey(own []*Row, groups [][]*Row) string {
+	key := own[0].key()
+	var rows []string
+	for _, other := range groups {
+		if other[0] != own[0] {
+			rows = append(rows, strconv.Itoa(other[0].N))
+		}
+	}
+	what := map[string]string{PersonID.String(): "person id", Mail.String(): "mail address", Logon.String(): "logon name"}[key[0]]
+	return "the " + what + " " + key[1] + " is also that of somebody of another name, row " + strings.Join(rows, ", ")
 }
 
 // rank orders states by what counts for somebody with several posts.

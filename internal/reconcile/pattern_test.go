@@ -1,0 +1,51 @@
+package reconcile
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"yardbroom/internal/names"
+)
+
+func TestPatternsAreReadAndMake(t *testing.T) {
+	ada := names.New("Ada")
+	quill, double, noble := names.New("Featherstone"), names.New("Müller-Voss"), names.New("van den Heuvel")
+	for text, want := range map[string]string{
+		"{given:1}{family}":        "afeatherstone",
+		"{given}.{family}":         "ada.featherstone",
+		"{family:6}{given:2}":      "feathead",
+		"{family}_{given} cut 8":   "feathers",
+		"x-{family:3}-{given:9}":   "x-fea-ada",
+		"{given:1}.{family} cut 5": "a.fea",
+	} {
+		p, err := ParsePattern(text)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, p.build(ada.Text, quill.Text), text)
+	}
+	p, _ := ParsePattern("{given:1}{family}")
+	assert.Equal(t, []string{"amullervoss", "amuller", "avoss"}, p.builds(&ada, &double))
+	assert.Equal(t, []string{"avandenheuvel", "aheuvel"}, p.builds(&ada, &noble))
+	for _, bad := range []string{"", "abc", "{surname}", "{given", "{given:0}{family}", "{given} {family}"} {
+		_, err := ParsePattern(bad)
+		assert.ErrorContains(t, err, "is no pattern of logon names", bad)
+	}
+}
+
+func TestPatternsAreLearned(t *testing.T) {
+	var seeds []seed
+	add := func(logon, given, family string) {
+		g, f := names.New(given), names.New(family)
+		seeds = append(seeds, seed{logon, &g, &f})
+	}
+	for _, n := range [][3]string{{"aquill", "Ada", "Quill"}, {"btern", "Bram", "Tern"}, {"btern2", "Berta", "Tern"}, {"cmarlowe", "Clara", "Marlowe"}, {"ufeatherstoneh", "Ulla", "Featherstonehaugh"},
+		{"dabernathycorr", "Dov", "Abernathy-Corrigan"}, {"zbirk", "Zoë", "Birk"}, {"fhollis", "Farid", "Hollis"}, {"greta.jessop", "Greta", "Jessop"}, {"hugo.kestrel", "Hugo", "Kestrel"}, {"xyz", "Ines", "Nakata"}} {
+		add(n[0], n[1], n[2])
+	}
+	got := learn(seeds)
+	assert.Len(t, got, 2)
+	assert.Equal(t, "{given:1}{family} cut 14", got[0].Text)
+	assert.Equal(t, 8, got[0].Seen)
+	assert.InDelta(t, 8.0/11, got[0].Share, 1e-9)
+	assert.Equal(t, "{given}.{family}", got[1].Text)
+}

@@ -1,0 +1,234 @@
+package reconcile
+
+import (
+	"cmp"
+	"slices"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/names"
+	"yardbroom/internal/roster"
+)
+
+// strangerBits is how likely somebody has to be the owner of an account to
+// keep it from being surely nobody's: 1 to 256.
+const strangerBits = -8.0
+
+// askWhoCouldBe finds, for each account that is nobody's so far, the people
+// without an account who could be its owner. Not having found anybody is no
+// proof: of such an account it is sure only where nobody fits, by a name, an
+// initial, the logon name, an id of another numbering, or department and first
+// day.
+func (m *matcher) askWhoCouldBe() {
+	m.strangers = map[*directory.Account][]Candidate{}
+	o := open{}
+	for i := range m.people {
+		if !m.has[i] {
+			o.people = append(o.people, int32(i))
+		}
+	}
+	for i := range m.accounts {
+		if m.undecided(int32(i)) {
+			o.accounts = append(o.accounts, int32(i))
+		}
+	}
+	if len(o.people) == 0 || len(o.accounts) == 0 {
+		return
+	}
+	k := newKeys(12*len(o.people), 12*len(o.accounts))
+	m.likeKeys(k, o)
+	m.looseKeys(k, o)
+	pairs := append(k.pairs(mostCompared), m.unreadable(o)...)
+	slices.SortFunc(pairs, byEnds)
+	found := map[int32][]Candidate{}
+	for _, e := range slices.Compact(pairs) {
+		if m.rejected[[2]int32{e.person, e.account}] {
+			continue
+		}
+		bits := m.weigh(e.person, e.account) + m.prior
+		if bits > strangerBits || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
+			found[e.account] = append(found[e.account], Candidate{int(e.person), likelihood(bits)})
+		}
+	}
+	for i, who := range found {
+		slices.SortFunc(who, func(x, y Candidate) int {
+			return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(x.Person, y.Person))
+		})
+		m.strangers[m.accounts[i]] = slices.Clip(who[:min(len(who), mostCandidates)])
+	}
+}
+
+// looseKeys let those meet who share hardly anything.
+func (m *matcher) looseKeys(k *keys, o open) {
+	for _, p := range o.people {
+		v, x := &m.people[p].Values, m.person[p]
+		add := func(kind string, texts ...string) { k.person(p, kind, texts...) }
+		start := ""
+		if !m.people[p].Start.IsZero() {
+			start = month(m.people[p].Start, 0)
+		}
+		if department := m.folded(v[roster.Department]); department != "" && start != "" {
+			add("desk", department, start)
+		}
+		m.initialKeys(x, start, add)
+		for id := range m.personIDs(p) {
+			add("number", core(id))
+		}
+		m.nameAlone(x, add)
+		if x.family == noWord || x.given == noWord {
+			continue
+		}
+		given, family := &m.names.words[x.given], &m.names.words[x.family]
+		for _, letters := range []string{given.Text[:1] + family.Text[:1], family.Text[:1] + given.Text[:1]} {
+			add("initials", letters)
+		}
+		for i := range grammar {
+			if len(m.patterns) == 0 && !short(grammar[i]) {
+				for _, built := range grammar[i].builds(given, family) {
+					add("logon", built)
+				}
+			}
+		}
+	}
+	for _, i := range o.accounts {
+		a, y := m.accounts[i], m.account[i]
+		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
+		if department := m.folded(a.Text.First(directory.AttrDepartment)); department != "" && a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				add("desk", department, month(a.Created.Time(), near))
+			}
+		}
+		if a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				m.initialKeys(y, month(a.Created.Time(), near), add)
+			}
+		}
+		for id := range m.accountIDs(a) {
+			add("number", core(id))
+		}
+		if plain, _ := plainLogon(m.firstLogon(i)); len(plain) <= 3 {
+			add("initials", plain[:min(2, len(plain))])
+		}
+		m.nameAlone(y, add)
+	}
+}
+
+// initialKeys let those meet who began in one month and share the first letter
+// of the given name.
+func (m *matcher) initialKeys(b being, month string, add func(kind string, texts ...string)) {
+	if b.given != noWord && month != "" {
+		add("initial and day", m.names.words[b.given].Text[:1], month)
+	}
+}
+
+// nameAlone lets those meet who share any part of any name.
+func (m *matcher) nameAlone(b being, add func(kind string, texts ...string)) {
+	for _, name := range []int32{b.given, b.family} {
+		if name == noWord {
+			continue
+		}
+		w := &m.names.words[name]
+		for _, part := range w.Parts {
+			add("name alone", part.Text)
+		}
+		if m.names.scripts.Foreign() {
+			for _, sound := range w.Sounds(m.names.scripts) {
+				add("sound alone", sound)
+			}
+		}
+	}
+}
+
+// oneDesk tells whether an account was made in somebody's department when they
+// began.
+func (m *matcher) oneDesk(p, account int32) bool {
+	a, who := m.accounts[account], &m.people[p]
+	department := m.texts.number(who.Values[roster.Department])
+	return department != noWord && department == m.texts.number(a.Text.First(directory.AttrDepartment)) && !who.Start.IsZero() && a.Created.Known() && a.Created.Time().Sub(who.Start).Abs() <= nearStart
+}
+
+// oneNameAndDay tells whether one of the names may be the same, or be its
+// initial, and the account was made when they began, or, where that cannot be
+// told, something else agrees: the other name may have changed.
+func (m *matcher) oneNameAndDay(p, account int32) bool {
+	x, y, a := m.person[p], m.account[account], m.accounts[account]
+	if m.idsDiffer(p, a) {
+		return false
+	}
+	given := m.names.givens(x.given, y.given)
+	if m.people[p].Start.IsZero() || !a.Created.Known() {
+		return given.Agrees() && m.support(p, account) > 0
+	}
+	if a.Created.Time().Sub(m.people[p].Start).Abs() > nearStart {
+		return false
+	}
+	return given.Agrees() || m.names.families(x.family, y.family).Agrees() || m.names.families(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()
+}
+
+// oneNumber tells whether an account has somebody's id but for what stands in
+// front of the number.
+func (m *matcher) oneNumber(p, account int32) bool {
+	for want := range m.personIDs(p) {
+		for id := range m.accountIDs(m.accounts[account]) {
+			if c := core(id); len(c) >= leastCore && c == core(want) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// incomparable tells whether somebody's names are in letters that nobody here
+// can read, or read otherwise than as the account's, while nothing else speaks
+// against the pair.
+func (m *matcher) incomparable(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	if y.family == noWord && y.given == noWord {
+		return m.opaque(x) && m.support(p, account) >= 0
+	}
+	if !m.opaque(x) || m.opaque(y) || m.idsDiffer(p, m.accounts[account]) {
+		return false
+	}
+	switch {
+	case family.Agrees() && given == names.Otherwise, given.Agrees() && family == names.Otherwise:
+		return true
+	case family == names.Otherwise && given == names.Otherwise:
+		return false
+	}
+	return y.family != noWord && family != names.Unlike && given != names.Unlike && m.support(p, account) >= 0
+}
+
+// opaque tells whether somebody's names are in letters from which no one
+// spelling follows.
+func (m *matcher) opaque(b being) bool {
+	return b.family != noWord && m.names.words[b.family].Opaque || b.given != noWord && m.names.words[b.given].Opaque
+}
+
+// unreadable are the pairs of people whose names nobody here can read with
+// accounts that are named in other letters, and of those in any letters that do
+// not spell with accounts that have no name.
+func (m *matcher) unreadable(o open) []edge {
+	var unread, opaque []int32
+	for _, p := range o.people {
+		if x := m.person[p]; x.family != noWord && m.names.words[x.family].Unread() {
+			unread = append(unread, p)
+		}
+		if m.opaque(m.person[p]) {
+			opaque = append(opaque, p)
+		}
+	}
+	var pairs []edge
+	for _, i := range o.accounts {
+		who := unread
+		switch y := m.account[i]; {
+		case y.family == noWord && y.given == noWord:
+			who = opaque
+		case y.family == noWord || m.names.words[y.family].Unread():
+			continue
+		}
+		for _, p := range who[:min(len(who), mostCompared)] {
+			pairs = append(pairs, edge{p, i, 0})
+		}
+	}
+	return pairs
+}
