@@ -38,7 +38,7 @@ func rosterFlags() []cli.Flag {
 		&cli.StringFlag{Name: "roster-token-file", Usage: "`FILE` whose first line is the bearer token for the service"},
 		&cli.StringSliceFlag{Name: "map", Usage: "`FIELD=COLUMN`: which column is what, by header or number; the fields are " + roster.FieldNames},
 		&cli.StringFlag{Name: "sheet", Usage: "the `NAME` of the sheet, in a workbook (default: the first)"},
-		&cli.StringFlag{Name: "dates", Usage: "how dates are written where they leave it open: `ORDER` day-first or month-first"},
+		&cli.StringFlag{Name: "dates", Usage: "how dates are written where they leave it open: `ORDER` day-first, month-first or year-first"},
 	}
 }
 
@@ -80,8 +80,8 @@ func (a *app) rosterOptions(cmd *cli.Command) (opt roster.Options, err error) {
 	if cmd.IsSet("dates") {
 		where, order = "--dates", cmd.String("dates")
 	}
-	if opt.Dates = roster.DateOrder(order); !slices.Contains([]roster.DateOrder{"", roster.ISO, roster.DayFirst, roster.MonthFirst}, opt.Dates) {
-		return opt, usage("%s: %q is none of iso, day-first and month-first", where, order)
+	if opt.Dates = roster.DateOrder(order); !slices.Contains([]roster.DateOrder{"", roster.ISO, roster.DayFirst, roster.MonthFirst, roster.YearFirst}, opt.Dates) {
+		return opt, usage("%s: %q is none of iso, day-first, month-first and year-first", where, order)
 	}
 	for _, text := range cmd.StringSlice("map") {
 		name, column, ok := strings.Cut(text, "=")

@@ -370,6 +370,16 @@ func (y *Yard) leftovers() error {
 		{"lastLogon", ticks(y.ago(3))}, {"pwdLastSet", ticks(y.ago(800))}, {"whenCreated", stamp(y.ago(1500))}, {"primaryGroupID", "513"}}))
 }
 
+// leftOn is the last day of somebody who left so many days ago, a month after
+// the first day at least.
+func (y *Yard) leftOn(p person, days float64) string {
+	left := y.ago(days)
+	if least := p.hired.AddDate(0, 1, 0); left.Before(least) {
+		left = least
+	}
+	return left.Format(time.DateOnly)
+}
+
 // WriteRoster writes the list of people as a personnel office would export
 // it: most of the staff, some who left, and the usual dirt.
 func (y *Yard) WriteRoster(w io.Writer) error {
@@ -383,11 +393,11 @@ func (y *Yard) WriteRoster(w io.Writer) error {
 			manager = y.people[i%10].id
 		}
 		if p.disabled && i%4 != 0 {
-			end, status = y.ago(float64(30+i)).Format(time.DateOnly), "left"
+			end, status = y.leftOn(p, float64(30+i)), "left"
 		}
 		switch i % 40 {
 		case 3:
-			end, status = y.ago(float64(10+i)).Format(time.DateOnly), "left"
+			end, status = y.leftOn(p, float64(10+i)), "left"
 		case 9:
 			continue // nobody told the personnel office
 		case 14:

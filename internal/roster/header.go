@@ -2,34 +2,57 @@ package roster
 
 import (
 	"cmp"
+	_ "embed"
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 
+	"golang.org/x/text/unicode/norm"
+
 	"yardbroom/internal/directory"
 )
 
-// headers are the usual English headers of each field, folded.
-var headers = map[Field][]string{
-	PersonID: {"person id", "personid", "employee id", "employeeid", "emp id", "empid", "employee number", "employee no", "employeenumber", "emp no", "staff id", "staff number", "staff no",
-		"personnel number", "personnel no", "payroll number", "payroll no", "badge no", "badge number", "badge", "hr id", "worker id", "id", "person number", "pers no", "associate id"},
-	Given:      {"first name", "firstname", "given name", "givenname", "given", "forename", "forenames", "first names", "preferred name", "first"},
-	Family:     {"last name", "lastname", "family name", "familyname", "surname", "family", "last", "sn", "second name"},
-	FullName:   {"name", "full name", "fullname", "display name", "displayname", "employee name", "employee", "worker", "person", "staff name"},
-	Mail:       {"mail", "email", "e mail", "mail address", "email address", "e mail address", "work email", "work e mail", "business email", "company email", "email work", "primary email"},
-	Logon:      {"logon", "login", "logon name", "login name", "username", "user name", "user", "user id", "userid", "account", "account name", "network id", "samaccountname", "uid"},
-	Department: {"department", "dept", "department name", "org unit", "organisational unit", "organizational unit", "team", "division", "cost centre name", "cost center name"},
-	Title:      {"title", "job title", "jobtitle", "position", "position title", "role", "job", "job name", "function", "post"},
-	Location:   {"location", "site", "office", "work location", "city", "town", "workplace", "building"},
-	Manager:    {"manager", "manager id", "managerid", "supervisor", "supervisor id", "reports to", "line manager", "line manager id", "manager employee id", "manager number", "manager badge no"},
-	Start:      {"start", "start date", "startdate", "hire date", "hired", "date of hire", "join date", "joined", "date joined", "joining date", "employment start", "first day", "from", "contract start"},
-	End: {"end", "end date", "enddate", "termination date", "terminated on", "leave date", "leaving date", "date left", "left on", "last day", "last working day", "exit date",
-		"employment end", "to", "until", "contract end"},
-	Status: {"status", "employment status", "employee status", "state", "worker status", "active", "is active", "enabled", "employed", "current", "active status"},
+//go:embed headers.txt
+var headersText string
+
+// headers are what columns are usually called, folded, in many languages.
+// ambiguous are words for one of the names or for all of them.
+var headers, ambiguous = func() (map[string]Field, map[string]bool) {
+	fields, open := map[string]Field{}, map[string]bool{}
+	for meaning, word := range wordLists(headersText) {
+		if meaning == "a-name" {
+			open[foldHeader(word)] = true
+			continue
+		}
+		f, err := ParseField(meaning)
+		if err != nil {
+			panic(err) // the file is part of the program
+		}
+		fields[foldHeader(word)] = f
+	}
+	return fields, open
+}()
+
+// wordLists goes through lines such as "meaning: word, word".
+func wordLists(text string) iter.Seq2[string, string] {
+	return func(yield func(string, string) bool) {
+		for line := range strings.Lines(text) {
+			meaning, words, ok := strings.Cut(strings.TrimSpace(line), ":")
+			if !ok || line[0] == '#' {
+				continue
+			}
+			for word := range strings.SplitSeq(words, ",") {
+				if !yield(meaning, word) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // foldHeader makes headers that mean the same equal: case, diacritics,
@@ -37,7 +60,10 @@ var headers = map[Field][]string{
 func foldHeader(h string) string {
 	var b strings.Builder
 	lower := false
-	for _, r := range strings.TrimPrefix(h, "\ufeff") {
+	for _, r := range norm.NFKC.String(strings.TrimPrefix(h, "\ufeff")) {
+		if unicode.In(r, unicode.Mn, unicode.Cf) {
+			continue // an accent by itself, a mark of direction
+		}
 		if unicode.IsUpper(r) && lower {
 			b.WriteByte(' ')
 		}
@@ -55,7 +81,8 @@ func foldHeader(h string) string {
 	return strings.Join(words, " ")
 }
 
-// named returns the field that a header means.
+// named returns the field that a header means. A word for one of the names or
+// for all means the whole name; nameOf says which where other columns tell.
 func named(header string, more map[Field][]string) (f Field, known bool) {
 	folded := foldHeader(header)
 	for f := range fieldCount {
@@ -63,12 +90,25 @@ func named(header string, more map[Field][]string) (f Field, known bool) {
 			return f, true
 		}
 	}
-	for f := range fieldCount {
-		if slices.Contains(headers[f], folded) {
-			return f, true
-		}
+	if ambiguous[folded] {
+		return FullName, true
 	}
-	return 0, false
+	f, known = headers[folded]
+	return f, known
+}
+
+// nameOf returns the name that a word means beside the columns that are known:
+// where only the other one has a column of its own, this one.
+func nameOf(header string, beside map[Field]int) Field {
+	_, given := beside[Given]
+	_, family := beside[Family]
+	switch {
+	case !ambiguous[foldHeader(header)], given == family:
+		return FullName
+	case given:
+		return Family
+	}
+	return Given
 }
 
 // Unclear is the error where what the columns mean cannot be told: what was
@@ -179,17 +219,33 @@ func mapColumns(rows []line, opt Options) (columns []Mapped, hasHeader bool, err
 // byName maps the columns whose headers say what they are.
 func byName(first []string, opt Options, taken map[int]Field, add func(Field, int, string) error) error {
 	at := map[Field]int{}
-	for i, h := range first {
-		f, ok := named(h, opt.Names)
-		_, asked := opt.Map[f]
-		if _, used := taken[i+1]; !ok || asked || used {
-			continue
-		}
-		if other, twice := at[f]; twice {
-			return fmt.Errorf("columns %d (%s) and %d (%s) may both be the %s: say which with --map %s=…", other, first[other-1], i+1, h, f, f)
+	for f := range opt.Map {
+		at[f] = 0
+	}
+	take := func(f Field, i int) error {
+		if other, twice := at[f]; twice && other > 0 {
+			return fmt.Errorf("columns %d (%s) and %d (%s) may both be the %s: say which with --map %s=…", other, first[other-1], i+1, first[i], f, f)
+		} else if twice {
+			return nil // as asked
 		}
 		at[f] = i + 1
-		if err := add(f, i+1, "by its name"); err != nil {
+		return add(f, i+1, "by its name")
+	}
+	var open []int
+	for i, h := range first {
+		f, ok := named(h, opt.Names)
+		switch _, used := taken[i+1]; {
+		case !ok || used:
+		case f == FullName && ambiguous[foldHeader(h)]:
+			open = append(open, i)
+		default:
+			if err := take(f, i); err != nil {
+				return err
+			}
+		}
+	}
+	for _, i := range open {
+		if err := take(nameOf(first[i], at), i); err != nil {
 			return err
 		}
 	}
@@ -296,7 +352,8 @@ func isMail(v string) bool {
 func looksLikeValue(cell string) bool {
 	v := strings.TrimSpace(cell)
 	_, err := strconv.ParseFloat(v, 64)
-	return err == nil || isMail(v) || isoDate.MatchString(v) || slashDate.MatchString(v)
+	_, date := readWritten(v)
+	return err == nil || isMail(v) || date
 }
 
 // usable refuses a mapping by which nobody could be found.

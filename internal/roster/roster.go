@@ -86,6 +86,12 @@ type Roster struct {
 	Unused    []string // headers of columns that mean nothing to us
 	DateOrder DateOrder
 	Bad       []Bad
+	// Guessed tells that its encoding is what its letters look like, and nothing
+	// that the file or anybody says.
+	Guessed bool
+
+	others []string // encodings that it may be in, too
+	again  func(encoding string) (*Roster, error)
 }
 
 // Options say what is known of a roster beforehand.
@@ -96,6 +102,9 @@ type Options struct {
 	Names map[Field][]string
 	// Dates is the order of day and month, where the file's dates leave it open.
 	Dates DateOrder
+	// Encoding is that of a text, by the names that the web uses; "" means that
+	// it is found out.
+	Encoding string
 	// Sheet names the sheet of a workbook; "" means the first one.
 	Sheet string
 	// Words are further words for a status.

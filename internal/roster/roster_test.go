@@ -100,7 +100,7 @@ func TestAFileWithoutAHeaderIsReadByPosition(t *testing.T) {
 }
 
 func TestColumnsCanBeNamed(t *testing.T) {
-	text := "Kennung,Nachname,Mail A,Mail B\n7,Quill,a@larkmoor.example,b@larkmoor.example\n"
+	text := "Kennung,Zuruf,Mail A,Mail B\n7,Quill,a@larkmoor.example,b@larkmoor.example\n"
 	r := read(t, text, Options{Map: map[Field]string{PersonID: "kennung", Family: "2", Mail: "mail b"}})
 	assert.Equal(t, Values{PersonID: "7", Family: "Quill", Mail: "b@larkmoor.example"}, r.Rows[0].Values)
 	r = read(t, text, Options{Names: map[Field][]string{PersonID: {"Kennung"}}})
@@ -126,7 +126,7 @@ func TestEncodingsAreToldApart(t *testing.T) {
 	require.NoError(t, err)
 	western, err := charmap.Windows1252.NewEncoder().String(text)
 	require.NoError(t, err)
-	for form, raw := range map[string]string{"UTF-8": text, "UTF-8, ": "\ufeff" + text, "UTF-16": little, "UTF-16, ": big, "Windows-1252": western} {
+	for form, raw := range map[string]string{"UTF-8": text, "UTF-8, ": "\ufeff" + text, "UTF-16": little, "UTF-16, ": big, "windows-1252": western} {
 		r := read(t, raw, Options{})
 		assert.Equal(t, "Öst", r.Rows[0].Values[Family], form)
 		assert.Equal(t, "Zoë", r.Rows[0].Values[Given], form)
@@ -135,6 +135,103 @@ func TestEncodingsAreToldApart(t *testing.T) {
 	for raw, want := range map[string]string{"": "is empty", " \n": "is empty", "a\x00b\x00\x00\x00c": "holds zero characters", "ab\x00c": "holds zero octets", "\xef\xbb\xbfa,\xff\n": "says that it is UTF-8 and is not", "\xd0\xcf\x11\xe0rest": "save it as xlsx"} {
 		_, err := Read(strings.NewReader(raw), "people", Options{})
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestDatesAsTheyAreWritten(t *testing.T) {
+	for text, want := range map[string]string{
+		"2024/03/15": "2024-03-15", "2024.03.15": "2024-03-15", "2024. 03. 15.": "2024-03-15", "20240315": "2024-03-15", "2024-03-15 00:00:00": "2024-03-15", "45366": "2024-03-15", "45366.5": "2024-03-15",
+		"15.03.2024": "2024-03-15", "15. 3. 2024": "2024-03-15", "15/03/98": "1998-03-15", "98/03/15": "1998-03-15", "15 Mar 2024": "2024-03-15", "15-Mar-24": "2024-03-15", "March 15th, 2024": "2024-03-15",
+		"15. März 2024": "2024-03-15", "15 mars 2024": "2024-03-15", "15 de marzo de 2024": "2024-03-15", "15 marzo 2024": "2024-03-15", "15 de março de 2024": "2024-03-15", "15 maart 2024": "2024-03-15",
+		"15 marts 2024": "2024-03-15", "15. maaliskuuta 2024": "2024-03-15", "15 marca 2024": "2024-03-15", "15. března 2024": "2024-03-15", "2024. március 15.": "2024-03-15", "15 martie 2024": "2024-03-15",
+		"15 Μαρτίου 2024": "2024-03-15", "15 Mart 2024": "2024-03-15", "15 марта 2024 г.": "2024-03-15", "15 березня 2024 р.": "2024-03-15", "2024年3月15日": "2024-03-15", "2024년 3월 15일": "2024-03-15",
+		"ngày 15 tháng 3 năm 2024": "2024-03-15", "15 مارس 2024": "2024-03-15", "١٥/٠٣/٢٠٢٤": "2024-03-15", "15 במרץ 2024": "", "15 מרץ 2024": "2024-03-15", "２０２４/０３/１５": "2024-03-15",
+		"2024/13/15": "", "15 Smarch 2024": "", "2024": "", "99999": "", "12345": "", "-45366": "", "20241315": "", "31.02.2024": "", "15/03": "",
+	} {
+		r := read(t, "id,last name,end date\n1,Quill,"+quote(text)+"\n2,Tern,\n", Options{})
+		got := ""
+		if len(r.Bad) == 0 {
+			got = r.Rows[0].End.Format(time.DateOnly)
+		}
+		assert.Equal(t, want, got, text)
+	}
+	r := read(t, "id,end date\n1,03/04/27\n", Options{Dates: YearFirst})
+	assert.Equal(t, day("2003-04-27"), r.Rows[0].End)
+	r = read(t, "id,end date\n1,03/04/27\n2,03/04/98\n", Options{Dates: DayFirst})
+	assert.Equal(t, day("2027-04-03"), r.Rows[0].End)
+}
+
+func TestColumnsAreKnownInManyLanguages(t *testing.T) {
+	for header, want := range map[string]string{
+		"Personalnummer;Name;Vorname;E-Mail;Abteilung;Eintritt;Austritt;Status":    "person-id=1 family=2 given=3 mail=4 department=5 start=6 end=7 status=8",
+		"Nachname;Vorname;Mitarbeiter-Nr.":                                         "person-id=3 family=1 given=2",
+		"Matricule;Nom;Prénom;Courriel;Service;Poste;Date d'entrée;Date de sortie": "person-id=1 family=2 given=3 mail=4 department=5 title=6 start=7 end=8",
+		"Nº empleado;Nombre;Apellidos;Correo electrónico;Puesto;Fecha de baja":     "person-id=1 family=3 given=2 mail=4 title=5 end=6",
+		"Matricola;Cognome;Nome;Reparto;Data cessazione":                           "person-id=1 family=2 given=3 department=4 end=5",
+		"Nº mecanográfico;Nome completo;Correio eletrónico;Data de saída":          "person-id=1 name=2 mail=3 end=4",
+		"Personeelsnummer;Achternaam;Voornaam;Afdeling;Datum uit dienst":           "person-id=1 family=2 given=3 department=4 end=5",
+		"Anställningsnr;Efternamn;Förnamn;E-post;Befattning;Slutdatum":             "person-id=1 family=2 given=3 mail=4 title=5 end=6",
+		"Ansattnr;Etternavn;Fornavn;E-post;Stilling;Sluttdato":                     "person-id=1 family=2 given=3 mail=4 title=5 end=6",
+		"Medarbejdernummer;Efternavn;Fornavn;Afdeling;Fratrædelsesdato":            "person-id=1 family=2 given=3 department=4 end=5",
+		"Henkilönumero;Sukunimi;Etunimi;Sähköposti;Päättymispäivä":                 "person-id=1 family=2 given=3 mail=4 end=5",
+		"Nr pracownika;Nazwisko;Imię;Dział;Stanowisko;Data zwolnienia":             "person-id=1 family=2 given=3 department=4 title=5 end=6",
+		"Osobní číslo;Příjmení;Jméno;Oddělení;Datum ukončení":                      "person-id=1 family=2 given=3 department=4 end=5",
+		"Törzsszám;Vezetéknév;Keresztnév;Osztály;Kilépés dátuma":                   "person-id=1 family=2 given=3 department=4 end=5",
+		"Marca;Nume;Prenume;Funcție;Data plecării":                                 "person-id=1 family=2 given=3 title=4 end=5",
+		"Αριθμός μητρώου;Επώνυμο;Όνομα;Τμήμα;Αποχώρηση":                            "person-id=1 family=2 given=3 department=4 end=5",
+		"ΑΡΙΘΜΟΣ ΜΗΤΡΩΟΥ;ΕΠΩΝΥΜΟ;ΟΝΟΜΑ":                                            "person-id=1 family=2 given=3",
+		"Sicil No;Adı;Soyadı;E-posta;Bölüm;İşten çıkış tarihi":                     "person-id=1 family=3 given=2 mail=4 department=5 end=6",
+		"Табельный номер;Фамилия;Имя;Отдел;Должность;Дата увольнения":              "person-id=1 family=2 given=3 department=4 title=5 end=6",
+		"Табельный номер;ФИО;Дата приема;Дата увольнения":                          "person-id=1 name=2 start=3 end=4",
+		"Табельний номер;Прізвище;Ім'я;Відділ;Дата звільнення":                     "person-id=1 family=2 given=3 department=4 end=5",
+		"社員番号;姓;名;メールアドレス;部署;退職日":                                                  "person-id=1 family=2 given=3 mail=4 department=5 end=6",
+		"工号;姓名;部门;职位;入职日期;离职日期":                                                    "person-id=1 name=2 department=3 title=4 start=5 end=6",
+		"사번;성명;이메일;부서;퇴사일;재직상태":                                                    "person-id=1 name=2 mail=3 department=4 end=5 status=6",
+		"Mã nhân viên;Họ;Tên;Phòng ban;Ngày nghỉ việc":                             "person-id=1 family=2 given=3 department=4 end=5",
+		"Ma nhan vien;Ho va ten;Phong ban":                                         "person-id=1 name=2 department=3",
+		"الرقم الوظيفي;الاسم الأول;اسم العائلة;القسم;تاريخ الانتهاء":               "person-id=1 family=3 given=2 department=4 end=5",
+		"מספר עובד;שם משפחה;שם פרטי;מחלקה;תאריך סיום":                              "person-id=1 family=2 given=3 department=4 end=5",
+		"Nom;Matricule":                "person-id=2 name=1",
+		"Name;Last name;First name;ID": "person-id=4 family=2 given=3 name=1",
+	} {
+		r := read(t, header+"\n"+strings.Repeat("x;", strings.Count(header, ";"))+"x\n", Options{Words: map[string]Word{"x": SaysActive}})
+		got := mapping(r)
+		assert.Equal(t, want, got, header)
+	}
+}
+
+func TestNoWordMeansTwoThings(t *testing.T) {
+	seen := map[string]string{}
+	for meaning, word := range wordLists(headersText) {
+		folded := foldHeader(word)
+		if other, twice := seen[folded]; twice && other != meaning {
+			assert.Equal(t, meaning, other, word)
+		}
+		seen[folded] = meaning
+	}
+	seen = map[string]string{}
+	for meaning, word := range wordLists(statusesText) {
+		folded := foldHeader(word)
+		if other, twice := seen[folded]; twice && meaning != "yes" && meaning != "no" {
+			assert.Equal(t, meaning, other, word)
+		}
+		seen[folded] = meaning
+	}
+}
+
+func TestStatusesAreKnownInManyLanguages(t *testing.T) {
+	for text, want := range map[string]Word{"Ausgeschieden": SaysLeft, "in Elternzeit": "", "Elternzeit": SaysLeave, "En congé": SaysLeave, "baja": SaysLeft, "Cessato": SaysLeft, "uit dienst": SaysLeft, "tjänstledig": SaysLeave,
+		"zwolniona": SaysLeft, "УВОЛЕН": SaysLeft, "в отпуске": SaysLeave, "звільнено": SaysLeft, "Αποχώρησε": SaysLeft, "Ayrıldı": SaysLeft, "退職": SaysLeft, "离职": SaysLeft, "재직중": SaysActive, "Đã nghỉ việc": SaysLeft,
+		"مستقيل": SaysLeft, "עזב": SaysLeft, "入社予定": SaysFuture} {
+		got, err := readStatus(text, "Status", nil)
+		if want == "" {
+			assert.Error(t, err, "a word that nobody knows is not guessed")
+		}
+		assert.Equal(t, want, got, text)
+	}
+	for header, want := range map[string]Word{"Aktiv": SaysLeft, "Actif": SaysLeft, "在籍": SaysLeft, "Ausgeschieden": ""} {
+		got, _ := readStatus("Nein", header, nil)
+		assert.Equal(t, want, got, header)
 	}
 }
 
@@ -153,6 +250,8 @@ func TestDatesAreReadInOneOrderOrNotAtAll(t *testing.T) {
 	assert.Equal(t, day("2027-03-04"), r.Rows[0].End)
 	for text, want := range map[string]string{
 		"id,end date\n1,03/04/2027\n":               "may mean two days",
+		"id,end date\n1,03/04/27\n":                 "may begin or end with the year",
+		"id,end date\n1,98/04/03\n2,03/04/98\n":     "row 2 writes the year first and row 3 last",
 		"id,end date\n1,13/04/2027\n2,04/13/2027\n": "row 2 writes the day first and row 3 the month",
 	} {
 		_, err := Read(strings.NewReader(text), "people", Options{})
@@ -306,13 +405,13 @@ func TestARosterHasBounds(t *testing.T) {
 }
 
 func TestWhatIsNotClearIsShown(t *testing.T) {
-	_, err := Read(strings.NewReader("Kennung,Abteilung,Anschrift\n7,Archive,a@larkmoor.example\n"), "people", Options{})
+	_, err := Read(strings.NewReader("Kennung,Gruppe,Anschrift\n7,Archive,a@larkmoor.example\n"), "people", Options{})
 	var u *Unclear
 	require.ErrorAs(t, err, &u)
-	assert.Equal(t, &Unclear{"people", "UTF-8, separated by commas", []Seen{{"Kennung", "7", "person-id"}, {"Abteilung", "Archive", "name"}, {"Anschrift", "a@larkmoor.example", "mail"}}, u.Err}, u)
-	_, err = Read(strings.NewReader("Abteilung,Department\n,\nArchive,Optics\n"), "people", Options{})
+	assert.Equal(t, &Unclear{"people", "UTF-8, separated by commas", []Seen{{"Kennung", "7", "person-id"}, {"Gruppe", "Archive", "name"}, {"Anschrift", "a@larkmoor.example", "mail"}}, u.Err}, u)
+	_, err = Read(strings.NewReader("Gruppe,Department\n,\nArchive,Optics\n"), "people", Options{})
 	require.ErrorAs(t, err, &u)
-	assert.Equal(t, []Seen{{"Abteilung", "Archive", "name"}, {"Department", "Optics", "department"}}, u.Columns)
+	assert.Equal(t, []Seen{{"Gruppe", "Archive", "name"}, {"Department", "Optics", "department"}}, u.Columns)
 }
 
 func TestFilesThatAreNoRostersAreNamed(t *testing.T) {

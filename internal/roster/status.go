@@ -1,6 +1,7 @@
 package roster
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 )
@@ -16,22 +17,32 @@ const (
 	SaysFuture Word = "future"
 )
 
-// statusWords are the usual English words, folded.
-var statusWords = map[string]Word{
-	"active": SaysActive, "a": SaysActive, "employed": SaysActive, "current": SaysActive, "working": SaysActive, "enabled": SaysActive,
-	"leave": SaysLeave, "on leave": SaysLeave, "leave of absence": SaysLeave, "loa": SaysLeave, "absent": SaysLeave, "parental leave": SaysLeave, "maternity leave": SaysLeave,
-	"sabbatical": SaysLeave, "suspended": SaysLeave, "sick": SaysLeave, "long term sick": SaysLeave, "l": SaysLeave,
-	"left": SaysLeft, "leaver": SaysLeft, "terminated": SaysLeft, "t": SaysLeft, "ended": SaysLeft, "inactive": SaysLeft, "i": SaysLeft, "resigned": SaysLeft, "retired": SaysLeft,
-	"dismissed": SaysLeft, "deceased": SaysLeft, "former": SaysLeft, "gone": SaysLeft, "disabled": SaysLeft, "ex employee": SaysLeft,
-	"future": SaysFuture, "pending": SaysFuture, "planned": SaysFuture, "pre hire": SaysFuture, "prehire": SaysFuture, "starter": SaysFuture, "new starter": SaysFuture, "hired": SaysFuture,
-}
+//go:embed statuses.txt
+var statusesText string
 
+// statusWords are the usual words for a status, folded, in many languages;
 // truths are answers to the question that a header such as "Active" asks.
-var truths = map[string]Word{"yes": SaysActive, "y": SaysActive, "true": SaysActive, "1": SaysActive, "no": SaysLeft, "n": SaysLeft, "false": SaysLeft, "0": SaysLeft}
+var statusWords, truths = func() (map[string]Word, map[string]Word) {
+	words, answers := map[string]Word{}, map[string]Word{}
+	for meaning, word := range wordLists(statusesText) {
+		switch meaning {
+		case "yes":
+			answers[foldHeader(word)] = SaysActive
+		case "no":
+			answers[foldHeader(word)] = SaysLeft
+		default:
+			words[foldHeader(word)] = Word(meaning)
+		}
+	}
+	return words, answers
+}()
 
-// asksActive are the headers under which yes means active. Under another one,
-// such as "Terminated", it would mean the opposite.
-var asksActive = map[string]bool{"active": true, "is active": true, "enabled": true, "employed": true, "current": true}
+// asksActive tells of a header that yes means active under it. Under another
+// one, such as "Terminated", it would mean the opposite.
+func asksActive(header string) bool {
+	folded := foldHeader(header)
+	return statusWords[folded] == SaysActive || folded == "is active" || folded == foldHeader("재직여부")
+}
 
 // readStatus reads a status from under a header. A word nobody knows is an
 // error: whether somebody has left is not to be guessed.
@@ -48,7 +59,7 @@ func readStatus(text, header string, more map[string]Word) (Word, error) {
 	if word, ok := statusWords[folded]; ok {
 		return word, nil
 	}
-	if word, ok := truths[folded]; ok && asksActive[foldHeader(header)] {
+	if word, ok := truths[folded]; ok && asksActive(header) {
 		return word, nil
 	}
 	return "", fmt.Errorf("the status %q is not known: name it in the settings as active, leave, left or future", strings.TrimSpace(text))

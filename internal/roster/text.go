@@ -3,15 +3,10 @@ package roster
 import (
 	"bytes"
 	"cmp"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"strings"
-	"unicode/utf8"
-
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
 
 	"yardbroom/internal/workbook"
 )
@@ -45,10 +40,24 @@ func Read(in io.Reader, source string, opt Options) (*Roster, error) {
 			return nil, fmt.Errorf("%s is %s", source, no.is)
 		}
 	}
-	text, encoding, err := decode(raw)
+	d, err := decode(raw, opt)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", source, err)
 	}
+	r, err := readDecoded(d.text, d.name, source, opt)
+	if err == nil && d.guessed {
+		r.Guessed, r.others = true, d.others
+		r.again = func(name string) (*Roster, error) {
+			o := opt
+			o.Encoding = name
+			return Read(strings.NewReader(raw), source, o)
+		}
+	}
+	return r, err
+}
+
+// readDecoded reads a roster that is text: JSON, or a table.
+func readDecoded(text, encoding, source string, opt Options) (*Roster, error) {
 	switch trimmed := strings.TrimLeft(text, " \t\r\n"); {
 	case trimmed == "":
 		return nil, fmt.Errorf("%s is empty", source)
@@ -103,40 +112,6 @@ func (t *table) add(n int, cells []string, most Limits) error {
 	}
 	t.rows = append(t.rows, line{n, cells})
 	return nil
-}
-
-// decode turns octets into text and tells their encoding: by a byte order
-// mark, by the zeros of UTF-16, as UTF-8 if they are, else as Windows-1252.
-func decode(raw string) (text, encoding string, err error) {
-	order := unicode.LittleEndian
-	switch {
-	case strings.HasPrefix(raw, "\xef\xbb\xbf"):
-		raw, encoding = raw[3:], "UTF-8"
-	case strings.HasPrefix(raw, "\xff\xfe"):
-		encoding = "UTF-16"
-	case strings.HasPrefix(raw, "\xfe\xff"):
-		encoding, order = "UTF-16", unicode.BigEndian
-	case len(raw) > 3 && raw[1] == 0 && raw[3] == 0 && raw[0] != 0:
-		encoding = "UTF-16"
-	case len(raw) > 3 && raw[0] == 0 && raw[2] == 0 && raw[1] != 0:
-		encoding, order = "UTF-16", unicode.BigEndian
-	}
-	switch {
-	case encoding == "UTF-16":
-		decoded, err := unicode.UTF16(order, unicode.UseBOM).NewDecoder().String(raw)
-		if err == nil && (len(raw)%2 != 0 || strings.IndexByte(decoded, 0) >= 0) {
-			err = errors.New("it looks like UTF-16 and holds zero characters or half a one: it is not whole, or no text")
-		}
-		return decoded, encoding, err
-	case strings.IndexByte(raw, 0) >= 0:
-		return "", "", errors.New("it holds zero octets, so it is no text")
-	case utf8.ValidString(raw):
-		return raw, "UTF-8", nil
-	case encoding == "UTF-8":
-		return "", "", errors.New("it says that it is UTF-8 and is not")
-	}
-	decoded, err := charmap.Windows1252.NewDecoder().String(raw)
-	return decoded, "Windows-1252", err
 }
 
 // separators are the delimiters that are looked for, and their names.

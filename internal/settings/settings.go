@@ -122,7 +122,7 @@ type Roster struct {
 	Columns map[string][]string `yaml:"columns"`
 	// Status are further words for active, leave, left and future.
 	Status map[string][]string `yaml:"status"`
-	Dates  string              `yaml:"dates"` // iso, day-first or month-first, where dates leave it open
+	Dates  string              `yaml:"dates"` // iso, day-first, month-first or year-first, where dates leave it open
 	Trust  string              `yaml:"trust"` // dates: an end date in the past outweighs the status
 	// IDAttributes hold the person id; employeeID and employeeNumber where none
 	// are named.
