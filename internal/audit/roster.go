@@ -17,12 +17,12 @@ import (
 var rosterChecks = []*Check{
 	{
 		Name: "leaver-enabled", Severity: High, Short: "account that is enabled though its person has left",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("neither end dates nor a status", roster.End, roster.Status),
 		judge: leaverEnabled,
 	},
 	{
 		Name: "leave-enabled", Severity: Low, Short: "account that is enabled while its person is on leave",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("no status", roster.Status),
 		judge: leaveEnabled,
 	},
 	{
@@ -56,7 +56,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "roster-drift", Severity: Low, Short: "attribute that the roster says otherwise",
-		Suggest: []string{"set"}, Kinds: users, ByRoster: true, Guard: pairAttrs, wants: wantsRoster,
+		Suggest: []string{"set"}, Kinds: users, ByRoster: true, Guard: pairAttrs, wants: wantsColumns("no department, title, location, manager and no names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
 		judgeMany: rosterDrift,
 	},
 	{
@@ -71,6 +71,16 @@ func wantsRoster(p *pass) string {
 		return "no roster was given (--roster)"
 	}
 	return ""
+}
+
+// wantsColumns asks for a roster with one of these columns at least.
+func wantsColumns(none string, fields ...roster.Field) func(p *pass) string {
+	return func(p *pass) string {
+		if why := wantsRoster(p); why != "" || !p.people.Lacks(fields...) {
+			return why
+		}
+		return "the roster has " + none + " (--show-mapping shows how its columns are read)"
+	}
 }
 
 // pairAttrs are what a decision about somebody's account rests on besides

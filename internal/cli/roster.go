@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -38,6 +39,7 @@ func rosterFlags() []cli.Flag {
 		&cli.StringFlag{Name: "roster-token-file", Usage: "`FILE` whose first line is the bearer token for the service"},
 		&cli.StringSliceFlag{Name: "map", Usage: "`FIELD=COLUMN`: which column is what, by header or number; the fields are " + roster.FieldNames},
 		&cli.StringFlag{Name: "sheet", Usage: "the `NAME` of the sheet, in a workbook (default: the first)"},
+		&cli.StringFlag{Name: "encoding", Usage: "the `ENCODING` of a text file, such as windows-1251 (default: found out)"},
 		&cli.StringFlag{Name: "dates", Usage: "how dates are written where they leave it open: `ORDER` day-first, month-first or year-first"},
 	}
 }
@@ -57,7 +59,7 @@ type people struct {
 // rosterOptions are what settings and command line say of rosters.
 func (a *app) rosterOptions(cmd *cli.Command) (opt roster.Options, err error) {
 	set := &a.set.Roster
-	opt = roster.Options{Map: map[roster.Field]string{}, Names: map[roster.Field][]string{}, Words: map[string]roster.Word{}, Sheet: cmd.String("sheet"),
+	opt = roster.Options{Map: map[roster.Field]string{}, Names: map[roster.Field][]string{}, Words: map[string]roster.Word{}, Sheet: cmd.String("sheet"), Encoding: cmp.Or(cmd.String("encoding"), set.Encoding),
 		Limits: roster.Limits{Octets: int64(set.MaxSize) << 20, Rows: set.MaxRows, Columns: set.MaxColumns}, Within: time.Duration(set.FetchWithin)}
 	for name, headers := range set.Columns {
 		f, err := roster.ParseField(name)
@@ -141,7 +143,7 @@ func (a *app) roster(ctx context.Context, cmd *cli.Command, p *place) (*people, 
 			now = info.ModTime().UTC()
 		}
 	}
-	a.read[from] = &people{r, roster.Kept{Source: r.Source, Form: r.Form, Read: now, Rows: len(r.Rows), Bad: len(r.Bad)}, true}
+	a.read[from] = &people{r, r.About(now), true}
 	return a.read[from], nil
 }
 
@@ -312,9 +314,17 @@ func (a *app) match(ctx context.Context, p *place, survey *directory.Survey, asO
 	if err != nil {
 		return nil, err
 	}
-	opt.Strict = strict
+	if list.fresh && list.roster.Guessed {
+		if fitting := list.roster.Fitting(reconcile.Familiar(survey)); fitting != list.roster {
+			list.roster, list.about = fitting, fitting.About(list.about.Read)
+		}
+	}
+	opt.Strict, opt.Columns = strict, list.roster.Fields()
 	result, err := reconcile.Run(a.peopleOn(list, asOf, p), survey, opt)
-	if err != nil {
+	switch strange := (*reconcile.StrangeNames)(nil); {
+	case errors.As(err, &strange):
+		return nil, fmt.Errorf("%s: %w", list.about.Source, err)
+	case err != nil:
 		return nil, usage("settings: roster: logon_patterns: %w", err)
 	}
 	return result, nil
@@ -381,7 +391,7 @@ func (a *app) remembered(id source.Identity, links []reconcile.Link, accounts ..
 	for _, account := range accounts {
 		found[account] = decidedSince(found[account], account, links)
 		for _, who := range found[account].People {
-			meant[who] = true
+			meant[reconcile.RowKey(who)] = true
 		}
 	}
 	list, err := readKept(a.rosterFile(id, rosterEnding), func(row *roster.Row) bool {

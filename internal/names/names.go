@@ -53,7 +53,7 @@ func New(written string) Word {
 	w.Foreign, w.Opaque = w.scripts&^latin != 0, w.scripts&opaque != 0
 	w.others = spellings(w.Parts)
 	w.tonal = strings.ContainsFunc(written, vietnamese)
-	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(real) > 0 {
+	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(real) > 0 && !w.tonal {
 		w.Parts = real
 	}
 	return w
@@ -84,6 +84,23 @@ func (w *Word) Spelt() string {
 		return w.native
 	}
 	return w.Text
+}
+
+// Keys are texts of which two names that are one, in whatever letters, share
+// one.
+func (w *Word) Keys() []string {
+	if w.Text == "" {
+		return nil
+	}
+	keys := append([]string{w.native, w.Text}, w.others...)
+	if w.scripts&opaque == 0 || w.scripts&(arabic|hebrew) != 0 {
+		for _, s := range w.Sounds(latin | arabic | hebrew) {
+			if len(s) >= 3 {
+				keys = append(keys, "sound:"+s)
+			}
+		}
+	}
+	return keys
 }
 
 // spelt tells whether a name may be spelt so.

@@ -267,18 +267,21 @@ func (m *matcher) weighLogon(t *tally, p, account int32) {
 	if pattern == nil {
 		return
 	}
-	bits := patternBits * pattern.Share
+	bits := patternBits * pattern.habit
 	if y := m.account[account]; y.family == noWord {
 		// As rare as the name that it is made of, but for others whose names
 		// give the same.
 		x := m.person[p]
-		bits = math.Log2(max(pattern.Share, 0.05))
+		bits = math.Log2(max(pattern.habit, 0.05))
 		for _, piece := range pattern.pieces {
 			n, most := x.family, 1
 			if piece.name == 'g' {
 				n = x.given
 			}
-			if piece.name == 0 || n == noWord {
+			if piece.name == 'i' {
+				bits += initialBits
+			}
+			if piece.name == 0 || piece.name == 'i' || n == noWord {
 				continue
 			}
 			if most = piece.letters; most == 0 || most > 8 {

@@ -14,9 +14,26 @@ import (
 )
 
 // PersonKey is what a link knows a person by: the person id, else the mail
-// address, the logon name, or the names.
+// address, the logon name, or the names; and the names besides, where others
+// have the same.
 func PersonKey(p *roster.Person) string {
-	v := &p.Values
+	key := keyOfValues(&p.Values)
+	if p.Shared {
+		key += besides + keyOfNames(&p.Values)
+	}
+	return key
+}
+
+// besides stands between a key that several people have and the names.
+const besides = " & "
+
+// RowKey is the key that the rows of a person have by themselves.
+func RowKey(person string) string {
+	key, _, _ := strings.Cut(person, besides)
+	return key
+}
+
+func keyOfValues(v *roster.Values) string {
 	switch {
 	case v[roster.PersonID] != "":
 		return KeyOfID(v[roster.PersonID])
@@ -24,7 +41,12 @@ func PersonKey(p *roster.Person) string {
 		return "mail:" + strings.ToLower(v[roster.Mail])
 	case v[roster.Logon] != "":
 		return "logon:" + strings.ToLower(v[roster.Logon])
-	case v[roster.Family]+v[roster.Given] != "":
+	}
+	return keyOfNames(v)
+}
+
+func keyOfNames(v *roster.Values) string {
+	if v[roster.Family]+v[roster.Given] != "" {
 		return "name:" + directory.FoldText(v[roster.Family]) + "," + directory.FoldText(v[roster.Given])
 	}
 	return "name:" + directory.FoldText(v[roster.FullName])
@@ -171,7 +193,6 @@ func (m *matcher) readMails() {
 // byKeys states pairs that share a person id or a mail address, and then those
 // whose sign-in name is an address, where nothing contradicts.
 func (m *matcher) byKeys() {
-	m.readIDs()
 	for i, a := range m.accounts {
 		if m.owner[i] == nobody && m.result.Gone[a].Person == "" {
 			m.byKeysOf(int32(i), a)

@@ -3,11 +3,13 @@ package reconcile
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
 )
 
@@ -16,7 +18,9 @@ import (
 //	{given:1}{family}            aquill
 //	{given}.{family}             ada.quill
 //	{family:6}{given:2} cut 8    quillad
+//	{given}{initials}            ducnv, of Nguyễn Văn Đức
 //
+// Initials are those of the family name and of the other given names.
 // A number after the colon is how many letters are taken; "cut" is where the
 // whole is cut off. A number behind a logon name tells people of one name
 // apart and is no part of the pattern.
@@ -29,24 +33,27 @@ type Pattern struct {
 	// was set by hand.
 	Seen int
 
+	// habit is the share of it among the accounts of those years, or of that
+	// place, where it is commonest.
+	habit  float64
 	pieces []piece
 	cut    int
 }
 
 // piece is a part of a pattern: a name, or some letters of it, or a text.
 type piece struct {
-	name    byte // 'g' given, 'f' family, 0 for a text
+	name    byte // 'g' given, 'f' family, 'i' initials, 0 for a text
 	letters int  // 0 for all
 	text    string
 }
 
-var pieceForm = regexp.MustCompile(`\{(given|family)(?::([1-9][0-9]?))?\}|([^{}\s]+)`)
+var pieceForm = regexp.MustCompile(`\{(given|family|initials)(?::([1-9][0-9]?))?\}|([^{}\s]+)`)
 
 var cutForm = regexp.MustCompile(`^(.*?)(?:\s+cut\s+([1-9][0-9]?))?$`)
 
 // ParsePattern reads a pattern.
 func ParsePattern(text string) (Pattern, error) {
-	p := Pattern{Text: text, Share: 1}
+	p := Pattern{Text: text, Share: 1, habit: 1}
 	m := cutForm.FindStringSubmatch(strings.TrimSpace(text))
 	body := m[1]
 	p.cut, _ = strconv.Atoi(m[2])
@@ -62,7 +69,7 @@ func ParsePattern(text string) (Pattern, error) {
 		p.pieces = append(p.pieces, piece{name: one[1][0], letters: n})
 	}
 	if read != len(body) || names == 0 {
-		return p, fmt.Errorf("%q is no pattern of logon names: write {given}, {family}, {given:1} and what stands between, such as {given:1}{family} or {given}.{family} cut 20", text)
+		return p, fmt.Errorf("%q is no pattern of logon names: write {given}, {family}, {initials}, {given:1} and what stands between, such as {given:1}{family} or {given}.{family} cut 20", text)
 	}
 	return p, nil
 }
@@ -80,7 +87,7 @@ func parsePatterns(texts []string) ([]Pattern, error) {
 }
 
 // build makes the logon name of somebody, "" where a name is missing.
-func (p *Pattern) build(given, family string) string {
+func (p *Pattern) build(given, family, initials string) string {
 	var b strings.Builder
 	for _, one := range p.pieces {
 		text := one.text
@@ -89,6 +96,8 @@ func (p *Pattern) build(given, family string) string {
 			text = given
 		case 'f':
 			text = family
+		case 'i':
+			text = initials
 		}
 		if text == "" {
 			return ""
@@ -110,12 +119,30 @@ func (p *Pattern) builds(given, family *names.Word) []string {
 	var out []string
 	for _, f := range ways(family) {
 		for _, g := range ways(given) {
-			if s := p.build(g, f); s != "" && !slices.Contains(out, s) {
+			if s := p.build(g, f, p.initials(g, given, family)); s != "" && !slices.Contains(out, s) {
 				out = append(out, s)
 			}
 		}
 	}
 	return out
+}
+
+// initials are the first letters of the family name and of the given names but
+// one, "" where the pattern has none.
+func (p *Pattern) initials(but string, given, family *names.Word) string {
+	if given == nil || family == nil || !slices.ContainsFunc(p.pieces, func(one piece) bool { return one.name == 'i' }) {
+		return ""
+	}
+	var b strings.Builder
+	for _, part := range family.Parts {
+		b.WriteByte(part.Text[0])
+	}
+	for _, part := range given.Parts {
+		if part.Text != but {
+			b.WriteByte(part.Text[0])
+		}
+	}
+	return b.String()
 }
 
 func ways(w *names.Word) []string {
@@ -168,6 +195,9 @@ var grammar = func() []Pattern {
 	}
 	add("{family}")
 	add("{given}")
+	for _, between := range []string{"", "."} {
+		add("{given}" + between + "{initials}")
+	}
 	return all
 }()
 
@@ -176,12 +206,17 @@ const (
 	fewSeeds     = 10   // with fewer the logon names alone have to tell
 	leastShare   = 0.02 // of a pattern that is worth knowing
 	mostPatterns = 6
+	mostHabits   = 12 // of all years and places together
+	leastHits    = 5  // of a habit that not all share
+	leastGroup   = 30 // accounts of years or of a place that have a habit of their own
 )
 
 // seed is a logon name of which the names of its owner are known.
 type seed struct {
 	logon         string
 	given, family *names.Word
+	made          int64  // when the account was made; 0 where that is not known
+	place         string // where it is
 }
 
 // learnPatterns finds the naming patterns of the yard in the pairs that are
@@ -195,14 +230,58 @@ func (m *matcher) learnPatterns() []Pattern {
 	if len(seeds) < fewSeeds {
 		return m.patternsByHits()
 	}
-	if step := len(seeds) / mostSeeds; step > 1 {
-		var some []seed
-		for i := 0; i < len(seeds); i += step {
-			some = append(some, seeds[i])
+	return learnHabits(seeds)
+}
+
+// learnHabits learns the patterns of all, and then those of each generation of
+// accounts and of each place: who has changed a habit has both.
+func learnHabits(seeds []seed) []Pattern {
+	all := learn(sample(seeds), 2)
+	for _, group := range groups(seeds) {
+		for _, p := range learn(sample(group), leastHits) {
+			if at := slices.IndexFunc(all, func(known Pattern) bool { return known.Text == p.Text }); at >= 0 {
+				all[at].habit = max(all[at].habit, p.Share)
+				continue
+			}
+			p.Share = float64(p.Seen) / float64(len(seeds))
+			all = append(all, p)
 		}
-		seeds = some
 	}
-	return learn(seeds)
+	return all[:min(len(all), mostHabits)]
+}
+
+// sample are so many of them that learning from them is quick.
+func sample(seeds []seed) []seed {
+	step := len(seeds) / mostSeeds
+	if step <= 1 {
+		return seeds
+	}
+	var some []seed
+	for i := 0; i < len(seeds); i += step {
+		some = append(some, seeds[i])
+	}
+	return some
+}
+
+// groups are the accounts of three generations, as many in each, and those of
+// each place.
+func groups(seeds []seed) (all [][]seed) {
+	dated := slices.DeleteFunc(slices.Clone(seeds), func(s seed) bool { return s.made == 0 })
+	slices.SortStableFunc(dated, func(x, y seed) int { return cmp.Compare(x.made, y.made) })
+	const generations = 3
+	for i := range generations {
+		all = append(all, dated[i*len(dated)/generations:(i+1)*len(dated)/generations])
+	}
+	places := map[string][]seed{}
+	for _, s := range seeds {
+		if s.place != "" {
+			places[s.place] = append(places[s.place], s)
+		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(places)) {
+		all = append(all, places[place])
+	}
+	return slices.DeleteFunc(all, func(group []seed) bool { return len(group) < leastGroup })
 }
 
 func (m *matcher) seed(person, account int32) (seed, bool) {
@@ -210,7 +289,12 @@ func (m *matcher) seed(person, account int32) (seed, bool) {
 	if b.family == noWord || b.given == noWord || m.second[account] {
 		return seed{}, false
 	}
-	return seed{m.accounts[account].Logon, &m.names.words[b.given], &m.names.words[b.family]}, true
+	a := m.accounts[account]
+	s := seed{logon: a.Logon, given: &m.names.words[b.given], family: &m.names.words[b.family], place: m.folded(a.Text.First(directory.AttrL))}
+	if a.Created.Known() {
+		s.made = a.Created.Time().Unix()
+	}
+	return s, true
 }
 
 func (m *matcher) sureSeeds() (seeds []seed) {
@@ -245,8 +329,9 @@ func (m *matcher) nameSeeds() (seeds []seed) {
 }
 
 // learn takes the pattern that explains most logon names, and then the one
-// that explains most of the rest, until none explains enough.
-func learn(seeds []seed) []Pattern {
+// that explains most of the rest, until none explains enough, and so many at
+// least.
+func learn(seeds []seed, least int) []Pattern {
 	var out []Pattern
 	all := len(seeds)
 	for len(out) < mostPatterns && len(seeds) > 0 {
@@ -258,7 +343,7 @@ func learn(seeds []seed) []Pattern {
 				best, cut, hits = i, at, n
 			}
 		}
-		if hits < 2 || float64(hits) < leastShare*float64(all) {
+		if hits < least || float64(hits) < leastShare*float64(all) {
 			break
 		}
 		p := grammar[best]
@@ -266,6 +351,7 @@ func learn(seeds []seed) []Pattern {
 			p.Text += fmt.Sprintf(" cut %d", cut)
 		}
 		p.Seen, p.Share = hits, float64(hits)/float64(all)
+		p.habit = p.Share
 		seeds = slices.DeleteFunc(slices.Clone(seeds), func(s seed) bool { return p.makes(s) })
 		out = append(out, p)
 	}
@@ -321,7 +407,7 @@ func (m *matcher) patternsByHits() []Pattern {
 	var named []seed
 	for _, b := range m.person {
 		if b.family != noWord && b.given != noWord && len(named) < mostSeeds {
-			named = append(named, seed{"", &m.names.words[b.given], &m.names.words[b.family]})
+			named = append(named, seed{given: &m.names.words[b.given], family: &m.names.words[b.family]})
 		}
 	}
 	var out []Pattern
@@ -336,6 +422,7 @@ func (m *matcher) patternsByHits() []Pattern {
 			}
 		}
 		if p.Seen, p.Share = hits, float64(hits)/float64(max(len(named), 1)); hits >= 3 && p.Share >= 0.1 {
+			p.habit = p.Share
 			out = append(out, p)
 		}
 	}
@@ -354,6 +441,8 @@ func short(p Pattern) bool {
 	for _, one := range p.pieces {
 		switch {
 		case one.name == 0:
+		case one.name == 'i':
+			letters += 2
 		case one.letters == 0:
 			letters += 6
 		default:

@@ -53,6 +53,8 @@ type Options struct {
 	IDs []directory.AttrID
 	// Second matches the logon names of second accounts, for administration.
 	Second *regexp.Regexp
+	// Columns are the fields that the roster has; nil where that is not known.
+	Columns []roster.Field
 	// Zone is where the roster's days are.
 	Zone *time.Location
 }
@@ -133,6 +135,12 @@ func (r *Result) Doubt(a *directory.Account) *Doubt {
 // account whom nothing rules out. Where there are none, it is surely nobody's.
 func (r *Result) MayBe(a *directory.Account) []Candidate { return r.matcher.strangers[a] }
 
+// Lacks tells whether the roster has none of these columns.
+func (r *Result) Lacks(fields ...roster.Field) bool {
+	columns := r.matcher.opt.Columns
+	return columns != nil && !slices.ContainsFunc(fields, func(f roster.Field) bool { return slices.Contains(columns, f) })
+}
+
 // InDoubt tells whether a person has no account but may have one of those in
 // doubt.
 func (r *Result) InDoubt(person int) bool { return r.unsure[person] && len(r.Of(person)) == 0 }
@@ -172,7 +180,8 @@ type matcher struct {
 const nobody int32 = -1
 
 // Run finds out who has which account. The order of people and accounts has
-// no part in it, but for the order of the result.
+// no part in it, but for the order of the result. The error is a StrangeNames,
+// or tells of a pattern that is none.
 func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, error) {
 	m := newMatcher(joined(people), s, opt)
 	m.readNames()
@@ -182,6 +191,9 @@ func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, err
 	}
 	m.readSupports()
 	m.readMails()
+	if err := m.strangeNames(); err != nil {
+		return nil, err
+	}
 	m.byLinks()
 	m.byKeys()
 	m.byLogonColumn()

@@ -35,6 +35,13 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	s := r.Report.Roster
 	base := Visible(r.Survey.Base) + " "
 	fmt.Fprintln(w, st.wrapped(st.paint(base, text.Bold), base, fmt.Sprintf("with %s, %s, as of %s", Visible(r.Roster.Source), Visible(r.Roster.Form), Moment(r.AsOf, st.Zone))))
+	if columns := r.Roster.Columns; len(columns) > 0 {
+		read := "Columns read: " + strings.Join(columns, ", ")
+		if len(r.Roster.Unused) > 0 {
+			read += "; not read: " + Visible(strings.Join(r.Roster.Unused, ", "))
+		}
+		fmt.Fprintln(w, Wrap(read+".", st.Width, "  "))
+	}
 	sums := bySeverity(r.Summary)
 	for _, sum := range sums {
 		switch {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"time"
 )
@@ -17,6 +18,35 @@ type Kept struct {
 	Read   time.Time `json:"read"`
 	Rows   int       `json:"rows"`
 	Bad    int       `json:"bad"` // rows that could not be read
+	// Columns are the fields that it has, by name; none where that is not known.
+	// Unused are headers of columns that mean nothing to us.
+	Columns []string `json:"columns,omitempty"`
+	Unused  []string `json:"columns_not_read,omitempty"`
+}
+
+// About describes a roster that was read at some time.
+func (r *Roster) About(at time.Time) Kept {
+	k := Kept{Source: r.Source, Form: r.Form, Read: at.UTC(), Rows: len(r.Rows), Bad: len(r.Bad), Unused: r.Unused}
+	for _, f := range r.Fields() {
+		k.Columns = append(k.Columns, f.String())
+	}
+	return k
+}
+
+// Fields are the fields that a roster has columns for; those that it has values
+// of, where it is no table.
+func (r *Roster) Fields() []Field {
+	var all []Field
+	for f := range fieldCount {
+		if slices.ContainsFunc(r.Mapping, func(m Mapped) bool { return m.Field == f }) || len(r.Mapping) == 0 && slices.ContainsFunc(r.Rows, func(row Row) bool { return row.has(f) }) {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+func (r *Row) has(f Field) bool {
+	return r.Values[f] != "" || f == Status && r.Status != "" || f == Start && !r.Start.IsZero() || f == End && !r.End.IsZero()
 }
 
 // keptColumns is the header of kept rows: the fields, the row's number, and
@@ -26,7 +56,7 @@ func keptColumns() []string { return append(append([]string{}, fieldNames[:]...)
 // Keep writes what a roster says, and nothing else of its source, in a form
 // that ReadKept reads: a line of JSON, and rows of CSV.
 func (r *Roster) Keep(w io.Writer, at time.Time) error {
-	head, err := json.Marshal(Kept{r.Source, r.Form, at.UTC(), len(r.Rows), len(r.Bad)})
+	head, err := json.Marshal(r.About(at))
 	if err != nil {
 		return err
 	}
@@ -74,7 +104,12 @@ func ReadKept(in io.Reader, want func(*Row) bool) (*Roster, *Kept, error) {
 	if _, err := rows.Read(); err != nil {
 		return nil, nil, fmt.Errorf("it is no kept roster: %w", err)
 	}
-	r := &Roster{Source: kept.Source, Form: kept.Form}
+	r := &Roster{Source: kept.Source, Form: kept.Form, Unused: kept.Unused}
+	for _, name := range kept.Columns {
+		if f, err := ParseField(name); err == nil {
+			r.Mapping = append(r.Mapping, Mapped{Field: f, How: "kept"})
+		}
+	}
 	for {
 		cells, err := rows.Read()
 		if err == io.EOF {

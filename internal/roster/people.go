@@ -27,6 +27,8 @@ type Person struct {
 	State  State
 	Start  time.Time // the first day of the current or next post
 	LeftOn time.Time // the last day of somebody who left; zero where no row says it
+	// Shared tells that others have the key of these rows, the person id say.
+	Shared bool
 	// Former are the values of rows that ended before somebody went on under
 	// another id.
 	Former []Values
@@ -94,7 +96,7 @@ func (r *Roster) People(day time.Time, trustDates bool) []Person {
 		for _, own := range several {
 			p := merge(own, day, trustDates)
 			if len(several) > 1 {
-				p.Conflict = sharedKey(own, several)
+				p.Conflict, p.Shared = sharedKey(own, several), true
 			}
 			people = append(people, p)
 		}

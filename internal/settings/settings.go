@@ -122,8 +122,11 @@ type Roster struct {
 	Columns map[string][]string `yaml:"columns"`
 	// Status are further words for active, leave, left and future.
 	Status map[string][]string `yaml:"status"`
-	Dates  string              `yaml:"dates"` // iso, day-first, month-first or year-first, where dates leave it open
-	Trust  string              `yaml:"trust"` // dates: an end date in the past outweighs the status
+	// Encoding is that of text files that say nothing of it; found out where it
+	// is not set.
+	Encoding string `yaml:"encoding"`
+	Dates    string `yaml:"dates"` // iso, day-first, month-first or year-first, where dates leave it open
+	Trust    string `yaml:"trust"` // dates: an end date in the past outweighs the status
 	// IDAttributes hold the person id; employeeID and employeeNumber where none
 	// are named.
 	IDAttributes []string `yaml:"id_attributes"`
