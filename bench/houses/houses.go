@@ -6,6 +6,8 @@
 package houses
 
 import (
+	"encoding/csv"
+	"io"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -17,6 +19,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
 )
 
 // AsOf is the moment that all days are relative to.
@@ -49,6 +52,20 @@ type Case struct {
 }
 
 const base = "DC=larkmoor,DC=example"
+
+// WriteLDIF writes the directory.
+func (c *Case) WriteLDIF(w io.Writer) error {
+	out := ldif.NewWriter(w)
+	for i := range c.Entries {
+		if err := out.Write(&c.Entries[i]); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
+}
+
+// WriteRoster writes the roster.
+func (c *Case) WriteRoster(w io.Writer) error { return csv.NewWriter(w).WriteAll(c.Rows) }
 
 // house is what is made, and the habits of those who made it.
 type house struct {

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/csv"
 	"fmt"
+	"io"
 	"maps"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -14,7 +16,6 @@ import (
 	"yardbroom/bench/houses"
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
-	"yardbroom/internal/ldif"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
@@ -83,16 +84,10 @@ func judgeHouses(people int, seeds []uint64) (*verdict, error) {
 
 func (v *verdict) house(c *houses.Case) error {
 	var entries, rows bytes.Buffer
-	out := ldif.NewWriter(&entries)
-	for i := range c.Entries {
-		if err := out.Write(&c.Entries[i]); err != nil {
-			return err
-		}
-	}
-	if err := out.Flush(); err != nil {
+	if err := c.WriteLDIF(&entries); err != nil {
 		return err
 	}
-	if err := csv.NewWriter(&rows).WriteAll(c.Rows); err != nil {
+	if err := c.WriteRoster(&rows); err != nil {
 		return err
 	}
 	list, err := roster.Read(&rows, "roster", roster.Options{})
@@ -271,6 +266,22 @@ func (v *verdict) baseline(c *houses.Case, survey *directory.Survey) {
 			v.baseWrong.count(!slices.Contains(c.Owner[a.Logon], owner[n]))
 		}
 	}
+}
+
+// writeHouse writes the directory and the roster of a house into files of a
+// folder, to try the program on.
+func writeHouse(folder string, people int, seed uint64) error {
+	c := houses.Make(people, seed)
+	for name, write := range map[string]func(io.Writer) error{"house.ldif": c.WriteLDIF, "people.csv": c.WriteRoster} {
+		var b bytes.Buffer
+		if err := write(&b); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(folder, name), b.Bytes(), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // print writes the figures, and so many examples of each kind of mistake.

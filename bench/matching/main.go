@@ -33,7 +33,15 @@ func main() {
 	many := flag.Int("houses", 0, "measure so many international houses instead")
 	examples := flag.Int("examples", 0, "show so many mistakes of each kind that were made in houses")
 	groups := flag.Bool("by", false, "tell them by culture and by dirt")
+	folder := flag.String("write", "", "write an international house into this folder instead")
 	flag.Parse()
+	if *folder != "" {
+		if err := writeHouse(*folder, *people, *seed); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if *many > 0 {
 		var seeds []uint64
 		for i := range *many {

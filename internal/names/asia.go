@@ -57,13 +57,16 @@ func spellHan(token string) (text string, others []string) {
 		pinyin.WriteString(latinOf(syllable))
 		older.WriteString(wade(latinOf(syllable)))
 	}
-	text, others = pinyin.String(), []string{older.String(), strings.NewReplacer("lv", "lu", "nv", "nu").Replace(pinyin.String())}
+	text, others = pinyin.String(), []string{older.String(), plainU.Replace(pinyin.String())}
 	others = append(others, strings.Fields(southern[token])...)
 	for _, reading := range readings(token) {
 		others = append(others, japaneseFold.Replace(romaji(reading)))
 	}
 	return text, others
 }
+
+// plainU writes the ü of pinyin without its dots.
+var plainU = strings.NewReplacer("lv", "lu", "nv", "nu")
 
 // readings are how a name is read in Japanese, in kana: as the list says, or,
 // of a name that is not in it, as its two halves are.
@@ -99,7 +102,7 @@ var voiced = func() map[rune]rune {
 
 // familyReadings are characters that are read otherwise as family names.
 var familyReadings = map[rune]string{'曾': "zeng", '单': "shan", '單': "shan", '解': "xie", '仇': "qiu", '查': "zha", '盖': "ge", '区': "ou", '朴': "piao", '尉': "yu", '任': "ren", '华': "hua", '缪': "miao",
-	'折': "she", '翟': "zhai", '万': "wan", '长': "zhang", '乐': "yue", '覃': "qin", '沈': "shen", '葛': "ge", '吕': "lu", '呂': "lu", '盛': "sheng", '洗': "xian", '重': "chong", '黑': "he"}
+	'折': "she", '翟': "zhai", '万': "wan", '长': "zhang", '乐': "yue", '覃': "qin", '沈': "shen", '葛': "ge", '吕': "lu", '呂': "lu", '盛': "sheng", '洗': "xian", '重': "chong", '黑': "he", '薛': "xue"}
 
 // southern are family names as they are spelt in Hong Kong and by those whose
 // forebears left the south.
@@ -170,6 +173,73 @@ var southern = func() map[string]string {
 	return all
 }()
 
+// cantoneseText are common characters by their Cantonese reading, from the
+// to-jyutping package; its licence stands in cantonese.licence.
+//
+//go:embed cantonese.txt
+var cantoneseText string
+
+var cantonese = sync.OnceValue(func() map[rune]string {
+	all := make(map[rune]string, 7000)
+	for line := range strings.Lines(cantoneseText) {
+		reading, signs, _ := strings.Cut(strings.TrimSpace(line), " ")
+		for _, r := range signs {
+			all[r] = reading
+		}
+	}
+	return all
+})
+
+// cantoneseSound is what stays of characters as they are read in Cantonese,
+// "" where that is too little to tell, or not known.
+func cantoneseSound(native string) string {
+	var b strings.Builder
+	for _, r := range native {
+		reading := cantonese()[r]
+		if reading == "" {
+			return ""
+		}
+		b.WriteString(strings.ReplaceAll(strings.ReplaceAll(reading, "yu", "u"), "j", "y"))
+	}
+	return cantoneseFold(b.String())
+}
+
+// cantoneseFold makes the spellings of Cantonese that are in use equal: what
+// stays are the consonants. One alone tells nothing.
+func cantoneseFold(text string) string {
+	text = cantonesePairs.Replace(text)
+	var out []byte
+	for i := range len(text) {
+		c := text[i]
+		vowelBefore := i > 0 && strings.IndexByte("aeiou", text[i-1]) >= 0
+		switch c {
+		case 'a', 'e', 'i', 'o', 'u':
+			continue
+		case 'h', 'w', 'y':
+			if i+1 == len(text) || vowelBefore && strings.IndexByte("aeiou", text[i+1]) < 0 || i > 0 && !vowelBefore && c != 'h' {
+				continue
+			}
+		case 'g':
+			c = 'k'
+		case 'd':
+			c = 't'
+		case 'b':
+			c = 'p'
+		case 'z', 'j':
+			c = 'c'
+		}
+		if len(out) == 0 || out[len(out)-1] != c {
+			out = append(out, c)
+		}
+	}
+	if len(out) < 2 {
+		return ""
+	}
+	return string(out)
+}
+
+var cantonesePairs = strings.NewReplacer("tsz", "c", "ts", "c", "ch", "c", "tz", "c", "sz", "s", "sh", "s", "kw", "k", "gw", "k", "qu", "k", "ng", "N")
+
 // wade is a syllable of pinyin in the older romanisation.
 func wade(s string) string {
 	switch s {
@@ -190,7 +260,7 @@ func wade(s string) string {
 	case "er":
 		return "erh"
 	case "he", "ke", "ge", "e":
-		return strings.NewReplacer("g", "k").Replace(s[:len(s)-1]) + "o"
+		return strings.Replace(s[:len(s)-1], "g", "k", 1) + "o"
 	}
 	for _, p := range [][2]string{{"zh", "ch"}, {"ch", "ch"}, {"sh", "sh"}, {"j", "ch"}, {"q", "ch"}, {"x", "hs"}, {"z", "ts"}, {"c", "ts"}, {"b", "p"}, {"d", "t"}, {"g", "k"}, {"r", "j"}} {
 		if rest, ok := strings.CutPrefix(s, p[0]); ok {

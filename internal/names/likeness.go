@@ -47,7 +47,7 @@ func compare(a, b *Word, given bool) Likeness {
 			return Transcribed
 		}
 		return Same
-	case !a.Foreign && !b.Foreign && digraphs.Replace(a.Text) == digraphs.Replace(b.Text):
+	case !a.Foreign && !b.Foreign && a.undotted == b.undotted:
 		return Same
 	case a.Text == b.Text && a.scripts == b.scripts:
 		return Sounding // written with other signs
@@ -142,7 +142,7 @@ func inPart(a, b *Word, given bool) Likeness {
 	if len(fewer) > len(more) {
 		fewer, more = more, fewer
 	}
-	shared, long, missing := 0, false, 0
+	shared, near, missing, long := 0, 0, 0, false
 	for i := range fewer {
 		switch {
 		case slices.ContainsFunc(more, func(p Part) bool { return samePart(&p, &fewer[i]) }):
@@ -150,6 +150,8 @@ func inPart(a, b *Word, given bool) Likeness {
 			long = long || len(fewer[i].Text) > 2
 		case len(fewer[i].Text) == 1 && slices.ContainsFunc(more, func(p Part) bool { return p.Text[0] == fewer[i].Text[0] }):
 		case slices.ContainsFunc(more, func(p Part) bool { return len(p.Text) == 1 && p.Text[0] == fewer[i].Text[0] }):
+		case slices.ContainsFunc(more, func(p Part) bool { return typo(p.Text, fewer[i].Text) }):
+			near++
 		default:
 			missing++
 		}
@@ -162,6 +164,8 @@ func inPart(a, b *Word, given bool) Likeness {
 		return Unknown // the last syllable is what somebody is called by
 	case missing > 0:
 		return Halves
+	case near > 0:
+		return Near
 	}
 	return Partly
 }

@@ -21,10 +21,11 @@ type Word struct {
 	// from which no one Latin spelling follows: they write meaning, or no vowels.
 	Foreign, Opaque bool
 
-	native  string   // as it was written, folded
-	others  []string // other Latin spellings, whole
-	scripts Scripts
-	tonal   bool // of syllables each of which counts, as in Vietnamese
+	native   string   // as it was written, folded
+	undotted string   // Text, with what stands for diacritics taken for none
+	others   []string // other Latin spellings, whole
+	scripts  Scripts
+	tonal    bool // of syllables each of which counts, as in Vietnamese
 }
 
 // Part is one of the names that a name is made of.
@@ -38,6 +39,9 @@ type Part struct {
 // New reads a name. What is no name is left out: titles and degrees, what
 // stands in brackets, text behind a dash, numbers.
 func New(written string) Word {
+	if text, plain := plainWord(written); plain {
+		return Word{Text: text, Parts: []Part{{Text: text, native: text, scripts: latin}}, native: text, undotted: digraphs.Replace(text), scripts: latin}
+	}
 	var w Word
 	for _, token := range tokens(written) {
 		s := script(token)
@@ -51,12 +55,23 @@ func New(written string) Word {
 		w.Parts = append(w.Parts, Part{text, others, fold(token), s})
 	}
 	w.Foreign, w.Opaque = w.scripts&^latin != 0, w.scripts&opaque != 0
-	w.others = spellings(w.Parts)
+	w.others, w.undotted = spellings(w.Parts), digraphs.Replace(w.Text)
 	w.tonal = strings.ContainsFunc(written, vietnamese)
 	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(real) > 0 && !w.tonal {
 		w.Parts = real
 	}
 	return w
+}
+
+// plainWord returns a name of nothing but ASCII letters, which most are, in
+// lower case.
+func plainWord(written string) (text string, plain bool) {
+	for i := range len(written) {
+		if c := written[i] | 0x20; c < 'a' || c > 'z' {
+			return "", false
+		}
+	}
+	return strings.ToLower(written), written != ""
 }
 
 // mostSpellings bounds how many Latin spellings of a name are tried.

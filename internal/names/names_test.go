@@ -75,6 +75,12 @@ func TestNamesResembleEachOther(t *testing.T) {
 		{"王", "Wang", false, Transcribed},
 		{"王", "Wong", false, Transcribed}, // as in Hong Kong
 		{"王", "Chen", false, Otherwise},
+		{"家輝", "Ka-fai", true, Sounding}, // Cantonese
+		{"偉強", "Wai Keung", true, Sounding},
+		{"子軒", "Tsz-hin", true, Sounding},
+		{"淑儀", "Shuk-yee", true, Sounding},
+		{"家輝", "Wai Keung", true, Otherwise},
+		{"薛", "Hsue", false, Transcribed},
 		{"曾", "Zeng", false, Transcribed}, // read so as a family name only
 		{"建國", "Jianguo", true, Transcribed},
 		{"建國", "Chien-Kuo", true, Transcribed},
@@ -99,6 +105,7 @@ func TestNamesResembleEachOther(t *testing.T) {
 		{"Minh Hạnh", "Minh", true, Unlike},
 		{"Minh Hạnh", "Minh Phi", true, Unlike},
 		{"García Márquez", "García", false, Partly},
+		{"Melgar Limón", "Mellgar Limon", false, Near},
 		{"江古田 鈴木", "Ekoda", false, Partly},
 		{"思遠 胤祥", "Ssu-Yuan", true, Partly},
 		{"de la Mare", "Delamare", false, Same},

@@ -224,10 +224,23 @@ func sounds(text string, others []string, native string, own, beside Scripts) []
 	if beside&(han|kana) != 0 {
 		each(func(s string) string { return "j:" + japaneseFold.Replace(s) })
 	}
+	if own&han != 0 {
+		add(marked("c:", cantoneseSound(native)))
+	} else if beside&han != 0 && own == latin {
+		add(marked("c:", cantoneseFold(text)))
+	}
 	if beside&hangul != 0 {
 		each(func(s string) string { return "k:" + koreanFold(s) })
 	}
 	return all
+}
+
+// marked puts a mark before a sound, where there is one.
+func marked(mark, sound string) string {
+	if sound == "" {
+		return ""
+	}
+	return mark + sound
 }
 
 func withoutArticle(text string) string {

@@ -127,15 +127,16 @@ func (m *matcher) doubtLeavers() {
 	for i := range m.pairs {
 		surely[m.pairs[i].Person] = surely[m.pairs[i].Person] || m.pairs[i].Sure
 	}
-	k := newKeys(8*len(m.people), 8*len(leavers))
-	for i := range m.people {
-		if m.people[i].State != roster.Left {
-			m.nameKeys(m.person[i], func(kind string, texts ...string) { k.person(int32(i), kind, texts...) })
-		}
-	}
+	k := newKeys(0, 8*len(leavers))
 	for at, i := range leavers {
 		m.nameKeys(m.person[m.pairs[i].Person], func(kind string, texts ...string) { k.account(int32(at), kind, texts...) })
 	}
+	k.accountsOnly()
+	k.each(len(m.people), func(k *keys, i int) {
+		if m.people[i].State != roster.Left {
+			m.nameKeys(m.person[i], func(kind string, texts ...string) { k.person(int32(i), kind, texts...) })
+		}
+	})
 	others := map[int][]int32{}
 	for _, e := range k.pairs(mostCompared) {
 		i := leavers[e.account]

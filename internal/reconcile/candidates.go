@@ -237,6 +237,8 @@ func month(t time.Time, further int) string {
 type keys struct {
 	seed             maphash.Seed
 	people, accounts []keyOf
+	// wanted are the keys of accounts, once no more will come; nil before.
+	wanted map[uint64]bool
 }
 
 type keyOf struct {
@@ -245,7 +247,23 @@ type keyOf struct {
 }
 
 func newKeys(people, accounts int) *keys {
-	return &keys{maphash.MakeSeed(), make([]keyOf, 0, people), make([]keyOf, 0, accounts)}
+	return &keys{seed: maphash.MakeSeed(), people: make([]keyOf, 0, people), accounts: make([]keyOf, 0, accounts)}
+}
+
+// each adds the keys of so many people or accounts, on all processors.
+func (k *keys) each(n int, add func(k *keys, i int)) {
+	const atOnce = 1024
+	chunks := make([]*keys, (n+atOnce-1)/atOnce)
+	onAll(len(chunks), func(c int) {
+		own := &keys{seed: k.seed, wanted: k.wanted}
+		for i := c * atOnce; i < min((c+1)*atOnce, n); i++ {
+			add(own, i)
+		}
+		chunks[c] = own
+	})
+	for _, own := range chunks {
+		k.people, k.accounts = append(k.people, own.people...), append(k.accounts, own.accounts...)
+	}
 }
 
 func (k *keys) hash(kind string, texts []string) (key uint64, blank bool) {
@@ -262,7 +280,7 @@ func (k *keys) hash(kind string, texts []string) (key uint64, blank bool) {
 }
 
 func (k *keys) person(p int32, kind string, texts ...string) {
-	if key, blank := k.hash(kind, texts); !blank {
+	if key, blank := k.hash(kind, texts); !blank && (k.wanted == nil || k.wanted[key]) {
 		k.people = append(k.people, keyOf{key, p})
 	}
 }
@@ -270,6 +288,15 @@ func (k *keys) person(p int32, kind string, texts ...string) {
 func (k *keys) account(i int32, kind string, texts ...string) {
 	if key, blank := k.hash(kind, texts); !blank {
 		k.accounts = append(k.accounts, keyOf{key, i})
+	}
+}
+
+// accountsOnly says that all accounts are there: of people only those keys are
+// kept that an account has.
+func (k *keys) accountsOnly() {
+	k.wanted = make(map[uint64]bool, len(k.accounts))
+	for _, one := range k.accounts {
+		k.wanted[one.key] = true
 	}
 }
 
@@ -321,13 +348,14 @@ func byEnds(x, y edge) int {
 // likeNames are the edges between people and accounts whose names may be one,
 // and between those whose logon name or mail address gives it away.
 func (m *matcher) likeNames(o open) []edge {
-	k := newKeys(8*len(o.people), 8*len(o.accounts))
+	k := newKeys(0, 0)
 	m.likeKeys(k, o)
 	return k.pairs(mostCompared)
 }
 
 func (m *matcher) likeKeys(k *keys, o open) {
-	for _, p := range o.people {
+	k.each(len(o.people), func(k *keys, at int) {
+		p := o.people[at]
 		x := m.person[p]
 		add := func(kind string, texts ...string) { k.person(p, kind, texts...) }
 		m.nameKeys(x, add)
@@ -349,8 +377,9 @@ func (m *matcher) likeKeys(k *keys, o open) {
 			add("box", local)
 		}
 		add("box", strings.ToLower(m.people[p].Values[roster.Logon]))
-	}
-	for _, i := range o.accounts {
+	})
+	k.each(len(o.accounts), func(k *keys, at int) {
+		i := o.accounts[at]
 		y, a := m.account[i], m.accounts[i]
 		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
 		m.nameKeys(y, add)
@@ -369,7 +398,7 @@ func (m *matcher) likeKeys(k *keys, o open) {
 				m.dayKeys(y, month(a.Created.Time(), near), add)
 			}
 		}
-	}
+	})
 }
 
 // firstLogon is the logon name of an account, of a second one that of the
@@ -387,9 +416,8 @@ func (m *matcher) swappedKeys(x being, add func(kind string, texts ...string)) {
 	if x.family == noWord || x.given == noWord {
 		return
 	}
-	family, given := &m.names.words[x.family], &m.names.words[x.given]
-	for _, sound := range given.Sounds(m.names.scripts) {
-		for _, other := range family.Sounds(m.names.scripts) {
+	for _, sound := range m.names.sounding[x.given] {
+		for _, other := range m.names.sounding[x.family] {
 			add("sound", sound, other)
 		}
 	}
@@ -403,12 +431,12 @@ func (m *matcher) dayKeys(b being, month string, add func(kind string, texts ...
 		for _, part := range m.names.words[b.given].Parts {
 			add("given and day", part.Text, month)
 		}
-		for _, sound := range m.names.words[b.given].Sounds(m.names.scripts) {
+		for _, sound := range m.names.sounding[b.given] {
 			add("given sound and day", sound, month)
 		}
 	}
 	if b.family != noWord {
-		for _, sound := range m.names.words[b.family].Sounds(m.names.scripts) {
+		for _, sound := range m.names.sounding[b.family] {
 			add("family and day", sound, month)
 		}
 	}
@@ -434,8 +462,8 @@ func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
 			add("form", part.Text, strconv.Itoa(n))
 		}
 	}
-	givenSounds := given.Sounds(m.names.scripts)
-	for _, sound := range family.Sounds(m.names.scripts) {
+	givenSounds := m.names.sounding[b.given]
+	for _, sound := range m.names.sounding[b.family] {
 		for _, n := range forms {
 			add("sound and form", sound, strconv.Itoa(n))
 		}
@@ -453,7 +481,7 @@ func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
 func (m *matcher) oneNameKeys(name int32, add func(kind string, texts ...string)) {
 	w := &m.names.words[name]
 	add("one name", w.Text)
-	for _, sound := range w.Sounds(m.names.scripts) {
+	for _, sound := range m.names.sounding[name] {
 		add("one sound", sound)
 	}
 }
@@ -566,17 +594,18 @@ func (m *matcher) further(prior float64) {
 	if len(o.accounts) == 0 {
 		return
 	}
-	k := newKeys(8*len(m.people), 8*len(o.accounts))
-	for i := range m.people {
+	k := newKeys(0, 8*len(o.accounts))
+	for _, i := range o.accounts {
+		m.nameKeys(m.account[i], func(kind string, texts ...string) { k.account(i, kind, texts...) })
+	}
+	k.accountsOnly()
+	k.each(len(m.people), func(k *keys, i int) {
 		if m.has[i] {
 			add := func(kind string, texts ...string) { k.person(int32(i), kind, texts...) }
 			m.nameKeys(m.person[i], add)
 			m.swappedKeys(m.person[i], add)
 		}
-	}
-	for _, i := range o.accounts {
-		m.nameKeys(m.account[i], func(kind string, texts ...string) { k.account(i, kind, texts...) })
-	}
+	})
 	pairs := slices.DeleteFunc(k.pairs(mostCompared), func(e edge) bool { return !m.oneName(e) })
 	at := map[int32][]Candidate{}
 	for _, e := range pairs {

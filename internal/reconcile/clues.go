@@ -386,14 +386,88 @@ func (m *matcher) worth(written string) float64 {
 }
 
 const (
-	mostSupport   = 10.0 // all of it together
-	departmentMax = 6.0
-	titleMax      = 5.0
-	placeMax      = 4.0
-	managerBits   = 5.0
-	startMax      = 6.0
-	nearStart     = 45 * 24 * time.Hour
+	mostSupport = 10.0 // all of it together
+	managerBits = 5.0
+	startMax    = 6.0
+	nearStart   = 45 * 24 * time.Hour
 )
+
+// column is a field of the roster that the directory says too: how much it is
+// worth at most if they agree, and what it costs if they do not.
+type column struct {
+	field         roster.Field
+	attrs         []directory.AttrID
+	most, against float64
+	called        map[[2]int32]bool // values of the roster as the directory calls them
+}
+
+func newColumns() []column {
+	return []column{
+		{roster.Department, []directory.AttrID{directory.AttrDepartment}, 6, -1.5, nil},
+		{roster.Title, []directory.AttrID{directory.AttrTitle}, 5, -1, nil},
+		{roster.Location, []directory.AttrID{directory.AttrL, directory.AttrPhysicalDeliveryOfficeName}, 4, -1, nil},
+	}
+}
+
+// columnAgrees compares a value of the roster with those of an account, and
+// returns the one that agrees, else any.
+func (m *matcher) columnAgrees(c *column, inRoster string, a *directory.Account) (inDirectory string, agrees bool) {
+	want := m.texts.number(inRoster)
+	for _, attr := range c.attrs {
+		value := a.Text.First(attr)
+		if strings.TrimSpace(value) == "" {
+			continue
+		}
+		if is := m.texts.number(value); is == want || c.called[[2]int32{want, is}] {
+			return value, true
+		}
+		inDirectory = value
+	}
+	return inDirectory, false
+}
+
+const (
+	leastLearned = 20 // pairs from which it is learned what a column is worth
+	leastCalled  = 3  // of which a value is called otherwise in the directory
+	mostAgainst  = -3.0
+)
+
+// learnColumns finds out, from the pairs that are sure, how the directory calls
+// what the roster says, and what it means if they do not agree: where they
+// seldom do, nothing.
+func (m *matcher) learnColumns() {
+	for i := range m.columns {
+		c := &m.columns[i]
+		together, alone := map[[2]int32]int{}, map[int32]int{}
+		all := 0
+		for j := range m.pairs {
+			inRoster := m.people[m.pairs[j].Person].Values[c.field]
+			inDirectory, _ := m.columnAgrees(c, inRoster, m.pairs[j].Account)
+			if !m.pairs[j].Sure || inRoster == "" || inDirectory == "" {
+				continue
+			}
+			all++
+			both := [2]int32{m.texts.number(inRoster), m.texts.number(inDirectory)}
+			together[both]++
+			alone[both[0]]++
+		}
+		if all < leastLearned {
+			continue
+		}
+		c.called = map[[2]int32]bool{}
+		agree := 0
+		for both, n := range together {
+			if both[0] != both[1] && n >= leastCalled && 2*n > alone[both[0]] {
+				c.called[both] = true
+			}
+			if both[0] == both[1] || c.called[both] {
+				agree += n
+			}
+		}
+		differ := 1 - float64(agree)/float64(all)
+		c.against = min(max(math.Log2((differ+0.02)/0.9), mostAgainst), 0)
+	}
+}
 
 // weighSupport adds up what else the lists say. Values that go together, such
 // as department and title, are not worth more than a part of their sum.
@@ -407,29 +481,22 @@ func (m *matcher) weighSupport(t *tally, p, account int32) {
 		sum += bits
 		t.add(what, inRoster, inDirectory, says, bits)
 	}
-	compare := func(what, inRoster string, most, against float64, attrs ...directory.AttrID) {
+	for i := range m.columns {
+		c := &m.columns[i]
+		inRoster := v[c.field]
 		if inRoster == "" {
-			return
+			continue
 		}
-		other := ""
-		for _, attr := range attrs {
-			value := a.Text.First(attr)
-			if strings.TrimSpace(value) == "" {
-				continue
-			}
-			if m.texts.number(inRoster) == m.texts.number(value) {
-				add(what, inRoster, saysSame, value, min(max(m.worth(inRoster), leastBits), most))
-				return
-			}
-			other = value
-		}
-		if other != "" {
-			add(what, inRoster, saysDifferent, other, against)
+		inDirectory, agrees := m.columnAgrees(c, inRoster, a)
+		switch {
+		case agrees && m.texts.number(inRoster) == m.texts.number(inDirectory):
+			add(c.field.String(), inRoster, saysSame, inDirectory, min(max(m.worth(inRoster), leastBits), c.most))
+		case agrees:
+			add(c.field.String(), inRoster, "as it is called here", inDirectory, min(max(m.worth(inRoster)-1, leastBits), c.most))
+		case inDirectory != "":
+			add(c.field.String(), inRoster, saysDifferent, inDirectory, c.against)
 		}
 	}
-	compare("department", v[roster.Department], departmentMax, -1.5, directory.AttrDepartment)
-	compare("title", v[roster.Title], titleMax, -1, directory.AttrTitle)
-	compare("location", v[roster.Location], placeMax, -1, directory.AttrL, directory.AttrPhysicalDeliveryOfficeName)
 	if id := v[roster.Manager]; id != "" && a.Manager != (directory.Key{}) {
 		if boss, known := m.managers[foldID(id)]; known {
 			if slices.Contains(boss, a.Manager) {

@@ -46,8 +46,9 @@ func (e *StrangeNames) Error() string {
 	return fmt.Sprintf("of %d people whose person id or mail address an account has, %d share a name with it: the list is read in the wrong encoding (--encoding says which), or a column is taken for another one (--show-mapping shows which is read as what)", e.Asked, e.Agree)
 }
 
-// leastStrange is how many have to be asked to find their names strange.
-const leastStrange = 20
+// leastStrange is how many have to be asked to find their names strange,
+// mostStrange how many are asked at most.
+const leastStrange, mostStrange = 20, 2000
 
 // strangeNames refuses a roster whose names are those of nobody here. Ids of
 // another numbering alone point to others by chance; their names are known.
@@ -55,6 +56,9 @@ func (m *matcher) strangeNames() error {
 	m.readIDs()
 	var byMail, byID witnesses
 	for i, a := range m.accounts {
+		if byMail.agree+byMail.differ > mostStrange {
+			break
+		}
 		for mail := range addresses(a) {
 			if who := m.mails.of(mail); len(who) == 1 {
 				byMail.ask(m, who[0], int32(i))

@@ -572,24 +572,30 @@ func (m *matcher) byLogonColumn() {
 }
 
 // seconds gives the second accounts of administrators to those whose first
-// account is found by the logon name without its mark.
+// account is found by the logon name without its mark. Where it is open whose
+// the first one is, so it is of the second.
 func (m *matcher) seconds() {
-	if m.opt.Second == nil {
-		return
-	}
 	for i, a := range m.accounts {
-		if m.owner[i] != nobody || m.doubts[int32(i)] != nil || !m.second[i] {
+		account := int32(i)
+		if !m.second[i] || !m.undecided(account) {
 			continue
 		}
-		first, there := m.byLogon[directory.TextKey(m.opt.Second.ReplaceAllString(a.Logon, ""))]
-		if !there || m.owner[first] == nobody || first == int32(i) {
+		first, there := m.byLogon[directory.TextKey(m.firstLogon(account))]
+		if !there || first == account {
+			continue
+		}
+		if d := m.doubts[first]; d != nil {
+			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is", slices.Clone(d.Candidates))
 			continue
 		}
 		p := m.owner[first]
-		x, y := m.person[p], m.account[i]
-		if m.rejected[[2]int32{p, int32(i)}] || m.names.givens(x.given, y.given) == names.Unlike || m.names.families(x.family, y.family) == names.Unlike || m.idsDiffer(p, a) {
+		if p == nobody {
 			continue
 		}
-		m.state(p, int32(i), BySecond, false, 0.99)
+		x, y := m.person[p], m.account[i]
+		if m.rejected[[2]int32{p, account}] || m.names.givens(x.given, y.given).Differs() || m.names.families(x.family, y.family).Differs() || m.idsDiffer(p, a) {
+			continue
+		}
+		m.state(p, account, BySecond, false, 0.99)
 	}
 }

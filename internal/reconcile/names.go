@@ -3,6 +3,7 @@ package reconcile
 import (
 	"cmp"
 	"math"
+	"slices"
 	"strings"
 
 	"yardbroom/internal/names"
@@ -18,6 +19,7 @@ type vocabulary struct {
 	words     []names.Word
 	counts    []int32        // how often each stands in either list
 	sounds    map[string]int // how often names that sound so do
+	sounding  [][]string     // the ways in which each name may sound
 	scripts   names.Scripts  // all that are in use
 	beings    int            // whose names were counted
 }
@@ -89,21 +91,21 @@ func (v *vocabulary) rarity(n int32) float64 {
 // soundRarity is how many bits it says that two names sound alike.
 func (v *vocabulary) soundRarity(x, y int32) float64 {
 	least := math.Inf(1)
-	for _, s := range v.words[x].Sounds(v.scripts) {
-		for _, other := range v.words[y].Sounds(v.scripts) {
-			if s == other {
-				least = min(least, math.Log2(float64(v.beings+others)/float64(max(v.sounds[s], 1))))
-			}
+	for _, s := range v.sounding[x] {
+		if slices.Contains(v.sounding[y], s) {
+			least = min(least, math.Log2(float64(v.beings+others)/float64(max(v.sounds[s], 1))))
 		}
 	}
 	return least
 }
 
-// countSounds counts how common each way to sound is, once all names are known.
+// countSounds notes how each name may sound, and how common that is, once all
+// names are known.
 func (v *vocabulary) countSounds() {
-	v.sounds = map[string]int{}
+	v.sounds, v.sounding = map[string]int{}, make([][]string, len(v.words))
 	for n := range v.words {
-		for _, s := range v.words[n].Sounds(v.scripts) {
+		v.sounding[n] = v.words[n].Sounds(v.scripts)
+		for _, s := range v.sounding[n] {
 			v.sounds[s] += int(v.counts[n])
 		}
 	}

@@ -208,12 +208,13 @@ const (
 	mostPatterns = 6
 	mostHabits   = 12 // of all years and places together
 	leastHits    = 5  // of a habit that not all share
+	mostGroup    = 300
 	leastGroup   = 30 // accounts of years or of a place that have a habit of their own
 )
 
 // seed is a logon name of which the names of its owner are known.
 type seed struct {
-	logon         string
+	logon, plain  string // without the number that tells people of one name apart
 	given, family *names.Word
 	made          int64  // when the account was made; 0 where that is not known
 	place         string // where it is
@@ -236,23 +237,30 @@ func (m *matcher) learnPatterns() []Pattern {
 // learnHabits learns the patterns of all, and then those of each generation of
 // accounts and of each place: who has changed a habit has both.
 func learnHabits(seeds []seed) []Pattern {
-	all := learn(sample(seeds), 2)
+	all := learn(sample(seeds, mostSeeds), 2)
 	for _, group := range groups(seeds) {
-		for _, p := range learn(sample(group), leastHits) {
-			if at := slices.IndexFunc(all, func(known Pattern) bool { return known.Text == p.Text }); at >= 0 {
-				all[at].habit = max(all[at].habit, p.Share)
-				continue
-			}
-			p.Share = float64(p.Seen) / float64(len(seeds))
+		group = sample(group, mostGroup)
+		rest := group
+		for i := range all {
+			others := slices.DeleteFunc(slices.Clone(rest), func(s seed) bool { return all[i].makes(s) })
+			all[i].habit = max(all[i].habit, float64(len(rest)-len(others))/float64(len(group)))
+			rest = others
+		}
+		if len(rest) < leastHits {
+			continue
+		}
+		for _, p := range learn(rest, leastHits) {
+			p.habit = float64(p.Seen) / float64(len(group))
+			p.Share = p.habit * float64(len(group)) / float64(len(seeds))
 			all = append(all, p)
 		}
 	}
 	return all[:min(len(all), mostHabits)]
 }
 
-// sample are so many of them that learning from them is quick.
-func sample(seeds []seed) []seed {
-	step := len(seeds) / mostSeeds
+// sample are so many of them at most.
+func sample(seeds []seed, most int) []seed {
+	step := (len(seeds) + most - 1) / most
 	if step <= 1 {
 		return seeds
 	}
@@ -286,11 +294,12 @@ func groups(seeds []seed) (all [][]seed) {
 
 func (m *matcher) seed(person, account int32) (seed, bool) {
 	b := m.person[person]
-	if b.family == noWord || b.given == noWord || m.second[account] {
+	if b.family == noWord || b.given == noWord || m.second[account] || m.accounts[account].Logon == "" {
 		return seed{}, false
 	}
 	a := m.accounts[account]
-	s := seed{logon: a.Logon, given: &m.names.words[b.given], family: &m.names.words[b.family], place: m.folded(a.Text.First(directory.AttrL))}
+	plain, _ := plainLogon(a.Logon)
+	s := seed{logon: a.Logon, plain: plain, given: &m.names.words[b.given], family: &m.names.words[b.family], place: m.folded(a.Text.First(directory.AttrL))}
 	if a.Created.Known() {
 		s.made = a.Created.Time().Unix()
 	}
@@ -369,13 +378,32 @@ func (p *Pattern) makes(s seed) bool {
 	return false
 }
 
+// mayBegin tells whether a logon name begins as the pattern would: most do not,
+// and need not be made.
+func (p *Pattern) mayBegin(s *seed) bool {
+	name := s.family
+	switch p.pieces[0].name {
+	case 'g':
+		name = s.given
+	case 'f':
+	default:
+		return true
+	}
+	first := s.plain[0]
+	return name.Text[0] == first || name.Parts[0].Text[0] == first || name.Parts[len(name.Parts)-1].Text[0] == first
+}
+
 // explains counts the logon names that a pattern makes, and finds out where
 // it cuts them: where several end before they are whole, and none is longer.
 func (p *Pattern) explains(seeds []seed) (hits, cut int) {
 	ends := map[int]int{}
 	longest := 0
-	for _, s := range seeds {
-		plain, _ := plainLogon(s.logon)
+	for i := range seeds {
+		s := &seeds[i]
+		plain := s.plain
+		if !p.mayBegin(s) {
+			continue
+		}
 		for _, built := range p.builds(s.given, s.family) {
 			if built == plain {
 				hits++

@@ -40,7 +40,8 @@ func TestPatternsAreLearned(t *testing.T) {
 	var seeds []seed
 	add := func(logon, given, family string) {
 		g, f := names.New(given), names.New(family)
-		seeds = append(seeds, seed{logon: logon, given: &g, family: &f})
+		plain, _ := plainLogon(logon)
+		seeds = append(seeds, seed{logon: logon, plain: plain, given: &g, family: &f})
 	}
 	for _, n := range [][3]string{{"aquill", "Ada", "Quill"}, {"btern", "Bram", "Tern"}, {"btern2", "Berta", "Tern"}, {"cmarlowe", "Clara", "Marlowe"}, {"ufeatherstoneh", "Ulla", "Featherstonehaugh"},
 		{"dabernathycorr", "Dov", "Abernathy-Corrigan"}, {"zbirk", "Zoë", "Birk"}, {"fhollis", "Farid", "Hollis"}, {"greta.jessop", "Greta", "Jessop"}, {"hugo.kestrel", "Hugo", "Kestrel"}, {"xyz", "Ines", "Nakata"}} {
@@ -67,6 +68,12 @@ func TestHousesThatChangedTheirHabitKeepBoth(t *testing.T) {
 		}
 		seeds = append(seeds, s)
 	}
+	plain := func() {
+		for i := range seeds {
+			seeds[i].plain, _ = plainLogon(seeds[i].logon)
+		}
+	}
+	plain()
 	got := learnHabits(seeds)
 	assert.Len(t, got, 1, "two of a hundred are no habit yet: %v", got)
 	for i := 260; i < 296; i++ {
@@ -75,6 +82,7 @@ func TestHousesThatChangedTheirHabitKeepBoth(t *testing.T) {
 	for i := 40; i < 80; i++ {
 		seeds[i].logon, seeds[i].place = seeds[i].family.Text+"_"+seeds[i].given.Text, "2"
 	}
+	plain()
 	texts := map[string]float64{}
 	for _, p := range learnHabits(seeds) {
 		texts[p.Text] = p.habit

@@ -173,6 +173,7 @@ type matcher struct {
 	made      []int64                    // when accounts were made, sorted
 	managers  map[string][]directory.Key // accounts of people by person id
 	texts     texts
+	columns   []column
 	namesakes func() map[wholeName][]int32 // people who share both names with others
 }
 
@@ -197,6 +198,7 @@ func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, err
 	m.byLinks()
 	m.byKeys()
 	m.byLogonColumn()
+	m.learnColumns()
 	if len(opt.Patterns) == 0 {
 		m.patterns = m.learnPatterns()
 	}
@@ -228,6 +230,7 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 	for i := range m.owner {
 		m.owner[i] = nobody
 	}
+	m.columns = newColumns()
 	m.namesakes, m.boxes = sync.OnceValue(m.findNamesakes), sync.OnceValue(m.findBoxes)
 	return m
 }

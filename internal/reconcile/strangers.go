@@ -31,30 +31,48 @@ func (m *matcher) askWhoCouldBe() {
 			o.accounts = append(o.accounts, int32(i))
 		}
 	}
-	if len(o.people) == 0 || len(o.accounts) == 0 {
+	if len(o.people) == 0 || len(o.accounts) == 0 || m.opt.Strict {
 		return
 	}
-	k := newKeys(12*len(o.people), 12*len(o.accounts))
+	k := newKeys(0, 0)
 	m.likeKeys(k, o)
 	m.looseKeys(k, o)
 	pairs := append(k.pairs(mostCompared), m.unreadable(o)...)
 	slices.SortFunc(pairs, byEnds)
-	found := map[int32][]Candidate{}
-	for _, e := range slices.Compact(pairs) {
-		if m.rejected[[2]int32{e.person, e.account}] {
-			continue
-		}
-		bits := m.weigh(e.person, e.account) + m.prior
-		if bits > strangerBits || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
-			found[e.account] = append(found[e.account], Candidate{int(e.person), likelihood(bits)})
-		}
-	}
+	found := m.whoFits(slices.Compact(pairs))
 	for i, who := range found {
 		slices.SortFunc(who, func(x, y Candidate) int {
 			return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(x.Person, y.Person))
 		})
 		m.strangers[m.accounts[i]] = slices.Clip(who[:min(len(who), mostCandidates)])
 	}
+	for _, i := range o.accounts { // whoever may have the first may have the second
+		if first, there := m.byLogon[directory.TextKey(m.firstLogon(i))]; there && m.second[i] && m.strangers[m.accounts[i]] == nil {
+			m.strangers[m.accounts[i]] = m.strangers[m.accounts[first]]
+		}
+	}
+}
+
+// whoFits are the people of those pairs that nothing rules out, by account.
+func (m *matcher) whoFits(pairs []edge) map[int32][]Candidate {
+	const atOnce = 1024
+	fitting := make([][]edge, (len(pairs)+atOnce-1)/atOnce)
+	onAll(len(fitting), func(n int) {
+		for _, e := range pairs[n*atOnce : min((n+1)*atOnce, len(pairs))] {
+			if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
+				continue
+			}
+			e.weight = weightOf(m.weigh(e.person, e.account) + m.prior)
+			if e.weight > weightOf(strangerBits) || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
+				fitting[n] = append(fitting[n], e)
+			}
+		}
+	})
+	found := map[int32][]Candidate{}
+	for _, e := range slices.Concat(fitting...) {
+		found[e.account] = append(found[e.account], Candidate{int(e.person), likelihood(float64(e.weight) / 1000)})
+	}
+	return found
 }
 
 // looseKeys let those meet who share hardly anything.
@@ -131,7 +149,7 @@ func (m *matcher) nameAlone(b being, add func(kind string, texts ...string)) {
 			add("name alone", part.Text)
 		}
 		if m.names.scripts.Foreign() {
-			for _, sound := range w.Sounds(m.names.scripts) {
+			for _, sound := range m.names.sounding[name] {
 				add("sound alone", sound)
 			}
 		}
