@@ -48,12 +48,12 @@ type outcome struct{ found, wrong share }
 // are wrong, among them sure ones; leavers reported who are none, among them
 // sure ones; accounts surely of nobody that are somebody's.
 type verdict struct {
-	found, wrong, wrongSure              share
+	found, wrong, wrongSure               share
 	falseLeavers, sureLeavers, sureNobody share
-	leaversFound, likelyNobody           share
-	baseFound, baseWrong                 share
-	groups                               map[string]*outcome
-	examples                             map[string][]string
+	leaversFound, likelyNobody            share
+	baseFound, baseWrong                  share
+	groups                                map[string]*outcome
+	examples                              map[string][]string
 }
 
 func (v *verdict) group(names []string, found, stated, wrong bool) {

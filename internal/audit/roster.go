@@ -220,6 +220,10 @@ func noPerson(p *pass, a *directory.Account) *Finding {
 	if len(f.Evidence) == 0 {
 		f.Evidence = []Evidence{{directory.AttrDisplayName.String(), "absent"}}
 	}
+	if what := reconcile.Impersonal(a); what != "" {
+		f.Evidence = append([]Evidence{{"looks like", what}}, f.Evidence...)
+		f.bundle = what // apart from those that look like people's
+	}
 	if may := p.people.MayBe(a); len(may) > 0 {
 		f.Confidence, f.Unconfirmed = Likely, true
 		p.nameCandidates(f, a, may)
@@ -461,7 +465,10 @@ type RosterSummary struct {
 	Likely   int                   `json:"likely"` // accounts, of those matched
 	Doubtful int                   `json:"accounts_in_doubt"`
 	Nobodys  int                   `json:"accounts_of_nobody"`
-	Enabled  int                   `json:"accounts_enabled"`
+	// Impersonal are those of nobody that look like accounts of services, rooms,
+	// shared mailboxes or tests.
+	Impersonal int `json:"accounts_impersonal"`
+	Enabled    int `json:"accounts_enabled"`
 	// Leaving are enabled accounts whose people have left, or that are nobody's
 	// and not exempt: what would be switched off if the roster were taken at its
 	// word.
@@ -518,6 +525,9 @@ func (p *pass) rosterSummary() *RosterSummary {
 			s.Doubtful++
 		default:
 			s.Nobodys++
+			if reconcile.Impersonal(a) != "" {
+				s.Impersonal++
+			}
 			if enabled && !p.exempt.covers(&Finding{Check: "no-person", Kind: a.Kind.String(), DN: a.DN, Account: a.Name()}) {
 				s.Leaving++
 			}

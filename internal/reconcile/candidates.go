@@ -609,10 +609,11 @@ func (m *matcher) further(prior float64) {
 	pairs := slices.DeleteFunc(k.pairs(mostCompared), func(e edge) bool { return !m.oneName(e) })
 	at := map[int32][]Candidate{}
 	for _, e := range pairs {
-		if m.rejected[[2]int32{e.person, e.account}] {
+		bits := m.weigh(e.person, e.account) + prior - furtherCost
+		if m.rejected[[2]int32{e.person, e.account}] || bits < 0 && m.idsDiffer(e.person, m.accounts[e.account]) {
 			continue
 		}
-		at[e.account] = append(at[e.account], Candidate{int(e.person), min(likelihood(m.weigh(e.person, e.account)+prior-furtherCost), mostLikely)})
+		at[e.account] = append(at[e.account], Candidate{int(e.person), min(likelihood(bits), mostLikely)})
 	}
 	for i, candidates := range at {
 		if len(candidates) > mostFurther {
