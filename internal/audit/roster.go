@@ -17,7 +17,7 @@ import (
 var rosterChecks = []*Check{
 	{
 		Name: "leaver-enabled", Severity: High, Short: "account that is enabled though its person has left",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("neither end dates nor a status", roster.End, roster.Status),
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: leaverEnabled,
 	},
 	{
@@ -27,7 +27,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "returned-disabled", Severity: Low, Short: "disabled account, the only one of somebody who works here",
-		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, overAll: true, overEntries: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, overAll: true, overEntries: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: returnedDisabled,
 	},
 	{
@@ -41,7 +41,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "no-account", Severity: Medium, Short: "somebody who works here and has no account",
-		Kinds: anything, ByRoster: true, overAll: true, overEntries: true, Guard: restsOnNothing, wants: wantsRoster,
+		Kinds: anything, ByRoster: true, overAll: true, overEntries: true, Guard: restsOnNothing, wants: wantsStates,
 		gather: noAccount,
 	},
 	{
@@ -72,6 +72,9 @@ func wantsRoster(p *pass) string {
 	}
 	return ""
 }
+
+// wantsStates asks for a roster that tells who has left.
+var wantsStates = wantsColumns("neither end dates nor a status", roster.End, roster.Status)
 
 // wantsColumns asks for a roster with one of these columns at least.
 func wantsColumns(none string, fields ...roster.Field) func(p *pass) string {

@@ -119,12 +119,54 @@ func (m *matcher) weighNames(t *tally, p, account int32) {
 			return
 		}
 	}
+	if bits, address := m.weighAddress(p, account, family, given); address != "" && bits > familyBits+givenBits {
+		t.add("name in the address", address, m.accountNameIf(t.keep, account), "the same", bits)
+		return
+	}
 	if family != names.Unknown {
 		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessSays[family], familyBits)
 	}
 	if given != names.Unknown {
 		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessSays[given], givenBits)
 	}
+}
+
+// addressCost is what it costs that a name was read from an address, which may
+// leave out a part of it.
+const addressCost = 1.0
+
+// weighAddress is what it is worth if the address that the roster has for
+// somebody shows the names of an account, where theirs cannot be compared with
+// those letter by letter; address is "" where it shows none.
+func (m *matcher) weighAddress(p, account int32, family, given names.Likeness) (bits float64, address string) {
+	exact := func(l names.Likeness) bool { return l == names.Same || l == names.Transcribed }
+	if exact(family) && exact(given) || !m.opaque(m.person[p]) || m.opaque(m.account[account]) {
+		return 0, ""
+	}
+	mail := m.people[p].Values[roster.Mail]
+	local, _, _ := strings.Cut(mail, "@")
+	first, last, ok := strings.Cut(strings.TrimRight(local, "0123456789"), ".")
+	if !ok {
+		return 0, ""
+	}
+	y := m.account[account]
+	if y.family == noWord || y.given == noWord {
+		return 0, ""
+	}
+	one, other := names.New(first), names.New(last)
+	is, its := &m.names.words[y.given], &m.names.words[y.family]
+	close := func(l names.Likeness) bool { return l == names.Same || l == names.Partly }
+	if close(names.Givens(&one, is)) && close(names.Families(&other, its)) || close(names.Families(&one, its)) && close(names.Givens(&other, is)) {
+		return m.names.rarity(y.family) + m.names.rarity(y.given) - 2*addressCost, mail
+	}
+	return 0, ""
+}
+
+func (m *matcher) accountNameIf(wanted bool, account int32) string {
+	if !wanted {
+		return ""
+	}
+	return m.accountName(account)
 }
 
 // weighSwapped is what it is worth if the names stand in the other order, and

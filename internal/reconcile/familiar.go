@@ -82,7 +82,7 @@ func (m *matcher) strangeNames() error {
 }
 
 func (w witnesses) strange() bool {
-	return w.agree+w.differ >= leastStrange && w.agree*20 < w.agree+w.differ
+	return w.agree+w.differ >= leastStrange && w.agree*10 < w.agree+w.differ
 }
 
 // namesKnown tells whether one in ten family names of the roster, at least, is

@@ -51,6 +51,11 @@ func decode(raw string, opt Options) (decoded, error) {
 		return decodeAs(raw, opt.Encoding)
 	}
 	text, name, err := decodeUnicode(raw)
+	if err == nil && name == "UTF-8" {
+		if once, twice := decodedTwice(text); twice {
+			return decoded{text: once, name: "UTF-8, encoded twice"}, nil
+		}
+	}
 	if err != nil || name != "" {
 		return decoded{text: text, name: name}, err
 	}
@@ -108,6 +113,29 @@ func decodeUnicode(raw string) (text, name string, err error) {
 		return "", "", errors.New("it says that it is UTF-8 and is not; --encoding says what it is")
 	}
 	return "", "", nil
+}
+
+// leastTwice is how many octets above ASCII have to come of it to take a text
+// for one that was encoded twice.
+const leastTwice = 6
+
+// decodedTwice decodes a text again that some program has taken for
+// Windows-1252 when it was UTF-8 already, and encoded once more: "MÃ¼ller".
+func decodedTwice(text string) (once string, twice bool) {
+	if isASCII(text) || !strings.ContainsAny(text, "ÃÂÄÅÐÑÎÏ×ØÙàãäåæçèéêëìíï") {
+		return "", false
+	}
+	once, err := charmap.Windows1252.NewEncoder().String(text)
+	if err != nil || !utf8.ValidString(once) {
+		return "", false
+	}
+	high := 0
+	for i := range len(once) {
+		if once[i] >= utf8.RuneSelf {
+			high++
+		}
+	}
+	return once, high >= leastTwice
 }
 
 const (

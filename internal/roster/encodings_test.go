@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/charmap"
 )
 
 // lists are what a file looks like in the encodings that its country uses.
@@ -75,4 +76,15 @@ func TestTheNamesOfTheDirectoryTellTheEncoding(t *testing.T) {
 	assert.Same(t, unknown, unknown.Fitting(func(string) bool { return false }), "nothing is changed without a reason")
 	said := read(t, raw, Options{Encoding: "windows-1252"})
 	assert.Same(t, said, said.Fitting(func(name string) bool { return names[name] }), "what somebody said holds")
+}
+
+func TestTextThatWasEncodedTwiceIsDecodedTwice(t *testing.T) {
+	const once = "id;family;given\n1;Müller;Jürgen\n2;Strömberg;Åsa\n"
+	twice, err := charmap.Windows1252.NewDecoder().String(once)
+	require.NoError(t, err)
+	r := read(t, twice, Options{})
+	assert.Equal(t, "Müller", r.Rows[0].Values[Family])
+	assert.Equal(t, "UTF-8, encoded twice, separated by semicolons", r.Form)
+	r = read(t, "id;family;given\n1;Ãvila;Zoë\n", Options{})
+	assert.Equal(t, "Ãvila", r.Rows[0].Values[Family], "letters that are what they are")
 }
