@@ -83,6 +83,7 @@ type house struct {
 	prefix   string
 	blank    map[string]bool // columns that one of the lists lacks
 	abroad   bool            // departments are called otherwise in the directory
+	usual    float64         // how much commoner the common names are
 	early    bool            // addresses were given in the order of names and not of days
 	taken    map[string]bool
 	numbers  []string // of leavers
@@ -163,6 +164,10 @@ func (h *house) settle() {
 	for _, column := range []string{"department", "title", "location", "start"} {
 		h.blank[column] = h.rand.IntN(4) == 0
 	}
+	if h.rand.IntN(4) == 0 { // hardly more than names
+		h.blank = map[string]bool{"department": true, "title": true, "location": true, "start": h.rand.IntN(2) == 0}
+	}
+	h.usual = 1.2 + 2*h.rand.Float64()
 	h.abroad, h.early = h.rand.IntN(4) == 0, h.rand.IntN(3) == 0
 }
 
@@ -172,7 +177,7 @@ func pick[T any](h *house, list []T) T { return list[h.rand.IntN(len(list))] }
 
 // common picks the first ones more often.
 func (h *house) common(list []name) name {
-	return list[int(float64(len(list))*math.Pow(h.rand.Float64(), 1.6))]
+	return list[int(float64(len(list))*math.Pow(h.rand.Float64(), h.usual))]
 }
 
 var departments = []string{"Astronomy", "Instruments", "Archive", "Computing", "Administration", "Visitor Centre", "Workshop", "Library", "Night Crew", "Optics", "Outreach", "Grounds",
@@ -434,7 +439,7 @@ func (h *house) person(p *person) {
 		family += "-" + write(h.family(p))
 	}
 	if p.dirt["middle name in roster"] {
-		given += " " + write(p.middle)
+		given = p.withMiddle(given, write(p.middle))
 	}
 	if (p.name == "russian" || p.name == "ukrainian") && p.dirt["patronymic"] && family == p.family.native {
 		given += " " + pick(h, []string{"Иванович", "Петрович", "Сергеевич", "Андреевич"})
@@ -502,6 +507,15 @@ func (h *house) person(p *person) {
 	add(id, mail, p.start, p.left)
 }
 
+// withMiddle puts a middle name where it stands: in Vietnam in front of the
+// name that somebody is called by.
+func (p *person) withMiddle(given, middle string) string {
+	if p.name == "vietnamese" {
+		return middle + " " + given
+	}
+	return given + " " + middle
+}
+
 // account writes the directory's view of somebody.
 func (h *house) account(p *person, logon string, rows []int) {
 	write := h.latin
@@ -526,12 +540,15 @@ func (h *house) account(p *person, logon string, rows []int) {
 		given = string([]rune(write(p, p.given))[:1]) + "."
 	}
 	if p.dirt["middle name in directory"] {
-		given += " " + write(p, p.middle)
+		given = p.withMiddle(given, write(p, p.middle))
 	} else if p.dirt["middle initial"] {
 		given += " " + string([]rune(write(p, p.middle))[:1]) + "."
 	}
 	if p.dirt["particle dropped"] {
 		for _, particle := range particles {
+			if p.name != "arabic" && len(particle) == 2 {
+				break // the beginning of many other names
+			}
 			if rest, ok := strings.CutPrefix(family, particle); ok && len(rest) > 3 {
 				family = strings.ToUpper(rest[:1]) + rest[1:]
 				break

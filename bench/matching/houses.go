@@ -50,7 +50,7 @@ type outcome struct{ found, wrong share }
 type verdict struct {
 	found, wrong, wrongSure               share
 	falseLeavers, sureLeavers, sureNobody share
-	leaversFound, likelyNobody            share
+	leaversFound, likelyNobody, nobodies  share
 	baseFound, baseWrong                  share
 	groups                                map[string]*outcome
 	examples                              map[string][]string
@@ -200,6 +200,9 @@ func (v *verdict) findings(c *houses.Case, r *reconcile.Result, report *audit.Re
 			}
 		case "no-person":
 			v.likelyNobody.count(f.Confidence != audit.Sure)
+			if !owned {
+				v.nobodies.count(f.Confidence == audit.Sure)
+			}
 			if f.Confidence == audit.Sure {
 				v.sureNobody.count(owned)
 				if owned {
@@ -293,7 +296,7 @@ func (v *verdict) print(most int, groups bool) {
 	}{
 		{"accounts whose person was found", v.found}, {"  by the baseline", v.baseFound}, {"stated pairs that are wrong", v.wrong}, {"  by the baseline", v.baseWrong}, {"sure pairs that are wrong", v.wrongSure},
 		{"leavers reported that are none", v.falseLeavers}, {"  of the sure ones", v.sureLeavers}, {"enabled leavers reported", v.leaversFound},
-		{"surely nobody's, and somebody's", v.sureNobody}, {"nobody's that are likely", v.likelyNobody},
+		{"surely nobody's, and somebody's", v.sureNobody}, {"nobody's that are likely", v.likelyNobody}, {"accounts of nobody, surely found", v.nobodies},
 	} {
 		fmt.Printf("%-34s %10s %d\n", line.what, line.s, line.s.all)
 	}

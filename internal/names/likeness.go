@@ -53,7 +53,7 @@ func compare(a, b *Word, given bool) Likeness {
 		return Sounding // written with other signs
 	case (a.Foreign || b.Foreign) && transcribed(a, b):
 		return Transcribed
-	case given && (len(a.Text) == 1 || len(b.Text) == 1):
+	case given && (a.letter || b.letter):
 		return initial(a, b)
 	case (a.Foreign || b.Foreign) && soundAlike(a, b):
 		return Sounding
@@ -88,13 +88,16 @@ func transcribed(a, b *Word) bool {
 	return a.spelt(b.Text) || b.spelt(a.Text) || a.Foreign && b.Foreign && slices.ContainsFunc(a.others, b.spelt)
 }
 
+// initial compares names of which one is a letter only.
 func initial(a, b *Word) Likeness {
+	if !a.letter {
+		a, b = b, a
+	}
+	begins := func(s string) bool {
+		return strings.HasPrefix(b.Text, s) || slices.ContainsFunc(b.others, func(other string) bool { return strings.HasPrefix(other, s) })
+	}
 	switch {
-	case a.Text[0] == b.Text[0]:
-		return InitialOnly
-	case slices.ContainsFunc(append(a.others, b.others...), func(s string) bool {
-		return s[0] == a.Text[0] && len(a.Text) == 1 || s[0] == b.Text[0] && len(b.Text) == 1
-	}):
+	case begins(a.Text) || slices.ContainsFunc(a.others, begins):
 		return InitialOnly
 	case a.Opaque != b.Opaque:
 		return Otherwise
@@ -147,7 +150,7 @@ func inPart(a, b *Word, given bool) Likeness {
 		switch {
 		case slices.ContainsFunc(more, func(p Part) bool { return samePart(&p, &fewer[i]) }):
 			shared++
-			long = long || len(fewer[i].Text) > 2
+			long = long || len(fewer[i].Text) > 2 || len(fewer) == 1 && len(fewer[i].Text) == 2 && !given
 		case len(fewer[i].Text) == 1 && slices.ContainsFunc(more, func(p Part) bool { return p.Text[0] == fewer[i].Text[0] }):
 		case slices.ContainsFunc(more, func(p Part) bool { return len(p.Text) == 1 && p.Text[0] == fewer[i].Text[0] }):
 		case slices.ContainsFunc(more, func(p Part) bool { return typo(p.Text, fewer[i].Text) }):

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/mozillazg/go-unidecode"
 	"golang.org/x/text/unicode/norm"
@@ -25,6 +26,7 @@ type Word struct {
 	undotted string   // Text, with what stands for diacritics taken for none
 	others   []string // other Latin spellings, whole
 	scripts  Scripts
+	letter   bool // one letter, which may be two in Latin ones
 	tonal    bool // of syllables each of which counts, as in Vietnamese
 }
 
@@ -40,7 +42,7 @@ type Part struct {
 // stands in brackets, text behind a dash, numbers.
 func New(written string) Word {
 	if text, plain := plainWord(written); plain {
-		return Word{Text: text, Parts: []Part{{Text: text, native: text, scripts: latin}}, native: text, undotted: digraphs.Replace(text), scripts: latin}
+		return Word{Text: text, Parts: []Part{{Text: text, native: text, scripts: latin}}, native: text, undotted: digraphs.Replace(text), scripts: latin, letter: len(text) == 1}
 	}
 	var w Word
 	for _, token := range tokens(written) {
@@ -56,6 +58,7 @@ func New(written string) Word {
 	}
 	w.Foreign, w.Opaque = w.scripts&^latin != 0, w.scripts&opaque != 0
 	w.others, w.undotted = spellings(w.Parts), digraphs.Replace(w.Text)
+	w.letter = len(w.Parts) == 1 && !w.Opaque && utf8.RuneCountInString(w.native) == 1
 	w.tonal = strings.ContainsFunc(written, vietnamese)
 	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(real) > 0 && !w.tonal {
 		w.Parts = real
@@ -232,20 +235,29 @@ func Split(whole string) (family, given string, said bool) {
 	for len(words) > 0 && noName(words[len(words)-1]) {
 		words = words[:len(words)-1]
 	}
+	initial := ""
+	if last := len(words) - 1; last > 1 && utf8.RuneCountInString(strings.Trim(words[last], ".")) == 1 && script(words[last])&opaque == 0 {
+		words, initial = words[:last], " "+words[last] // "Quill Ada P."
+	}
 	if len(words) < 2 {
 		return splitJoined(words)
 	}
 	if script(words[0])&(han|hangul) != 0 {
 		return words[0], strings.Join(words[1:], " "), false
 	}
-	if vietnameseFamily[latinOf(words[0])] && !vietnameseFamily[latinOf(words[len(words)-1])] && len(words) > 2 {
-		return words[0], strings.Join(words[1:], " "), false
+	first, last := latinOf(words[0]), latinOf(words[len(words)-1])
+	tonal := strings.ContainsFunc(whole, vietnamese)
+	switch {
+	case len(last) == 1 && len(words) == 2, // "Quill A."
+		tonal && (vietnameseFamily[first] || alsoVietnamese[first]),
+		len(words) > 2 && vietnameseFamily[first] && !vietnameseFamily[last]:
+		return words[0], strings.Join(words[1:], " ") + initial, false
 	}
 	at := len(words) - 1
 	for at > 1 && particles[strings.ToLower(words[at-1])] {
 		at--
 	}
-	return strings.Join(words[at:], " "), strings.Join(words[:at], " "), false
+	return strings.Join(words[at:], " "), strings.Join(words[:at], " ") + initial, false
 }
 
 // splitJoined parts a Chinese or Korean name that is written in one.
@@ -257,6 +269,9 @@ func splitJoined(words []string) (family, given string, said bool) {
 	}
 	return "", "", false
 }
+
+// alsoVietnamese are family names there that are words elsewhere.
+var alsoVietnamese = set(`lam mai cao tang ta to thai chau ha ton kieu ma la`)
 
 // vietnameseFamily are the family names that nearly everybody there has.
 var vietnameseFamily = set(`nguyen tran le pham hoang huynh phan vu vo dang bui do ho ngo duong ly dinh dao doan trinh truong luu luong quach nghiem`)

@@ -104,6 +104,8 @@ func TestNamesResembleEachOther(t *testing.T) {
 		{"Minh Hạnh", "Hạnh", true, Partly},
 		{"Minh Hạnh", "Minh", true, Unlike},
 		{"Minh Hạnh", "Minh Phi", true, Unlike},
+		{"Ek-Lindqvist", "Ek", false, Partly},
+		{"Եվա", "Yeva", true, Transcribed},
 		{"García Márquez", "García", false, Partly},
 		{"Melgar Limón", "Mellgar Limon", false, Near},
 		{"江古田 鈴木", "Ekoda", false, Partly},
@@ -120,6 +122,10 @@ func TestNamesResembleEachOther(t *testing.T) {
 		{"Ing", "Ing", false, Same},
 		{".", "Quill", false, Unknown},
 		{"Саша", "Alexander", true, ShortForm},
+		{"Þ.", "Þórgunna", true, InitialOnly},
+		{"Я.", "Yana", true, InitialOnly},
+		{"Ю.", "Juri", true, InitialOnly},
+		{"Ю.", "Ada", true, Unlike},
 	} {
 		x, y := New(c.a), New(c.b)
 		assert.Equal(t, c.want, compare(&x, &y, c.given), "%s %s", c.a, c.b)
@@ -146,6 +152,9 @@ func TestWholeNamesArePartedWhereTheySaySo(t *testing.T) {
 		"김민준":                     {"김", "민준"},
 		"王伟":                      {"王", "伟"},
 		"Nguyễn Thị Minh":         {"Nguyễn", "Thị Minh"},
+		"Chen Hung-Hsuan P.":      {"Hung-Hsuan", "Chen P."},
+		"Tô Hương Nhi":            {"Tô", "Hương Nhi"},
+		"Trương P.":               {"Trương", "P."},
 		"Front Office (shared)":   {"Office", "Front"},
 	} {
 		family, given, _ := Split(whole)

@@ -89,6 +89,11 @@ func spell(token string, s Scripts) (text string, others []string) {
 		text, others = spellHangul(token)
 	case other:
 		text = latinOf(caucasian.Replace(token))
+		if strings.HasPrefix(text, "e") { // Yeva, Vosgan
+			others = []string{"y" + text}
+		} else if strings.HasPrefix(text, "o") {
+			others = []string{"v" + text}
+		}
 	default:
 		text = latinOf(token)
 	}

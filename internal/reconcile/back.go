@@ -88,11 +88,11 @@ func wentOn(old, now *roster.Person) bool {
 // be taken for the same person, though an account was found for them.
 const mostAway = 400 * 24 * time.Hour
 
-// beganThen tells whether somebody began when, or not long after, a leaver
-// left.
+// beganThen tells whether somebody may have begun when, or not long after, a
+// leaver left.
 func (m *matcher) beganThen(p, leaver int32) bool {
 	start, left := m.people[p].Start, m.people[leaver].LeftOn
-	return !start.IsZero() && !left.IsZero() && start.After(left.Add(-mostGap)) && start.Before(left.Add(mostAway))
+	return start.IsZero() || left.IsZero() || start.After(left.Add(-mostGap)) && start.Before(left.Add(mostAway))
 }
 
 // calledAlike tells whether two people may be called the same: by both names,

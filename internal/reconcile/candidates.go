@@ -64,7 +64,7 @@ func (m *matcher) open() (o open) {
 		}
 	}
 	for i, a := range m.accounts {
-		if m.owner[i] == nobody && m.result.Gone[a].Person == "" && !m.second[i] {
+		if m.owner[i] == nobody && m.result.Gone[a].Person == "" && !m.second[i] && m.stem(int32(i)) == nobody {
 			o.accounts = append(o.accounts, int32(i))
 		}
 	}
@@ -74,7 +74,6 @@ func (m *matcher) open() (o open) {
 // byNames weighs what is left: first people and accounts of exactly one name,
 // which are most, and then, for the rest, names that resemble each other.
 func (m *matcher) byNames() {
-	m.furtherByLogon()
 	o := m.open()
 	prior := m.priorOf(o)
 	crowded := map[wholeName]bool{}
@@ -473,8 +472,8 @@ func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
 		add("sound", sound, given.Text[:1])
 	}
 	// A typing error does not reach both ends of a name.
-	add("begin", family.Text[:min(3, len(family.Text))], given.Text)
-	add("end", family.Text[max(0, len(family.Text)-3):], given.Text)
+	add("begin", family.Text[:min(3, len(family.Text))], given.Parts[0].Text)
+	add("end", family.Text[max(0, len(family.Text)-3):], given.Parts[0].Text)
 }
 
 // oneNameKeys let somebody with one name meet whoever is called so.
@@ -635,22 +634,47 @@ func (m *matcher) oneName(e edge) bool {
 // furtherForm is a logon name that is another one with a word behind it.
 var furtherForm = regexp.MustCompile(`^(.+)[-_.][a-z]+[0-9]?$`)
 
-// furtherByLogon puts those accounts in doubt that are called as somebody's
-// account with a word behind, and bear no other name.
-func (m *matcher) furtherByLogon() {
+// findStems finds, of accounts that are called as another one with a word
+// behind and bear no other name, that other one.
+func (m *matcher) findStems() []int32 {
+	stems := make([]int32, len(m.accounts))
 	for i, a := range m.accounts {
+		stems[i] = nobody
 		form := furtherForm.FindStringSubmatch(strings.ToLower(a.Logon))
-		if form == nil || m.second[i] || !m.undecided(int32(i)) {
+		if form == nil || m.second[i] {
 			continue
 		}
 		first, there := m.byLogon[directory.TextKey(form[1])]
-		if !there || m.owner[first] == nobody || m.rejected[[2]int32{m.owner[first], int32(i)}] {
+		if !there {
 			continue
 		}
 		x, y := m.account[first], m.account[i]
-		if m.names.families(x.family, y.family).Differs() && m.names.givens(x.given, y.given).Differs() {
+		family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+		nameless := y.family == noWord
+		if family.Agrees() && given.Agrees() || nameless || !family.Differs() && !given.Differs() && strings.ContainsAny(a.Logon, "-_") {
+			stems[i] = first
+		}
+	}
+	return stems
+}
+
+// stem is the account of which another one is a further one by its logon name,
+// nobody for none.
+func (m *matcher) stem(account int32) int32 { return m.stems()[account] }
+
+// furtherByLogon puts such accounts in doubt whose first one is somebody's, or
+// is in doubt.
+func (m *matcher) furtherByLogon() {
+	for i := range m.accounts {
+		account := int32(i)
+		first := m.stem(account)
+		if first == nobody || !m.undecided(account) {
 			continue
 		}
-		m.doubt(int32(i), "it may be a further account of somebody who has one", []Candidate{{int(m.owner[first]), 0.9}})
+		if d := m.doubts[first]; d != nil {
+			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is", slices.Clone(d.Candidates))
+		} else if p := m.owner[first]; p != nobody && !m.rejected[[2]int32{p, account}] {
+			m.doubt(account, "it may be a further account of somebody who has one", []Candidate{{int(p), 0.9}})
+		}
 	}
 }

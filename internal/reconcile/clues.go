@@ -169,18 +169,30 @@ func (m *matcher) accountNameIf(wanted bool, account int32) string {
 	return m.accountName(account)
 }
 
-// weighSwapped is what it is worth if the names stand in the other order, and
-// whether they can.
+// weighSwapped is what it is worth if the names stand in the other order on one
+// side, and whether they can. Where an account does not say which is which,
+// either order is as good.
 func (m *matcher) weighSwapped(x, y being) (bits float64, can bool) {
 	v := m.names
-	f, g := v.families(x.family, y.given), v.givens(x.given, y.family)
-	close := func(l names.Likeness) bool {
-		return l == names.Same || l == names.Transcribed || l == names.Sounding || l == names.Partly
+	cost := swapCost
+	if y.guessed {
+		cost = 0.5
 	}
-	if !close(f) || !close(g) && g != names.ShortForm {
-		return 0, false
+	for _, way := range []struct {
+		family, given  names.Likeness
+		f1, f2, g1, g2 int32
+	}{
+		{v.families(x.family, y.given), v.givens(x.given, y.family), x.family, y.given, x.given, y.family}, // in the directory
+		{v.families(x.given, y.family), v.givens(x.family, y.given), x.given, y.family, x.family, y.given}, // on the roster
+	} {
+		if !way.family.Agrees() || !way.given.Agrees() || way.given == names.InitialOnly || way.family == names.Near && way.given == names.Near {
+			continue
+		}
+		if b := v.bits(way.family, way.f1, way.f2, againstFamily) + v.bits(way.given, way.g1, way.g2, againstGiven) - cost; !can || b > bits {
+			bits, can = b, true
+		}
 	}
-	return v.bits(f, x.family, y.given, againstFamily) + v.bits(g, x.given, y.family, againstGiven) - swapCost, true
+	return bits, can
 }
 
 // wordOf is how a name is written, or, where it was cut out of a whole one,

@@ -291,10 +291,10 @@ func (m *matcher) fits(p, account int32, two bool) bool {
 	switch {
 	case m.namesAgree(p, account), m.nameless(p, account):
 		return true
-	case two:
-		return !(family.Differs() && given.Differs())
+	case family.Differs() && given.Differs():
+		return false
 	}
-	return m.support(p, account) >= 0
+	return two || m.support(p, account) >= 0
 }
 
 // nameless tells whether a person or an account has no names that could be
@@ -427,7 +427,7 @@ func (m *matcher) against(p, account int32, keys []keyed) string {
 	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
 	if !m.swapped(x, y) {
 		switch {
-		case family.Differs() && given.Differs() && (family == names.Unlike || given == names.Unlike || m.support(p, account) <= 0):
+		case family.Differs() && given.Differs():
 			return "the names have nothing in common"
 		case given == names.Unlike && !(family.Agrees() && m.support(p, account) >= muchSupport):
 			return "the given names differ"
@@ -514,7 +514,8 @@ func (m *matcher) findNamesakes() map[wholeName][]int32 {
 
 // swapped tells whether family and given name stand in each other's place.
 func (m *matcher) swapped(x, y being) bool {
-	return m.names.families(x.family, y.given).Agrees() && m.names.givens(x.given, y.family).Agrees()
+	_, can := m.weighSwapped(x, y)
+	return can
 }
 
 // contradiction doubts an account whose keys point to several people, or to

@@ -175,6 +175,7 @@ type matcher struct {
 	texts     texts
 	columns   []column
 	namesakes func() map[wholeName][]int32 // people who share both names with others
+	stems     func() []int32               // the account that each is a further one of
 }
 
 // nobody is the owner of an account that nobody has.
@@ -231,6 +232,7 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 		m.owner[i] = nobody
 	}
 	m.columns = newColumns()
+	m.stems = sync.OnceValue(m.findStems)
 	m.namesakes, m.boxes = sync.OnceValue(m.findNamesakes), sync.OnceValue(m.findBoxes)
 	return m
 }

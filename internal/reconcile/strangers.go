@@ -63,7 +63,7 @@ func (m *matcher) whoFits(pairs []edge) map[int32][]Candidate {
 				continue
 			}
 			e.weight = weightOf(m.weigh(e.person, e.account) + m.prior)
-			if e.weight > weightOf(strangerBits) || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
+			if e.weight > weightOf(strangerBits) || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneInitial(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
 				fitting[n] = append(fitting[n], e)
 			}
 		}
@@ -88,6 +88,7 @@ func (m *matcher) looseKeys(k *keys, o open) {
 			add("desk", department, start)
 		}
 		m.initialKeys(x, start, add)
+		add("post", m.folded(v[roster.Department]), m.folded(v[roster.Title]))
 		for id := range m.personIDs(p) {
 			add("number", core(id))
 		}
@@ -120,6 +121,7 @@ func (m *matcher) looseKeys(k *keys, o open) {
 				m.initialKeys(y, month(a.Created.Time(), near), add)
 			}
 		}
+		add("post", m.folded(a.Text.First(directory.AttrDepartment)), m.folded(a.Text.First(directory.AttrTitle)))
 		for id := range m.accountIDs(a) {
 			add("number", core(id))
 		}
@@ -165,21 +167,40 @@ func (m *matcher) oneDesk(p, account int32) bool {
 }
 
 // oneNameAndDay tells whether one of the names may be the same, or be its
-// initial, and the account was made when they began, or, where that cannot be
-// told, something else agrees: the other name may have changed.
+// initial, and the account was made when they began; or, where that cannot be
+// told, whether the given name may be: the other name may have changed.
 func (m *matcher) oneNameAndDay(p, account int32) bool {
 	x, y, a := m.person[p], m.account[account], m.accounts[account]
 	if m.idsDiffer(p, a) {
 		return false
 	}
 	given := m.names.givens(x.given, y.given)
-	if m.people[p].Start.IsZero() || !a.Created.Known() {
-		return given.Agrees() && m.support(p, account) > 0
+	if m.people[p].Start.IsZero() || !a.Created.Known() || m.moved(a) && a.Created.Time().After(m.people[p].Start) {
+		return given.Agrees() && given != names.InitialOnly && m.support(p, account) >= 0
 	}
 	if a.Created.Time().Sub(m.people[p].Start).Abs() > nearStart {
 		return false
 	}
 	return given.Agrees() || m.names.families(x.family, y.family).Agrees() || m.names.families(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()
+}
+
+// oneInitial tells whether the family name may be the same and the given names
+// begin alike.
+func (m *matcher) oneInitial(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	if x.given == noWord || y.given == noWord || m.idsDiffer(p, m.accounts[account]) {
+		return false
+	}
+	return m.names.families(x.family, y.family).Agrees() && m.names.words[x.given].Text[0] == m.names.words[y.given].Text[0]
+}
+
+// moved tells whether an account was made on a day on which very many were:
+// when a directory was moved, which tells nothing of people.
+func (m *matcher) moved(a *directory.Account) bool {
+	day := a.Created.Time().Unix()
+	from, _ := slices.BinarySearch(m.made, day-24*3600)
+	to, _ := slices.BinarySearch(m.made, day+24*3600)
+	return len(m.made) >= 100 && (to-from)*20 >= len(m.made)
 }
 
 // oneNumber tells whether an account has somebody's id but for what stands in
@@ -210,6 +231,8 @@ func (m *matcher) incomparable(p, account int32) bool {
 	switch {
 	case family.Agrees() && given == names.Otherwise, given.Agrees() && family == names.Otherwise:
 		return true
+	case m.account[account].guessed && (m.names.families(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()):
+		return true // it is not known which is which
 	case family == names.Otherwise && given == names.Otherwise:
 		return false
 	}
