@@ -56,7 +56,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "roster-drift", Severity: Low, Short: "attribute that the roster says otherwise",
-		Suggest: []string{"set"}, Kinds: users, ByRoster: true, Guard: pairAttrs, wants: wantsColumns("no department, title, location, manager and no names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
+		Suggest: []string{"set"}, Kinds: users, ByRoster: true, Guard: pairAttrs, wants: wantsColumns("neither department, title, location, manager nor names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
 		judgeMany: rosterDrift,
 	},
 	{
@@ -215,7 +215,11 @@ func noPerson(p *pass, a *directory.Account) *Finding {
 	if l, linked := p.people.Gone[a]; linked {
 		f.Evidence = append(f.Evidence, Evidence{"linked to", l.Person + ", who is no longer on the roster"})
 	}
-	for _, id := range []directory.AttrID{directory.AttrDisplayName, directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail} {
+	named := a.Text.First(directory.AttrDisplayName) != ""
+	for _, id := range []directory.AttrID{directory.AttrDisplayName, directory.AttrGivenName, directory.AttrSN, directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail} {
+		if named && (id == directory.AttrGivenName || id == directory.AttrSN) {
+			continue // it says both
+		}
 		if v := a.Text.First(id); v != "" {
 			f.Evidence = append(f.Evidence, Evidence{id.String(), v})
 		}

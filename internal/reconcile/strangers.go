@@ -175,13 +175,14 @@ func (m *matcher) oneNameAndDay(p, account int32) bool {
 		return false
 	}
 	given := m.names.givens(x.given, y.given)
+	across := m.names.givens(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()
 	if m.people[p].Start.IsZero() || !a.Created.Known() || m.moved(a) && a.Created.Time().After(m.people[p].Start) {
-		return given.Agrees() && given != names.InitialOnly && m.support(p, account) >= 0
+		return (given.Agrees() && given != names.InitialOnly || across) && m.support(p, account) >= 0
 	}
 	if a.Created.Time().Sub(m.people[p].Start).Abs() > nearStart {
 		return false
 	}
-	return given.Agrees() || m.names.families(x.family, y.family).Agrees() || m.names.families(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()
+	return given.Agrees() || across || m.names.families(x.family, y.family).Agrees()
 }
 
 // oneInitial tells whether the family name may be the same and the given names

@@ -58,7 +58,7 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 		{"Accounts", fmt.Sprint(s.Accounts), fmt.Sprint(s.MatchedAccounts()), fmt.Sprint(s.Doubtful), fmt.Sprint(s.Nobodys)}}, map[int]bool{1: true, 2: true, 3: true, 4: true}, nil)
 	fmt.Fprintln(w, Wrap("People: "+states(s)+". Accounts matched "+byKeys(s)+fmt.Sprintf("; %d sure, %d likely.", s.Sure, s.Likely), st.Width, "  "))
 	if s.Impersonal > 0 {
-		fmt.Fprintln(w, Wrap(fmt.Sprintf("Of the %s without a person, %d look like those of services, rooms, shared mailboxes or tests.", Count(s.Nobodys, "account"), s.Impersonal), st.Width, "  "))
+		fmt.Fprintln(w, Wrap(fmt.Sprintf("Accounts without a person that look like those of services, rooms, shared mailboxes or tests: %d of %d.", s.Impersonal, s.Nobodys), st.Width, "  "))
 	}
 	if text := patterns(r.People); text != "" {
 		fmt.Fprintln(w, Wrap("Logon names: "+Visible(text)+".", st.Width, "  "))
