@@ -18,8 +18,8 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
+	"yardbroom/bench/muddle"
 	"yardbroom/internal/directory"
-	"yardbroom/internal/ldif"
 )
 
 // AsOf is the moment that all days are relative to.
@@ -54,15 +54,7 @@ type Case struct {
 const base = "DC=larkmoor,DC=example"
 
 // WriteLDIF writes the directory.
-func (c *Case) WriteLDIF(w io.Writer) error {
-	out := ldif.NewWriter(w)
-	for i := range c.Entries {
-		if err := out.Write(&c.Entries[i]); err != nil {
-			return err
-		}
-	}
-	return out.Flush()
-}
+func (c *Case) WriteLDIF(w io.Writer) error { return muddle.WriteLDIF(w, c.Entries) }
 
 // WriteRoster writes the roster.
 func (c *Case) WriteRoster(w io.Writer) error { return csv.NewWriter(w).WriteAll(c.Rows) }
@@ -98,7 +90,7 @@ type person struct {
 	woman                         bool
 	department, title, place      string
 	start, left                   time.Time
-	id, mail, logon, boss         string
+	id, mail, logon               string
 	dirt                          map[string]bool
 	rows                          []int
 }
@@ -108,7 +100,7 @@ func Make(people int, seed uint64) *Case {
 	h := &house{rand: rand.New(rand.NewPCG(seed, 29)), taken: map[string]bool{}, rates: map[string]float64{},
 		out: &Case{Owner: map[string][]int{}, Culture: map[string]string{}, Dirt: map[string][]string{}}}
 	h.settle()
-	h.entry(base, "objectClass", "domainDNS", "objectSid", sid(0))
+	h.entry(base, "objectClass", "domainDNS", "objectSid", muddle.SID(0))
 	h.entry("OU=Staff,"+base, "objectClass", "organizationalUnit")
 	h.row("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Location", "Start", "End", "Status")
 	for range people {
@@ -266,7 +258,7 @@ func (h *house) place(p *person) {
 	h.account(p, p.logon, p.rows)
 	if p.dirt["second account"] {
 		logon := "a-" + p.logon
-		h.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", sid(h.n+1<<21), "sAMAccountName", logon, "displayName", logon, "userAccountControl", "512",
+		h.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n+1<<21), "sAMAccountName", logon, "displayName", logon, "userAccountControl", "512",
 			"whenCreated", "20200101000000.0Z", "accountExpires", "0")
 		h.owned(logon, p, p.rows)
 	}
@@ -275,7 +267,7 @@ func (h *house) place(p *person) {
 		if !h.taken[logon] {
 			h.taken[logon] = true
 			given, family := h.latin(p, p.given), h.latin(p, p.family)
-			h.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", sid(h.n+1<<22), "sAMAccountName", logon,
+			h.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n+1<<22), "sAMAccountName", logon,
 				"givenName", given, "sn", family, "displayName", given+" "+family+pick(h, []string{"", " (Test)"}), "userAccountControl", "512", "whenCreated", stamp(p.start.AddDate(1, 2, 0)), "accountExpires", "0")
 			h.owned(logon, p, p.rows)
 		}
@@ -621,7 +613,7 @@ func (h *house) account(p *person, logon string, rows []int) {
 	} else if p.dirt["no display name"] {
 		display = ""
 	}
-	h.entry("CN="+directory.EscapeDN(cn+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", sid(h.n), "sAMAccountName", logon, "givenName", given, "sn", family,
+	h.entry("CN="+directory.EscapeDN(cn+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n), "sAMAccountName", logon, "givenName", given, "sn", family,
 		"displayName", display, "mail", mail, "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title", title, "l", p.place,
 		"userAccountControl", flags, "whenCreated", stamp(made), "accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
 	if rows != nil {
@@ -643,7 +635,7 @@ func (h *house) machines(n int) {
 	for i := range n {
 		logon := []string{"svc-backup", "svc_print", "room", "front.office", "scanner", "sql-agent", "training", "test", "kiosk", "intern"}[i%10] + strconv.Itoa(i/10+1)
 		display := []string{"Backup Service", "Print Service", "Meeting Room", "Front Office", "Scanner", "SQL Agent", "Training", "Test User", "Kiosk", "Intern"}[i%10] + " " + strconv.Itoa(i/10+1)
-		h.entry("CN="+display+",OU=Staff,"+base, "objectClass", "user", "objectSid", sid(i+1<<23), "sAMAccountName", logon, "displayName", display, "userAccountControl", "512",
+		h.entry("CN="+display+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(i+1<<23), "sAMAccountName", logon, "displayName", display, "userAccountControl", "512",
 			"whenCreated", stamp(AsOf.AddDate(0, 0, -h.rand.IntN(3000)-40)), "accountExpires", "0")
 	}
 }
@@ -685,28 +677,5 @@ func (h *house) slip(s string) string {
 func stamp(t time.Time) string { return t.UTC().Format("20060102150405") + ".0Z" }
 
 func (h *house) entry(dn string, pairs ...string) {
-	e := directory.Entry{DN: dn}
-	for i := 0; i < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			e.Set(pairs[i], pairs[i+1])
-		}
-	}
-	guid := make([]byte, 16)
-	for i := range guid {
-		guid[i] = byte(h.rand.Uint32())
-	}
-	e.Set("objectGUID", string(guid))
-	h.out.Entries = append(h.out.Entries, e)
-}
-
-func sid(n int) string {
-	text := "S-1-5-21-1-2-3"
-	if n > 0 {
-		text += "-" + strconv.Itoa(1000+n)
-	}
-	raw, err := directory.EncodeSID(text)
-	if err != nil {
-		panic(err) // it is well-formed
-	}
-	return raw
+	h.out.Entries = append(h.out.Entries, muddle.Entry(h.rand, dn, pairs...))
 }

@@ -32,8 +32,6 @@ func (s *share) count(part bool) {
 	}
 }
 
-func (s *share) add(o share) { s.part, s.all = s.part+o.part, s.all+o.all }
-
 func (s share) String() string {
 	if s.all == 0 {
 		return "-"

@@ -80,7 +80,7 @@ type maker struct {
 // Make makes a case with so many people.
 func Make(d Dirt, people int, seed uint64) *Case {
 	m := &maker{Dirt: d, rand: rand.New(rand.NewPCG(seed, 11)), logons: map[string]bool{}, out: &Case{Owner: map[string]int{}, First: map[string]bool{}}}
-	m.entry(base, "objectClass", "domainDNS", "objectSid", sid(0))
+	m.entry(base, "objectClass", "domainDNS", "objectSid", SID(0))
 	m.entry("OU=Staff,"+base, "objectClass", "organizationalUnit")
 	m.row("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Start", "End", "Status")
 	var last *somebody
@@ -283,7 +283,7 @@ func (m *maker) account(p *somebody, logon string, row int) {
 	if !p.left.IsZero() && m.chance(0.7) {
 		flags = "514"
 	}
-	m.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", sid(m.n), "sAMAccountName", logon, "givenName", given, "sn", family,
+	m.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", SID(m.n), "sAMAccountName", logon, "givenName", given, "sn", family,
 		"displayName", given+" "+family, "mail", logon+"@larkmoor.example", "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title", title,
 		"userAccountControl", flags, "whenCreated", made.Format("20060102150405")+".0Z", "accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
 	if row > 0 {
@@ -294,7 +294,7 @@ func (m *maker) account(p *somebody, logon string, row int) {
 // second writes an administrator's account.
 func (m *maker) second(p *somebody, row int) {
 	logon := "a-" + p.logon
-	m.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", sid(m.n+1<<20), "sAMAccountName", logon, "displayName", logon, "userAccountControl", "512",
+	m.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", SID(m.n+1<<20), "sAMAccountName", logon, "displayName", logon, "userAccountControl", "512",
 		"whenCreated", "20200101000000.0Z", "accountExpires", "0")
 	m.out.Owner[logon] = row
 }
@@ -320,6 +320,12 @@ func (m *maker) slip(s string) string {
 }
 
 func (m *maker) entry(dn string, pairs ...string) {
+	m.out.Entries = append(m.out.Entries, Entry(m.rand, dn, pairs...))
+}
+
+// Entry makes an entry of pairs of attribute and value, but for blank ones,
+// with an identity taken at random.
+func Entry(r *rand.Rand, dn string, pairs ...string) directory.Entry {
 	e := directory.Entry{DN: dn}
 	for i := 0; i < len(pairs); i += 2 {
 		if pairs[i+1] != "" {
@@ -328,13 +334,15 @@ func (m *maker) entry(dn string, pairs ...string) {
 	}
 	guid := make([]byte, 16)
 	for i := range guid {
-		guid[i] = byte(m.rand.Uint32())
+		guid[i] = byte(r.Uint32())
 	}
 	e.Set("objectGUID", string(guid))
-	m.out.Entries = append(m.out.Entries, e)
+	return e
 }
 
-func sid(n int) string {
+// SID is the n-th SID of the domain that all accounts are made in, the
+// domain's own for 0.
+func SID(n int) string {
 	text := "S-1-5-21-1-2-3"
 	if n > 0 {
 		text += "-" + strconv.Itoa(1000+n)
@@ -346,16 +354,19 @@ func sid(n int) string {
 	return raw
 }
 
-// WriteLDIF writes the directory.
-func (c *Case) WriteLDIF(w io.Writer) error {
+// WriteLDIF writes the entries of a directory.
+func WriteLDIF(w io.Writer, entries []directory.Entry) error {
 	out := ldif.NewWriter(w)
-	for i := range c.Entries {
-		if err := out.Write(&c.Entries[i]); err != nil {
+	for i := range entries {
+		if err := out.Write(&entries[i]); err != nil {
 			return err
 		}
 	}
 	return out.Flush()
 }
+
+// WriteLDIF writes the directory.
+func (c *Case) WriteLDIF(w io.Writer) error { return WriteLDIF(w, c.Entries) }
 
 // WriteRoster writes the roster.
 func (c *Case) WriteRoster(w io.Writer) error {

@@ -207,35 +207,34 @@ func cantoneseSound(native string) string {
 // cantoneseFold makes the spellings of Cantonese that are in use equal: what
 // stays are the consonants. One alone tells nothing.
 func cantoneseFold(text string) string {
-	text = cantonesePairs.Replace(text)
-	var out []byte
-	for i := range len(text) {
-		c := text[i]
-		vowelBefore := i > 0 && strings.IndexByte("aeiou", text[i-1]) >= 0
-		switch c {
-		case 'a', 'e', 'i', 'o', 'u':
-			continue
-		case 'h', 'w', 'y':
-			if i+1 == len(text) || vowelBefore && strings.IndexByte("aeiou", text[i+1]) < 0 || i > 0 && !vowelBefore && c != 'h' {
-				continue
+	const vowels = "aeiou"
+	isVowel := func(c byte) bool { return strings.IndexByte(vowels, c) >= 0 }
+	fold := collapsed(cantonesePairs.Replace(text), func(text string, i int) byte {
+		behind := i > 0 && isVowel(text[i-1])
+		switch c := text[i]; {
+		case isVowel(c):
+			return 0
+		case c == 'h' || c == 'w' || c == 'y':
+			if i+1 == len(text) || behind && !isVowel(text[i+1]) || i > 0 && !behind && c != 'h' {
+				return 0 // it only tells how a vowel is said
 			}
-		case 'g':
-			c = 'k'
-		case 'd':
-			c = 't'
-		case 'b':
-			c = 'p'
-		case 'z', 'j':
-			c = 'c'
+			return c
+		case c == 'g':
+			return 'k'
+		case c == 'd':
+			return 't'
+		case c == 'b':
+			return 'p'
+		case c == 'z', c == 'j':
+			return 'c'
+		default:
+			return c
 		}
-		if len(out) == 0 || out[len(out)-1] != c {
-			out = append(out, c)
-		}
-	}
-	if len(out) < 2 {
+	})
+	if len(fold) < 2 {
 		return ""
 	}
-	return string(out)
+	return fold
 }
 
 var cantonesePairs = strings.NewReplacer("tsz", "c", "ts", "c", "ch", "c", "tz", "c", "sz", "s", "sh", "s", "kw", "k", "gw", "k", "qu", "k", "ng", "N")
@@ -340,33 +339,24 @@ func spellHangul(token string) (text string, others []string) {
 
 // koreanFold makes the spellings of Korean that are in use equal.
 func koreanFold(text string) string {
-	text = koreanPairs.Replace(text)
-	var out []byte
-	for i := range len(text) {
-		c := text[i]
-		switch c {
-		case 'w':
-			continue
-		case 'h':
-			if i > 0 {
-				continue
-			}
-		case 'g', 'q':
-			c = 'k'
-		case 'd':
-			c = 't'
-		case 'b':
-			c = 'p'
-		case 'r':
-			c = 'l'
-		case 'o':
-			c = 'u'
+	return collapsed(koreanPairs.Replace(text), func(text string, i int) byte {
+		switch c := text[i]; {
+		case c == 'w', c == 'h' && i > 0:
+			return 0
+		case c == 'g', c == 'q':
+			return 'k'
+		case c == 'd':
+			return 't'
+		case c == 'b':
+			return 'p'
+		case c == 'r':
+			return 'l'
+		case c == 'o':
+			return 'u'
+		default:
+			return c
 		}
-		if len(out) == 0 || out[len(out)-1] != c {
-			out = append(out, c)
-		}
-	}
-	return string(out)
+	})
 }
 
 var koreanPairs = strings.NewReplacer("yeo", "yo", "you", "yo", "eo", "o", "eu", "u", "ae", "e", "ai", "e", "oe", "e", "oo", "u", "ou", "o", "ee", "i", "ui", "i", "wi", "i", "ch", "j", "sh", "s", "ck", "k", "c", "k", "ng", "ng")

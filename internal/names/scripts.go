@@ -158,21 +158,28 @@ var cyrillicCustoms = func() []*strings.Replacer {
 // skeleton is what stays of a name whichever way it was written in Latin
 // letters: the consonants.
 func skeleton(text string) string {
-	text = skeletonPairs.Replace(text)
+	return collapsed(skeletonPairs.Replace(text), func(text string, i int) byte {
+		switch c := text[i]; c {
+		case 'a', 'e', 'i', 'o', 'u', 'y', 'j', 'h':
+			return 0
+		case 'c', 'q':
+			return 'k'
+		case 'w':
+			return 'v'
+		case 'z':
+			return 's'
+		default:
+			return c
+		}
+	})
+}
+
+// collapsed is what becomes of the letters of a text, of which those that
+// follow each other are one, and 0 is none.
+func collapsed(text string, letter func(text string, i int) byte) string {
 	var out []byte
 	for i := range len(text) {
-		c := text[i]
-		switch c {
-		case 'a', 'e', 'i', 'o', 'u', 'y', 'j', 'h':
-			continue
-		case 'c', 'q':
-			c = 'k'
-		case 'w':
-			c = 'v'
-		case 'z':
-			c = 's'
-		}
-		if len(out) == 0 || out[len(out)-1] != c {
+		if c := letter(text, i); c != 0 && (len(out) == 0 || out[len(out)-1] != c) {
 			out = append(out, c)
 		}
 	}
