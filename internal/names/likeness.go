@@ -110,8 +110,7 @@ func initial(a, b *Word) Likeness {
 func soundAlike(a, b *Word) bool {
 	scripts := a.scripts | b.scripts
 	if scripts == latin {
-		s := consonantsOf(a.Text)
-		return len(s) >= 3 && s == consonantsOf(b.Text)
+		return len(a.heard) >= 3 && a.heard == b.heard
 	}
 	least := 2
 	switch {

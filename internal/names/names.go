@@ -24,6 +24,7 @@ type Word struct {
 
 	native   string   // as it was written, folded
 	undotted string   // Text, with what stands for diacritics taken for none
+	heard    string   // the consonants of Text that are heard
 	others   []string // other Latin spellings, whole
 	scripts  Scripts
 	letter   bool // one letter, which may be two in Latin ones
@@ -42,7 +43,7 @@ type Part struct {
 // stands in brackets, text behind a dash, numbers.
 func New(written string) Word {
 	if text, plain := plainWord(written); plain {
-		return Word{Text: text, Parts: []Part{{Text: text, native: text, scripts: latin}}, native: text, undotted: digraphs.Replace(text), scripts: latin, letter: len(text) == 1}
+		return Word{Text: text, Parts: []Part{{Text: text, native: text, scripts: latin}}, native: text, undotted: digraphs.Replace(text), heard: consonantsOf(text), scripts: latin, letter: len(text) == 1}
 	}
 	var w Word
 	for _, token := range tokens(written) {
@@ -57,7 +58,7 @@ func New(written string) Word {
 		w.Parts = append(w.Parts, Part{text, others, fold(token), s})
 	}
 	w.Foreign, w.Opaque = w.scripts&^latin != 0, w.scripts&opaque != 0
-	w.others, w.undotted = spellings(w.Parts), digraphs.Replace(w.Text)
+	w.others, w.undotted, w.heard = spellings(w.Parts), digraphs.Replace(w.Text), consonantsOf(w.Text)
 	w.letter = len(w.Parts) == 1 && !w.Opaque && utf8.RuneCountInString(w.native) == 1
 	w.tonal = strings.ContainsFunc(written, vietnamese)
 	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(real) > 0 && !w.tonal {

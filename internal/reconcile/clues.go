@@ -178,20 +178,21 @@ func (m *matcher) weighSwapped(x, y being) (bits float64, can bool) {
 	if y.guessed {
 		cost = 0.5
 	}
-	for _, way := range []struct {
-		family, given  names.Likeness
-		f1, f2, g1, g2 int32
-	}{
-		{v.families(x.family, y.given), v.givens(x.given, y.family), x.family, y.given, x.given, y.family}, // in the directory
-		{v.families(x.given, y.family), v.givens(x.family, y.given), x.given, y.family, x.family, y.given}, // on the roster
-	} {
-		if !way.family.Agrees() || !way.given.Agrees() || way.given == names.InitialOnly || way.family == names.Near && way.given == names.Near {
-			continue
+	weigh := func(f1, f2, g1, g2 int32) {
+		family := v.families(f1, f2)
+		if !family.Agrees() {
+			return
 		}
-		if b := v.bits(way.family, way.f1, way.f2, againstFamily) + v.bits(way.given, way.g1, way.g2, againstGiven) - cost; !can || b > bits {
+		given := v.givens(g1, g2)
+		if !given.Agrees() || given == names.InitialOnly || family == names.Near && given == names.Near {
+			return
+		}
+		if b := v.bits(family, f1, f2, againstFamily) + v.bits(given, g1, g2, againstGiven) - cost; !can || b > bits {
 			bits, can = b, true
 		}
 	}
+	weigh(x.family, y.given, x.given, y.family) // in the directory
+	weigh(x.given, y.family, x.family, y.given) // on the roster
 	return bits, can
 }
 

@@ -15,7 +15,8 @@ const noWord int32 = -1
 // vocabulary knows each name by a number, and how common it is.
 type vocabulary struct {
 	byWritten map[string]int32
-	byText    map[string]int32 // as they are spelt in their own letters
+	ready     map[string]names.Word // read, and not added yet
+	byText    map[string]int32      // as they are spelt in their own letters
 	words     []names.Word
 	counts    []int32        // how often each stands in either list
 	sounds    map[string]int // how often names that sound so do
@@ -28,20 +29,50 @@ func newVocabulary() *vocabulary {
 	return &vocabulary{byWritten: map[string]int32{}, byText: map[string]int32{}}
 }
 
-// add counts a name and returns its number; noWord for a blank.
+// add counts a name and returns its number; noWord for a blank. A name that
+// prepare has read is not read again.
 func (v *vocabulary) add(written string) int32 {
 	if written == "" {
 		return noWord
 	}
 	n, known := v.byWritten[written]
 	if !known {
-		n = v.learn(names.New(written))
+		w, ready := v.ready[written]
+		if !ready {
+			w = names.New(written)
+		}
+		n = v.learn(w)
 		v.byWritten[strings.Clone(written)] = n
 	}
 	if n != noWord {
 		v.counts[n]++
 	}
 	return n
+}
+
+// prepare reads names, on all processors.
+func (v *vocabulary) prepare(all []nameParts) {
+	seen := map[string]bool{}
+	var unique []string
+	for i := range all {
+		for _, written := range []string{all[i].family, all[i].given} {
+			if written != "" && !seen[written] {
+				seen[written] = true
+				unique = append(unique, written)
+			}
+		}
+	}
+	words := make([]names.Word, len(unique))
+	const atOnce = 512
+	onAll((len(unique)+atOnce-1)/atOnce, func(n int) {
+		for i := n * atOnce; i < min((n+1)*atOnce, len(unique)); i++ {
+			words[i] = names.New(unique[i])
+		}
+	})
+	v.ready = make(map[string]names.Word, len(unique))
+	for i, written := range unique {
+		v.ready[written] = words[i]
+	}
 }
 
 func (v *vocabulary) learn(w names.Word) int32 {
@@ -117,21 +148,33 @@ type being struct {
 	guessed       bool // where the name parts was not said
 }
 
-// being reads somebody's name: the two names where both are given, else what
-// a whole name, or another, shows.
-func (v *vocabulary) being(family, given string, whole ...string) being {
-	v.beings++
-	b := being{family: noWord, given: noWord}
+// nameParts are the names of somebody as they are written; guessed where it
+// was not said which is which.
+type nameParts struct {
+	family, given string
+	guessed       bool
+}
+
+// partsOf finds somebody's names: the two where both are given, else what a
+// whole name, or another, shows.
+func partsOf(family, given string, whole ...string) nameParts {
+	p := nameParts{family: family, given: given}
 	for _, name := range whole {
-		if family != "" && given != "" {
+		if p.family != "" && p.given != "" {
 			break
 		}
 		if f, g, said := names.Split(name); f != "" {
-			family, given, b.guessed = cmp.Or(family, f), cmp.Or(given, g), !said
+			p.family, p.given, p.guessed = cmp.Or(p.family, f), cmp.Or(p.given, g), !said
 		}
 	}
-	b.family, b.given = v.add(family), v.add(given)
-	if b.family == b.given && !strings.ContainsAny(family, " -") {
+	return p
+}
+
+// being counts somebody's names.
+func (v *vocabulary) being(p *nameParts) being {
+	v.beings++
+	b := being{v.add(p.family), v.add(p.given), p.guessed}
+	if b.family == b.given && !strings.ContainsAny(p.family, " -") {
 		b.family = noWord // of people with one name, lists repeat it
 	}
 	return b

@@ -202,7 +202,7 @@ var grammar = func() []Pattern {
 }()
 
 const (
-	mostSeeds    = 2000 // logon names that patterns are learned from
+	mostSeeds    = 1200 // logon names that patterns are learned from
 	fewSeeds     = 10   // with fewer the logon names alone have to tell
 	leastShare   = 0.02 // of a pattern that is worth knowing
 	mostPatterns = 6

@@ -237,16 +237,32 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 	return m
 }
 
+// readNames reads all names: parting and spelling them goes on all processors,
+// counting them does not.
 func (m *matcher) readNames() {
-	m.person = make([]being, len(m.people))
-	for i := range m.people {
-		v := &m.people[i].Values
-		m.person[i] = m.names.being(v[roster.Family], v[roster.Given], v[roster.FullName])
+	all := make([]nameParts, len(m.people)+len(m.accounts))
+	const atOnce = 512
+	onAll((len(all)+atOnce-1)/atOnce, func(n int) {
+		for i := n * atOnce; i < min((n+1)*atOnce, len(all)); i++ {
+			if i < len(m.people) {
+				v := &m.people[i].Values
+				all[i] = partsOf(v[roster.Family], v[roster.Given], v[roster.FullName])
+				continue
+			}
+			a := m.accounts[i-len(m.people)]
+			all[i] = partsOf(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
+		}
+	})
+	m.names.prepare(all)
+	m.person, m.account = make([]being, len(m.people)), make([]being, len(m.accounts))
+	for i := range all {
+		if b := m.names.being(&all[i]); i < len(m.people) {
+			m.person[i] = b
+		} else {
+			m.account[i-len(m.people)] = b
+		}
 	}
-	m.account = make([]being, len(m.accounts))
-	for i, a := range m.accounts {
-		m.account[i] = m.names.being(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
-	}
+	m.names.ready = nil
 	m.names.countSounds()
 }
 
