@@ -238,6 +238,9 @@ type keys struct {
 	people, accounts []keyOf
 	// wanted are the keys of accounts, once no more will come; nil before.
 	wanted map[uint64]bool
+	// crowded are, of keys that too many shared to compare them all, the accounts
+	// with some of the people.
+	crowded []edge
 }
 
 type keyOf struct {
@@ -318,7 +321,13 @@ func (k *keys) pairs(most int) []edge {
 			continue
 		}
 		toI, toJ := runEnd(k.people, i), runEnd(k.accounts, j)
-		if (toI-i)*(toJ-j) <= most {
+		if (toI-i)*(toJ-j) > most {
+			for _, a := range k.accounts[j:toJ] {
+				for _, p := range k.people[i:min(i+mostCandidates, toI)] {
+					k.crowded = append(k.crowded, edge{p.who, a.who, 0})
+				}
+			}
+		} else {
 			for _, p := range k.people[i:toI] {
 				for _, a := range k.accounts[j:toJ] {
 					pairs = append(pairs, edge{p.who, a.who, 0})

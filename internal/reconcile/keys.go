@@ -254,15 +254,24 @@ func (m *matcher) byKey(p, account int32, keys []keyed) {
 		m.contradiction(account, keys, against)
 		return
 	}
-	alone := slices.ContainsFunc(keys, func(k keyed) bool { return k.alone && len(k.who) == 1 })
+	alone := slices.ContainsFunc(keys, func(k keyed) bool {
+		return k.alone && len(k.who) == 1 && (k.by != ByMail || m.isMail(p, account) || m.independent(p, account))
+	})
 	switch {
 	case !m.fits(p, account, len(keys) > 1):
 		m.contradiction(account, keys, "the names cannot be compared, and what else the lists say differs")
-	case alone && m.keepsTo(p, account):
+	case alone && m.keepsTo(p, account) && !m.namesDiffer(p, account):
 		m.state(p, account, keys[0].by, true, 1)
 	default:
 		m.state(p, account, keys[0].by, false, m.keyScore(p, account))
 	}
+}
+
+// isMail tells whether one of somebody's addresses is the account's own, and
+// not an alias of it: aliases are made of names, and kept for others.
+func (m *matcher) isMail(p, account int32) bool {
+	own := m.accounts[account].Text.First(directory.AttrMail)
+	return slices.ContainsFunc(m.people[p].All(roster.Mail), func(mail string) bool { return strings.EqualFold(mail, strings.TrimSpace(own)) })
 }
 
 // muchSupport is how much has to agree besides a key and one name to make up
@@ -289,12 +298,18 @@ func (m *matcher) fits(p, account int32, two bool) bool {
 	x, y := m.person[p], m.account[account]
 	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
 	switch {
-	case m.namesAgree(p, account), m.nameless(p, account):
+	case two, m.namesAgree(p, account), m.nameless(p, account):
 		return true
 	case family.Differs() && given.Differs():
 		return false
 	}
-	return two || m.support(p, account) >= 0
+	return m.support(p, account) >= 0
+}
+
+// namesDiffer tells whether the names have nothing in common, in either order.
+func (m *matcher) namesDiffer(p, account int32) bool {
+	x, y := m.person[p], m.account[account]
+	return m.names.families(x.family, y.family).Differs() && m.names.givens(x.given, y.given).Differs() && !m.swapped(x, y)
 }
 
 // nameless tells whether a person or an account has no names that could be
@@ -374,6 +389,10 @@ func (m *matcher) sameName(p, account int32) bool {
 	return close(m.names.families(x.family, y.family)) && close(m.names.givens(x.given, y.given))
 }
 
+// leastIndependent is how much has to agree besides a made name, in bits: a
+// department that every fourth person is in.
+const leastIndependent = 2.0
+
 // independent tells whether something agrees of which no logon name is made:
 // department, title, place, manager, the first day near the account's
 // creation, or the name in its own letters.
@@ -384,12 +403,19 @@ func (m *matcher) independent(p, account int32) bool {
 	}
 	t := tally{}
 	m.weighSupport(&t, p, account)
-	return t.bits > 0
+	return t.bits >= leastIndependent
 }
 
-// alone tells whether no other account, but for second ones, is among those.
+// alone tells whether no other account is among those: second ones may share
+// with their first one.
 func (m *matcher) alone(accounts []int32, account int32) bool {
-	return !slices.ContainsFunc(accounts, func(i int32) bool { return i != account && !m.second[i] })
+	others := 0
+	for _, i := range accounts {
+		if i != account && !m.second[i] {
+			others++
+		}
+	}
+	return others == 0 || others == 1 && m.second[account]
 }
 
 // allowed leaves out those whom somebody has said not to be the account's
@@ -437,7 +463,7 @@ func (m *matcher) against(p, account int32, keys []keyed) string {
 			return "the given names differ in part, and nothing else agrees"
 		}
 	}
-	if !byID && m.sharedBox(p) && !family.Agrees() && !given.Agrees() {
+	if !byID && !m.second[account] && m.sharedBox(p) && !family.Agrees() && !given.Agrees() {
 		return "several accounts have this address, and its name is not the person's"
 	}
 	if !byID && m.namesake(p, account) {

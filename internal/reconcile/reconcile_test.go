@@ -105,7 +105,9 @@ func TestWhoHasWhichAccount(t *testing.T) {
 		want             []string
 	}{
 		{"by person id, with zeros before it", []string{"17|Quill|Ada|||||||"}, []string{"aquill employeeID=00017 givenName=Ada sn=Quill"}, Options{}, []string{"aquill=17 person-id!"}},
-		{"by mail, an alias", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill proxyAddresses=smtp:Ada@larkmoor.example givenName=Ada sn=Quill"}, Options{}, []string{"aquill=17 mail!"}},
+		{"by mail, an alias", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill proxyAddresses=smtp:Ada@larkmoor.example givenName=Ada sn=Quill"}, Options{}, []string{"aquill=17 mail"}},
+		{"by an alias that something else bears out", []string{"17|Quill|Ada|ada@larkmoor.example|Domes|||||"}, []string{"aquill proxyAddresses=smtp:Ada@larkmoor.example givenName=Ada sn=Quill department=Domes"}, Options{}, []string{"aquill=17 mail!"}},
+		{"an administrator's second account with the address of the first", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill mail=ada@larkmoor.example givenName=Ada sn=Quill", "a-aquill mail=ada@larkmoor.example"}, Options{}, []string{"a-aquill=17 mail!", "aquill=17 mail!"}},
 		{"by the sign-in name", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"x17 userPrincipalName=ada@larkmoor.example"}, Options{}, []string{"x17=17 principal"}},
 		{"by the roster's logon name", []string{"17|Quill|Ada|||||x17||"}, []string{"x17 givenName=Ada"}, Options{}, []string{"x17=17 logon"}},
 		{"two accounts of one person", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"aquill employeeID=17", "ada2 mail=ada@larkmoor.example givenName=Ada"}, Options{}, []string{"ada2=17 mail!", "aquill=17 person-id!"}},
@@ -113,6 +115,7 @@ func TestWhoHasWhichAccount(t *testing.T) {
 		{"another given name under the same address", []string{"17|Quill|Ada|aquill@larkmoor.example|||2020-01-31|||"}, []string{"aquill mail=aquill@larkmoor.example givenName=Alan sn=Quill"}, Options{}, []string{"aquill?17"}},
 		{"made long after the person left, and no id", []string{"17|Quill|Ada|aquill@larkmoor.example|||2020-01-31|||"}, []string{"aquill mail=aquill@larkmoor.example whenCreated=20200901000000.0Z"}, Options{}, []string{"aquill?17"}},
 		{"married since", []string{"17|Tern|Ada|ada@larkmoor.example||||||"}, []string{"aquill mail=ada@larkmoor.example givenName=Ada sn=Quill employeeID=17"}, Options{}, []string{"aquill=17 person-id!"}},
+		{"two keys of somebody of quite another name", []string{"17|Quill|Ada|ada@larkmoor.example||||||"}, []string{"btern mail=ada@larkmoor.example givenName=Bram sn=Tern employeeID=17"}, Options{}, []string{"btern=17 person-id"}},
 		{"an id with another family name and nothing else", []string{"17|Tern|Ada|||||||"}, []string{"aquill givenName=Ada sn=Quill employeeID=17"}, Options{}, []string{"aquill?17"}},
 		{"ids that differ under one address", []string{"17|Quill|Ada|ada@larkmoor.example||||||", "18|Tern|Bram|||||||"}, []string{"aquill mail=ada@larkmoor.example employeeID=23", "b employeeID=18"}, Options{}, []string{"aquill?17", "b=18 person-id!"}},
 		{"one address on two people is no key", []string{"17|Quill|Ada|reception@larkmoor.example||||||", "18|Tern|Bram|reception@larkmoor.example||||||"}, []string{"aquill mail=reception@larkmoor.example employeeID=17", "front mail=reception@larkmoor.example"}, Options{}, []string{"aquill=17 person-id!"}},
@@ -416,4 +419,92 @@ func TestDoubtsSayWhy(t *testing.T) {
 			assert.NotEmpty(t, r.Doubts[0].Candidates)
 		}
 	}
+}
+
+// Of an account it is sure that it is nobody's only where nobody without an
+// account could be its owner.
+func TestWhoMayBeTheOwnerOfWhatIsNobodys(t *testing.T) {
+	for _, c := range []struct {
+		name, person, account string
+		want                  []string
+	}{
+		{"nothing in common", "17|Moorcroft|Yara||Domes|2001-05-01||||", "x1 givenName=Otto sn=Zielinski department=Lenses whenCreated=20150601000000.0Z", nil},
+		{"one given name, begun when it was made", "17|Moorcroft|Yara||Domes|2015-06-10||||", "x1 givenName=Yara sn=Zielinski whenCreated=20150601000000.0Z", []string{"17"}},
+		{"one given name, begun long after", "17|Moorcroft|Yara||Domes|2021-05-01||||", "x1 givenName=Yara sn=Zielinski department=Lenses title=Guide whenCreated=20110601000000.0Z", nil},
+		{"one given name, and nobody knows when they began", "17|Moorcroft|Yara||Domes|||||", "x1 givenName=Yara sn=Zielinski department=Domes", []string{"17"}},
+		{"the family name and an initial", "17|Moorcroft|Yara||Domes|2001-05-01||||", "x1 givenName=Ylva sn=Moorcroft department=Lenses whenCreated=20150601000000.0Z", []string{"17"}},
+		{"the department, begun when it was made", "17|Moorcroft|Yara||Domes|2015-06-10||||", "x1 givenName=Otto sn=Zielinski department=Domes whenCreated=20150601000000.0Z", []string{"17"}},
+		{"the number, in another form", "0017|Moorcroft|Yara||Domes|||||", "x1 givenName=Otto sn=Zielinski employeeID=P-0017", nil},
+		{"a longer number, in another form", "170017|Moorcroft|Yara||Domes|||||", "x1 givenName=Otto sn=Zielinski employeeID=P-170017", []string{"170017"}},
+		{"letters that nobody reads", "17|ไชยา|สมชาย|||||||", "x1 givenName=Otto sn=Zielinski", []string{"17"}},
+		{"letters that are read otherwise", "17|佐藤|健|||||||", "x1 givenName=Otto sn=Zielinski", nil},
+		{"an account without names, and letters that do not spell", "17|فارس|سعيد|||||||", "a-zz", []string{"17"}},
+		{"the logon name", "17|Featherstone|Yara|||||||", "yfeatherstone", nil}, // that is a pair
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			lines, texts := crowd(40)
+			s := accounts(append(texts, c.account)...)
+			r := match(t, people(t, append(lines, c.person)...), s, Options{})
+			var got []string
+			for a := range s.Accounts.All() {
+				for _, one := range r.MayBe(a) {
+					got = append(got, r.People[one.Person].Values[roster.PersonID])
+				}
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+}
+
+func TestNumbersAreKnownInAnotherForm(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		roster   func(n int) string
+		account  func(n int) string
+		compared bool
+	}{
+		{"a prefix in the directory", func(n int) string { return fmt.Sprint(410000 + n) }, func(n int) string { return fmt.Sprintf("P-%d", 410000+n) }, true},
+		{"zeros and a prefix on the roster", func(n int) string { return fmt.Sprintf("E00%d", 410000+n) }, func(n int) string { return fmt.Sprint(410000 + n) }, true},
+		{"a check digit in the directory", func(n int) string { return fmt.Sprint(410000 + n) }, func(n int) string { return fmt.Sprintf("%d%d", 410000+n, n%7) }, true},
+		{"a check digit on the roster", func(n int) string { return fmt.Sprintf("%d%d", 410000+n, n%7) }, func(n int) string { return fmt.Sprint(410000 + n) }, true},
+		{"numbers of something else", func(n int) string { return fmt.Sprint(410000 + n) }, func(n int) string { return fmt.Sprint(990000 - 7*n) }, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var lines, texts []string
+			givens := []string{"Clara", "Dov", "Edith", "Farid", "Greta", "Hugo", "Ines"}
+			families := []string{"Quill", "Tern", "Marlowe", "Hollis", "Jessop", "Nakata"}
+			for n := range 40 {
+				lines = append(lines, c.roster(n)+"|"+families[n%6]+"|"+givens[n%7]+"|||||||")
+				texts = append(texts, fmt.Sprintf("x%d sn=%s givenName=%s employeeID=%s", n, families[n%6], givens[n%7], c.account(n)))
+			}
+			r := match(t, people(t, lines...), accounts(texts...), Options{})
+			byID := 0
+			for _, p := range r.Pairs {
+				if p.By == ByPersonID && p.Sure {
+					byID++
+				}
+			}
+			if c.compared {
+				assert.Equal(t, 40, byID)
+			} else {
+				assert.Zero(t, byID)
+			}
+		})
+	}
+}
+
+// A list whose names are those of nobody here is refused: its pairs by address
+// are no proof of anything.
+func TestAListOfStrangeNamesIsRefused(t *testing.T) {
+	lines, texts := crowd(40)
+	for i := range lines {
+		cells := strings.Split(lines[i], "|")
+		cells[1], cells[2] = "Ñ¿³£"+strings.Repeat("ö", i%3), "Þ¥§ü"
+		lines[i] = strings.Join(cells, "|")
+	}
+	_, err := Run(people(t, lines...), accounts(texts...), Options{})
+	var strange *StrangeNames
+	require.ErrorAs(t, err, &strange)
+	assert.Equal(t, StrangeNames{40, 0}, *strange)
+	assert.ErrorContains(t, err, "of 40 people whose person id or mail address an account has, 0 share a name with it")
 }

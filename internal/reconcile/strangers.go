@@ -37,9 +37,10 @@ func (m *matcher) askWhoCouldBe() {
 	k := newKeys(0, 0)
 	m.likeKeys(k, o)
 	m.looseKeys(k, o)
-	pairs := append(k.pairs(mostCompared), m.unreadable(o)...)
+	pairs := append(k.pairs(mostAskedAbout), m.unreadable(o)...)
 	slices.SortFunc(pairs, byEnds)
 	found := m.whoFits(slices.Compact(pairs))
+	m.crowdedFits(k.crowded, found)
 	for i, who := range found {
 		slices.SortFunc(who, func(x, y Candidate) int {
 			return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(x.Person, y.Person))
@@ -50,6 +51,25 @@ func (m *matcher) askWhoCouldBe() {
 		if first, there := m.byLogon[directory.TextKey(m.firstLogon(i))]; there && m.second[i] && m.strangers[m.accounts[i]] == nil {
 			m.strangers[m.accounts[i]] = m.strangers[m.accounts[first]]
 		}
+	}
+}
+
+// mostAskedAbout is how many pairs of one key are compared to find out who could
+// be the owner of an account.
+const mostAskedAbout = 10_000
+
+// crowdedFits adds people to accounts of which nobody is found, where so many
+// shared something that not all could be compared: some of them may fit.
+func (m *matcher) crowdedFits(crowded []edge, found map[int32][]Candidate) {
+	var more []edge
+	for _, e := range crowded {
+		if found[e.account] == nil && !m.rejected[[2]int32{e.person, e.account}] && !m.idsDiffer(e.person, m.accounts[e.account]) {
+			more = append(more, e)
+		}
+	}
+	slices.SortFunc(more, byEnds)
+	for _, e := range slices.Compact(more) {
+		found[e.account] = append(found[e.account], Candidate{int(e.person), likelihood(m.weigh(e.person, e.account) + m.prior)})
 	}
 }
 
