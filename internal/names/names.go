@@ -96,6 +96,15 @@ func spellings(parts []Part) []string {
 	return slices.Clip(all[1:]) // the first is the usual one
 }
 
+// String is the name as it is compared, its parts apart.
+func (w *Word) String() string {
+	parts := make([]string, len(w.Parts))
+	for i := range w.Parts {
+		parts[i] = w.Parts[i].Text
+	}
+	return strings.Join(parts, " ")
+}
+
 // Spelt is the name in its own letters, without case, of Latin ones without
 // diacritics: two names spelt alike are one.
 func (w *Word) Spelt() string {

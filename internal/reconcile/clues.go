@@ -202,7 +202,7 @@ func (m *matcher) wordOf(n int32, written string) string {
 	if written != "" {
 		return written
 	}
-	return m.names.words[n].Text
+	return m.names.words[n].String()
 }
 
 func (m *matcher) accountName(account int32) string {
