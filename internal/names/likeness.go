@@ -119,8 +119,11 @@ func soundAlike(a, b *Word) bool {
 	case a.Opaque || b.Opaque:
 		least = 1
 	}
-	y := b.Sounds(scripts)
-	return slices.ContainsFunc(a.Sounds(scripts), func(s string) bool { return len(s) >= least && slices.Contains(y, s) })
+	x, y := a.sounding, b.sounding
+	if x == nil || y == nil {
+		x, y = a.Sounds(scripts), b.Sounds(scripts)
+	}
+	return shareSound(x, y, scripts, least)
 }
 
 // digraphs are how diacritics are written where there are none.
@@ -193,12 +196,17 @@ func samePart(a, b *Part) bool {
 	case a.scripts == b.scripts:
 		return false
 	}
-	x, y := a.sounds(both), b.sounds(both)
-	return slices.ContainsFunc(x, func(s string) bool { return len(s) >= 2 && slices.Contains(y, s) })
+	x, y := a.sounding, b.sounding
+	if x == nil || y == nil {
+		x, y = sounds(a.Text, a.others, a.native, a.scripts, both), sounds(b.Text, b.others, b.native, b.scripts, both)
+	}
+	return shareSound(x, y, both, 2)
 }
 
-func (p *Part) sounds(beside Scripts) []string {
-	return sounds(p.Text, p.others, p.native, p.scripts, beside)
+// shareSound tells whether one of these sounds, of so many letters at least, is
+// one of those.
+func shareSound(x, y []string, beside Scripts, least int) bool {
+	return slices.ContainsFunc(x, func(s string) bool { return len(s) >= least && counts(s, beside) && slices.Contains(y, s) })
 }
 
 func joined(parts []Part) string {

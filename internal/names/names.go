@@ -27,8 +27,9 @@ type Word struct {
 	heard    string   // the consonants of Text that are heard
 	others   []string // other Latin spellings, whole
 	scripts  Scripts
-	letter   bool // one letter, which may be two in Latin ones
-	tonal    bool // of syllables each of which counts, as in Vietnamese
+	sounding []string // the sounds beside all scripts in use, once they are prepared
+	letter   bool     // one letter, which may be two in Latin ones
+	tonal    bool     // of syllables each of which counts, as in Vietnamese
 }
 
 // Part is one of the names that a name is made of.
@@ -37,6 +38,8 @@ type Part struct {
 	others  []string // other Latin spellings
 	native  string
 	scripts Scripts
+
+	sounding []string
 }
 
 // New reads a name. What is no name is left out: titles and degrees, what
@@ -55,7 +58,7 @@ func New(written string) Word {
 		w.scripts |= s
 		w.Text += text
 		w.native += fold(token)
-		w.Parts = append(w.Parts, Part{text, others, fold(token), s})
+		w.Parts = append(w.Parts, Part{Text: text, others: others, native: fold(token), scripts: s})
 	}
 	w.Foreign, w.Opaque = w.scripts&^latin != 0, w.scripts&opaque != 0
 	w.others, w.undotted, w.heard = spellings(w.Parts), digraphs.Replace(w.Text), consonantsOf(w.Text)

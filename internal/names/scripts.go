@@ -202,9 +202,29 @@ func consonantsOf(text string) string {
 var skeletonPairs = strings.NewReplacer("ph", "f", "ks", "x", "ck", "k", "tsch", "k", "tch", "k", "ts", "s", "tz", "s")
 
 // Sounds are the ways in which a name may sound, as far as names of these
-// scripts are told apart by them: two names that may be one share one.
+// scripts are told apart by them: two names that may be one share one. Those
+// that count only beside some script bear its mark.
 func (w *Word) Sounds(beside Scripts) []string {
 	return sounds(w.Text, w.others, w.native, w.scripts, beside)
+}
+
+// Prepare works out the sounds of a name beside all scripts that are in use,
+// so that comparing it is quick.
+func (w *Word) Prepare(beside Scripts) []string {
+	w.sounding = w.Sounds(beside)
+	for i := range w.Parts {
+		p := &w.Parts[i]
+		p.sounding = sounds(p.Text, p.others, p.native, p.scripts, beside)
+	}
+	return w.sounding
+}
+
+// marks are the scripts beside which a marked sound counts.
+var marks = map[byte]Scripts{'a': arabic | hebrew, 'c': han, 'j': han | kana, 'k': hangul}
+
+// counts tells whether a sound counts beside these scripts.
+func counts(sound string, beside Scripts) bool {
+	return len(sound) < 2 || sound[1] != ':' || marks[sound[0]]&beside != 0
 }
 
 func sounds(text string, others []string, native string, own, beside Scripts) []string {
@@ -217,6 +237,7 @@ func sounds(text string, others []string, native string, own, beside Scripts) []
 	if own&(arabic|hebrew) != 0 {
 		for _, s := range consonants(native) {
 			add(s)
+			add(marked("a:", s))
 		}
 		return all
 	}
@@ -230,8 +251,8 @@ func sounds(text string, others []string, native string, own, beside Scripts) []
 		each(skeleton)
 	}
 	if beside&(arabic|hebrew) != 0 && own&(han|hangul|kana) == 0 {
-		add(skeleton(strings.ReplaceAll(text, "ch", "s")))
-		add(skeleton(withoutArticle(text)))
+		add(marked("a:", skeleton(strings.ReplaceAll(text, "ch", "s"))))
+		add(marked("a:", skeleton(withoutArticle(text))))
 	}
 	if beside&(han|kana) != 0 {
 		each(func(s string) string { return "j:" + japaneseFold.Replace(s) })

@@ -236,8 +236,9 @@ func month(t time.Time, further int) string {
 type keys struct {
 	seed             maphash.Seed
 	people, accounts []keyOf
-	// wanted are the keys of accounts, once no more will come; nil before.
-	wanted map[uint64]bool
+	// wanted has a bit set for each key of an account, once no more will come, and
+	// for few others; nil before.
+	wanted []uint64
 	// crowded are, of keys that too many shared to compare them all, the accounts
 	// with some of the people.
 	crowded []edge
@@ -269,20 +270,17 @@ func (k *keys) each(n int, add func(k *keys, i int)) {
 }
 
 func (k *keys) hash(kind string, texts []string) (key uint64, blank bool) {
-	var h maphash.Hash
-	h.SetSeed(k.seed)
-	h.WriteString(kind)
-	blank = true
+	const prime = 0x9e3779b97f4a7c15
+	key, blank = maphash.String(k.seed, kind), true
 	for _, t := range texts {
 		blank = blank && t == ""
-		h.WriteByte(0)
-		h.WriteString(t)
+		key = key*prime ^ maphash.String(k.seed, t)
 	}
-	return h.Sum64(), blank
+	return key, blank
 }
 
 func (k *keys) person(p int32, kind string, texts ...string) {
-	if key, blank := k.hash(kind, texts); !blank && (k.wanted == nil || k.wanted[key]) {
+	if key, blank := k.hash(kind, texts); !blank && k.wants(key) {
 		k.people = append(k.people, keyOf{key, p})
 	}
 }
@@ -294,12 +292,23 @@ func (k *keys) account(i int32, kind string, texts ...string) {
 }
 
 // accountsOnly says that all accounts are there: of people only those keys are
-// kept that an account has.
+// kept that an account has, and few others.
 func (k *keys) accountsOnly() {
-	k.wanted = make(map[uint64]bool, len(k.accounts))
+	const bitsEach = 16
+	k.wanted = make([]uint64, max(len(k.accounts)*bitsEach/64, 1))
 	for _, one := range k.accounts {
-		k.wanted[one.key] = true
+		bit := one.key % uint64(len(k.wanted)*64)
+		k.wanted[bit/64] |= 1 << (bit % 64)
 	}
+}
+
+// wants tells whether an account may have a key.
+func (k *keys) wants(key uint64) bool {
+	if k.wanted == nil {
+		return true
+	}
+	bit := key % uint64(len(k.wanted)*64)
+	return k.wanted[bit/64]&(1<<(bit%64)) != 0
 }
 
 // pairs are all people and accounts that share a key which at most so many
@@ -357,11 +366,39 @@ func byEnds(x, y edge) int {
 // and between those whose logon name or mail address gives it away.
 func (m *matcher) likeNames(o open) []edge {
 	k := newKeys(0, 0)
-	m.likeKeys(k, o)
+	m.likeAccounts(k, o)
+	k.accountsOnly()
+	m.likePeople(k, o)
 	return k.pairs(mostCompared)
 }
 
-func (m *matcher) likeKeys(k *keys, o open) {
+// likeAccounts and likePeople add the keys by which those meet: accounts first,
+// so that of people only what an account has is kept.
+func (m *matcher) likeAccounts(k *keys, o open) {
+	k.each(len(o.accounts), func(k *keys, at int) {
+		i := o.accounts[at]
+		y, a := m.account[i], m.accounts[i]
+		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
+		m.nameKeys(y, add)
+		if m.wholeAccount(i).known() {
+			add("whole", m.names.words[y.family].Text, m.names.words[y.given].Text)
+		}
+		plain, _ := plainLogon(m.firstLogon(i))
+		add("logon", plain)
+		add("box", strings.ToLower(m.firstLogon(i)))
+		for mail := range addresses(a) {
+			local, _, _ := strings.Cut(strings.ToLower(mail), "@")
+			add("box", local)
+		}
+		if a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				m.dayKeys(y, month(a.Created.Time(), near), add)
+			}
+		}
+	})
+}
+
+func (m *matcher) likePeople(k *keys, o open) {
 	k.each(len(o.people), func(k *keys, at int) {
 		p := o.people[at]
 		x := m.person[p]
@@ -385,27 +422,6 @@ func (m *matcher) likeKeys(k *keys, o open) {
 			add("box", local)
 		}
 		add("box", strings.ToLower(m.people[p].Values[roster.Logon]))
-	})
-	k.each(len(o.accounts), func(k *keys, at int) {
-		i := o.accounts[at]
-		y, a := m.account[i], m.accounts[i]
-		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
-		m.nameKeys(y, add)
-		if m.wholeAccount(i).known() {
-			add("whole", m.names.words[y.family].Text, m.names.words[y.given].Text)
-		}
-		plain, _ := plainLogon(m.firstLogon(i))
-		add("logon", plain)
-		add("box", strings.ToLower(m.firstLogon(i)))
-		for mail := range addresses(a) {
-			local, _, _ := strings.Cut(strings.ToLower(mail), "@")
-			add("box", local)
-		}
-		if a.Created.Known() {
-			for _, near := range []int{-1, 0, 1} {
-				m.dayKeys(y, month(a.Created.Time(), near), add)
-			}
-		}
 	})
 }
 

@@ -135,7 +135,7 @@ func (v *vocabulary) soundRarity(x, y int32) float64 {
 func (v *vocabulary) countSounds() {
 	v.sounds, v.sounding = map[string]int{}, make([][]string, len(v.words))
 	for n := range v.words {
-		v.sounding[n] = v.words[n].Sounds(v.scripts)
+		v.sounding[n] = v.words[n].Prepare(v.scripts)
 		for _, s := range v.sounding[n] {
 			v.sounds[s] += int(v.counts[n])
 		}

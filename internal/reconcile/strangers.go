@@ -35,8 +35,11 @@ func (m *matcher) askWhoCouldBe() {
 		return
 	}
 	k := newKeys(0, 0)
-	m.likeKeys(k, o)
-	m.looseKeys(k, o)
+	m.likeAccounts(k, o)
+	m.looseAccounts(k, o)
+	k.accountsOnly()
+	m.likePeople(k, o)
+	m.loosePeople(k, o)
 	pairs := append(k.pairs(mostAskedAbout), m.unreadable(o)...)
 	slices.SortFunc(pairs, byEnds)
 	found := m.whoFits(slices.Compact(pairs))
@@ -95,8 +98,33 @@ func (m *matcher) whoFits(pairs []edge) map[int32][]Candidate {
 	return found
 }
 
-// looseKeys let those meet who share hardly anything.
-func (m *matcher) looseKeys(k *keys, o open) {
+// looseAccounts and loosePeople let those meet who share hardly anything.
+func (m *matcher) looseAccounts(k *keys, o open) {
+	for _, i := range o.accounts {
+		a, y := m.accounts[i], m.account[i]
+		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
+		if department := m.folded(a.Text.First(directory.AttrDepartment)); department != "" && a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				add("desk", department, month(a.Created.Time(), near))
+			}
+		}
+		if a.Created.Known() {
+			for _, near := range []int{-1, 0, 1} {
+				m.initialKeys(y, month(a.Created.Time(), near), add)
+			}
+		}
+		add("post", m.folded(a.Text.First(directory.AttrDepartment)), m.folded(a.Text.First(directory.AttrTitle)))
+		for id := range m.accountIDs(a) {
+			add("number", core(id))
+		}
+		if plain, _ := plainLogon(m.firstLogon(i)); len(plain) <= 3 {
+			add("initials", plain[:min(2, len(plain))])
+		}
+		m.nameAlone(y, add)
+	}
+}
+
+func (m *matcher) loosePeople(k *keys, o open) {
 	for _, p := range o.people {
 		v, x := &m.people[p].Values, m.person[p]
 		add := func(kind string, texts ...string) { k.person(p, kind, texts...) }
@@ -128,28 +156,6 @@ func (m *matcher) looseKeys(k *keys, o open) {
 			}
 		}
 	}
-	for _, i := range o.accounts {
-		a, y := m.accounts[i], m.account[i]
-		add := func(kind string, texts ...string) { k.account(i, kind, texts...) }
-		if department := m.folded(a.Text.First(directory.AttrDepartment)); department != "" && a.Created.Known() {
-			for _, near := range []int{-1, 0, 1} {
-				add("desk", department, month(a.Created.Time(), near))
-			}
-		}
-		if a.Created.Known() {
-			for _, near := range []int{-1, 0, 1} {
-				m.initialKeys(y, month(a.Created.Time(), near), add)
-			}
-		}
-		add("post", m.folded(a.Text.First(directory.AttrDepartment)), m.folded(a.Text.First(directory.AttrTitle)))
-		for id := range m.accountIDs(a) {
-			add("number", core(id))
-		}
-		if plain, _ := plainLogon(m.firstLogon(i)); len(plain) <= 3 {
-			add("initials", plain[:min(2, len(plain))])
-		}
-		m.nameAlone(y, add)
-	}
 }
 
 // initialKeys let those meet who began in one month and share the first letter
@@ -160,23 +166,28 @@ func (m *matcher) initialKeys(b being, month string, add func(kind string, texts
 	}
 }
 
-// nameAlone lets those meet who share any part of any name.
+// nameAlone lets those meet who share any part of any name, or a sound of it.
 func (m *matcher) nameAlone(b being, add func(kind string, texts ...string)) {
 	for _, name := range []int32{b.given, b.family} {
 		if name == noWord {
 			continue
 		}
-		w := &m.names.words[name]
-		for _, part := range w.Parts {
+		for _, part := range m.names.words[name].Parts {
 			add("name alone", part.Text)
 		}
-		if m.names.scripts.Foreign() {
-			for _, sound := range m.names.sounding[name] {
+		if !m.names.scripts.Foreign() {
+			continue
+		}
+		for _, sound := range m.names.sounding[name] {
+			if len(sound) >= leastSound {
 				add("sound alone", sound)
 			}
 		}
 	}
 }
+
+// leastSound is how long a sound has to be for names to meet by it alone.
+const leastSound = 4
 
 // oneDesk tells whether an account was made in somebody's department when they
 // began.
