@@ -170,12 +170,12 @@ func (m *matcher) accountNameIf(wanted bool, account int32) string {
 }
 
 // weighSwapped is what it is worth if the names stand in the other order on one
-// side, and whether they can. Where an account does not say which is which,
+// side, and whether they can. Where one side does not say which is which,
 // either order is as good.
 func (m *matcher) weighSwapped(x, y being) (bits float64, can bool) {
 	v := m.names
 	cost := swapCost
-	if y.guessed {
+	if x.guessed || y.guessed {
 		cost = 0.5
 	}
 	weigh := func(f1, f2, g1, g2 int32) {

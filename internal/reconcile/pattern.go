@@ -481,7 +481,8 @@ func short(p Pattern) bool {
 }
 
 // calledBy tells whether an account is called as a pattern would call a
-// person, and by which pattern.
+// person, and by which pattern; in either order of the names, where the roster
+// does not say which is which.
 func (m *matcher) calledBy(p, account int32) (pattern *Pattern, numbered bool) {
 	b := m.person[p]
 	var given, family *names.Word
@@ -495,7 +496,11 @@ func (m *matcher) calledBy(p, account int32) (pattern *Pattern, numbered bool) {
 	whole := strings.ToLower(m.firstLogon(account))
 	for i := range m.patterns {
 		one := &m.patterns[i]
-		for _, built := range one.builds(given, family) {
+		builds := one.builds(given, family)
+		if b.guessed {
+			builds = append(builds, one.builds(family, given)...)
+		}
+		for _, built := range builds {
 			switch {
 			case built == whole:
 				return one, false

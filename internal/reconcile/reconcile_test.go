@@ -177,6 +177,27 @@ func TestWhoHasWhichAccount(t *testing.T) {
 	}
 }
 
+// Lists with one column for the whole name do not say which is which.
+func TestWholeNamesAreComparedInEitherOrder(t *testing.T) {
+	lines, texts := crowd(40)
+	for i := range lines {
+		cells := strings.Split(lines[i], "|")
+		name := cells[2] + " " + cells[1]
+		if i%2 == 1 {
+			name = cells[1] + " " + cells[2]
+		}
+		lines[i] = name + "|" + cells[5]
+	}
+	list, err := roster.Read(strings.NewReader("name|start\n"+strings.Join(lines, "\n")), "people", roster.Options{})
+	require.NoError(t, err)
+	r := match(t, list.People(time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC), false), accounts(texts...), Options{})
+	assert.GreaterOrEqual(t, len(r.Pairs), 36, "of 40")
+	for _, p := range r.Pairs {
+		assert.Contains(t, r.People[p.Person].Values[roster.FullName], p.Account.Text.First(directory.AttrSN))
+		assert.False(t, p.Sure)
+	}
+}
+
 func TestTheOrderOfTheListsDoesNotMatter(t *testing.T) {
 	lines, texts := crowd(200)
 	for i := range lines { // leave the ids out of many, and the addresses

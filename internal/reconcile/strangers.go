@@ -263,7 +263,7 @@ func (m *matcher) incomparable(p, account int32) bool {
 	switch {
 	case family.Agrees() && given == names.Otherwise, given.Agrees() && family == names.Otherwise:
 		return true
-	case m.account[account].guessed && (m.names.families(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()):
+	case (x.guessed || y.guessed) && (m.names.families(x.family, y.given).Agrees() || m.names.givens(x.given, y.family).Agrees()):
 		return true // it is not known which is which
 	case family == names.Otherwise && given == names.Otherwise:
 		return false
