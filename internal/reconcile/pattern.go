@@ -378,19 +378,18 @@ func (p *Pattern) makes(s seed) bool {
 	return false
 }
 
-// mayBegin tells whether a logon name begins as the pattern would: most do not,
-// and need not be made.
-func (p *Pattern) mayBegin(s *seed) bool {
-	name := s.family
+// mayBegin tells whether a logon name that begins with a letter may be one that
+// the pattern makes of these names: most do not, and need not be made.
+func (p *Pattern) mayBegin(first byte, given, family *names.Word) bool {
+	name := family
 	switch p.pieces[0].name {
 	case 'g':
-		name = s.given
+		name = given
 	case 'f':
 	default:
 		return true
 	}
-	first := s.plain[0]
-	return name.Text[0] == first || name.Parts[0].Text[0] == first || name.Parts[len(name.Parts)-1].Text[0] == first
+	return name != nil && (name.Text[0] == first || name.Parts[0].Text[0] == first || name.Parts[len(name.Parts)-1].Text[0] == first)
 }
 
 // explains counts the logon names that a pattern makes, and finds out where
@@ -401,7 +400,7 @@ func (p *Pattern) explains(seeds []seed) (hits, cut int) {
 	for i := range seeds {
 		s := &seeds[i]
 		plain := s.plain
-		if !p.mayBegin(s) {
+		if !p.mayBegin(plain[0], s.given, s.family) {
 			continue
 		}
 		for _, built := range p.builds(s.given, s.family) {
@@ -494,10 +493,16 @@ func (m *matcher) calledBy(p, account int32) (pattern *Pattern, numbered bool) {
 	}
 	plain, numbered := plainLogon(m.firstLogon(account))
 	whole := strings.ToLower(m.firstLogon(account))
+	if plain == "" {
+		return nil, false
+	}
 	for i := range m.patterns {
 		one := &m.patterns[i]
-		builds := one.builds(given, family)
-		if b.guessed {
+		var builds []string
+		if one.mayBegin(plain[0], given, family) {
+			builds = one.builds(given, family)
+		}
+		if b.guessed && one.mayBegin(plain[0], family, given) {
 			builds = append(builds, one.builds(family, given)...)
 		}
 		for _, built := range builds {
