@@ -134,9 +134,14 @@ func (v *vocabulary) soundRarity(x, y int32) float64 {
 // names are known.
 func (v *vocabulary) countSounds() {
 	v.sounds, v.sounding = map[string]int{}, make([][]string, len(v.words))
-	for n := range v.words {
-		v.sounding[n] = v.words[n].Prepare(v.scripts)
-		for _, s := range v.sounding[n] {
+	const atOnce = 512
+	onAll((len(v.words)+atOnce-1)/atOnce, func(n int) {
+		for i := n * atOnce; i < min((n+1)*atOnce, len(v.words)); i++ {
+			v.sounding[i] = v.words[i].Prepare(v.scripts)
+		}
+	})
+	for n, sounds := range v.sounding {
+		for _, s := range sounds {
 			v.sounds[s] += int(v.counts[n])
 		}
 	}
