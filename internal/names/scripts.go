@@ -224,7 +224,18 @@ var marks = map[byte]Scripts{'a': arabic | hebrew, 'c': han, 'j': han | kana, 'k
 
 // counts tells whether a sound counts beside these scripts.
 func counts(sound string, beside Scripts) bool {
-	return len(sound) < 2 || sound[1] != ':' || marks[sound[0]]&beside != 0
+	return mark(sound) == 0 || marks[mark(sound)]&beside != 0
+}
+
+// OneKind tells whether two sounds bear the same mark, or none: both names of
+// somebody are in the letters of one script.
+func OneKind(x, y string) bool { return mark(x) == mark(y) }
+
+func mark(sound string) byte {
+	if len(sound) > 1 && sound[1] == ':' {
+		return sound[0]
+	}
+	return 0
 }
 
 func sounds(text string, others []string, native string, own, beside Scripts) []string {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/names"
 	"yardbroom/internal/roster"
 )
 
@@ -442,7 +443,9 @@ func (m *matcher) swappedKeys(x being, add func(kind string, texts ...string)) {
 	}
 	for _, sound := range m.names.sounding[x.given] {
 		for _, other := range m.names.sounding[x.family] {
-			add("sound", sound, other)
+			if names.OneKind(sound, other) {
+				add("sound", sound, other)
+			}
 		}
 	}
 }
@@ -492,7 +495,9 @@ func (m *matcher) nameKeys(b being, add func(kind string, texts ...string)) {
 			add("sound and form", sound, strconv.Itoa(n))
 		}
 		for _, other := range givenSounds {
-			add("sound", sound, other)
+			if names.OneKind(sound, other) {
+				add("sound", sound, other)
+			}
 		}
 		add("sound", sound, given.Text[:1])
 	}
