@@ -460,6 +460,7 @@ func TestWhoMayBeTheOwnerOfWhatIsNobodys(t *testing.T) {
 		{"one given name, and nobody knows when they began", "17|Moorcroft|Yara||Domes|||||", "x1 givenName=Yara sn=Zielinski department=Domes", []string{"17"}},
 		{"the family name and an initial", "17|Moorcroft|Yara||Domes|2001-05-01||||", "x1 givenName=Ylva sn=Moorcroft department=Lenses whenCreated=20150601000000.0Z", []string{"17"}},
 		{"the department, begun when it was made", "17|Moorcroft|Yara||Domes|2015-06-10||||", "x1 givenName=Otto sn=Zielinski department=Domes whenCreated=20150601000000.0Z", []string{"17"}},
+		{"called as somebody would be, under another name", "17|Hsu|Chin-Peng||Domes|2001-05-01||||", "chsu givenName=Otto sn=Zielinski whenCreated=20150601000000.0Z", []string{"17"}},
 		{"the department, and nobody knows when it was made", "17|Moorcroft|Yara||Domes|2015-06-10||||", "x1 givenName=Otto sn=Zielinski department=Domes", nil},
 		{"the department, begun at another time", "17|Moorcroft|Yara||Domes|2005-06-10||||", "x1 givenName=Otto sn=Zielinski department=Domes whenCreated=20150601000000.0Z", nil},
 		{"the number, in another form", "0017|Moorcroft|Yara||Domes|||||", "x1 givenName=Otto sn=Zielinski employeeID=P-0017", nil},

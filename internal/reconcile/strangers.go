@@ -86,7 +86,7 @@ func (m *matcher) whoFits(pairs []edge) map[int32][]Candidate {
 				continue
 			}
 			e.weight = weightOf(m.weigh(e.person, e.account) + m.prior)
-			if e.weight > weightOf(strangerBits) || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneInitial(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
+			if e.weight > weightOf(strangerBits) || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneInitial(e.person, e.account) || m.oneLogon(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
 				fitting[n] = append(fitting[n], e)
 			}
 		}
@@ -192,9 +192,8 @@ const leastSound = 4
 // oneDesk tells whether an account was made in somebody's department when they
 // began.
 func (m *matcher) oneDesk(p, account int32) bool {
-	a, who := m.accounts[account], &m.people[p]
-	department := m.texts.number(who.Values[roster.Department])
-	return department != noWord && department == m.texts.number(a.Text.First(directory.AttrDepartment)) && !who.Start.IsZero() && a.Created.Known() && a.Created.Time().Sub(who.Start).Abs() <= nearStart
+	department := m.texts.number(m.people[p].Values[roster.Department])
+	return department != noWord && department == m.texts.number(m.accounts[account].Text.First(directory.AttrDepartment)) && m.begunThen(p, account)
 }
 
 // oneNameAndDay tells whether one of the names may be the same, or be its
@@ -210,7 +209,7 @@ func (m *matcher) oneNameAndDay(p, account int32) bool {
 	if m.people[p].Start.IsZero() || !a.Created.Known() || m.moved(a) && a.Created.Time().After(m.people[p].Start) {
 		return (given.Agrees() && given != names.InitialOnly || across) && m.support(p, account) >= 0
 	}
-	if a.Created.Time().Sub(m.people[p].Start).Abs() > nearStart {
+	if !m.begunThen(p, account) {
 		return false
 	}
 	return given.Agrees() || across || m.names.families(x.family, y.family).Agrees()
@@ -224,6 +223,19 @@ func (m *matcher) oneInitial(p, account int32) bool {
 		return false
 	}
 	return m.names.families(x.family, y.family).Agrees() && m.names.words[x.given].Text[0] == m.names.words[y.given].Text[0]
+}
+
+// oneLogon tells whether an account is called as somebody would be: by enough
+// of their names, or when they began.
+func (m *matcher) oneLogon(p, account int32) bool {
+	pattern, _ := m.calledBy(p, account)
+	return pattern != nil && !m.idsDiffer(p, m.accounts[account]) && (!short(*pattern) || m.begunThen(p, account))
+}
+
+// begunThen tells whether an account was made near somebody's first day.
+func (m *matcher) begunThen(p, account int32) bool {
+	start, a := m.people[p].Start, m.accounts[account]
+	return !start.IsZero() && a.Created.Known() && a.Created.Time().Sub(start).Abs() <= nearStart
 }
 
 // moved tells whether an account was made on a day on which very many were:
