@@ -65,9 +65,9 @@ func compare(a, b *Word, given bool) Likeness {
 	switch {
 	case given && !whole && sameForm(&a.Parts[0], &b.Parts[0]):
 		return ShortForm
-	case typo(a.Text, b.Text):
+	case Typo(a.Text, b.Text):
 		return Near
-	case given && !whole && typo(a.Parts[0].Text, b.Parts[0].Text):
+	case given && !whole && Typo(a.Parts[0].Text, b.Parts[0].Text):
 		return Near
 	case a.Foreign != b.Foreign && !a.Opaque && !b.Opaque && nearSpelling(a, b):
 		return Near
@@ -155,7 +155,7 @@ func inPart(a, b *Word, given bool) Likeness {
 			long = long || len(fewer[i].Text) > 2 || len(fewer) == 1 && len(fewer[i].Text) == 2 && !given
 		case len(fewer[i].Text) == 1 && slices.ContainsFunc(more, func(p Part) bool { return p.Text[0] == fewer[i].Text[0] }):
 		case slices.ContainsFunc(more, func(p Part) bool { return len(p.Text) == 1 && p.Text[0] == fewer[i].Text[0] }):
-		case slices.ContainsFunc(more, func(p Part) bool { return typo(p.Text, fewer[i].Text) }):
+		case slices.ContainsFunc(more, func(p Part) bool { return Typo(p.Text, fewer[i].Text) }):
 			near++
 		default:
 			missing++
@@ -281,12 +281,12 @@ func sameForm(a, b *Part) bool {
 // nearSpelling tells whether a usual spelling of one is a slip away from the
 // other.
 func nearSpelling(a, b *Word) bool {
-	return slices.ContainsFunc(a.others, func(s string) bool { return typo(s, b.Text) }) || slices.ContainsFunc(b.others, func(s string) bool { return typo(a.Text, s) })
+	return slices.ContainsFunc(a.others, func(s string) bool { return Typo(s, b.Text) }) || slices.ContainsFunc(b.others, func(s string) bool { return Typo(a.Text, s) })
 }
 
-// typo tells whether two texts are one typing error apart (a letter wrong,
+// Typo tells whether two texts are one typing error apart (a letter wrong,
 // missing, too many, or two swapped), or two where they are long.
-func typo(a, b string) bool {
+func Typo(a, b string) bool {
 	short := min(len(a), len(b))
 	most := 0
 	switch {
@@ -300,6 +300,3 @@ func typo(a, b string) bool {
 	}
 	return matchr.OSA(a, b) <= most
 }
-
-// Typo tells whether two texts, such as numbers, are a slip apart.
-func Typo(a, b string) bool { return typo(a, b) }

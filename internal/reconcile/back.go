@@ -98,7 +98,7 @@ func (m *matcher) beganThen(p, leaver int32) bool {
 // calledAlike tells whether two people may be called the same: by both names,
 // or by the only one that they have.
 func (m *matcher) calledAlike(x, y being) bool {
-	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	family, given := m.names.both(x, y)
 	switch {
 	case family.Agrees() && given.Agrees(), m.swapped(x, y):
 		return true
@@ -127,7 +127,7 @@ func (m *matcher) doubtLeavers() {
 	for i := range m.pairs {
 		surely[m.pairs[i].Person] = surely[m.pairs[i].Person] || m.pairs[i].Sure
 	}
-	k := newKeys(0, 8*len(leavers))
+	k := newKeys()
 	for at, i := range leavers {
 		m.nameKeys(m.person[m.pairs[i].Person], func(kind string, texts ...string) { k.account(int32(at), kind, texts...) })
 	}

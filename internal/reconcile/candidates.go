@@ -168,19 +168,38 @@ func (m *matcher) sameNames(o open, crowded map[wholeName]bool) []edge {
 // heavy weighs pairs, on all processors, and returns those that are likelier
 // than not, but for those that somebody has rejected.
 func (m *matcher) heavy(pairs []edge, prior float64) []edge {
-	const atOnce = 4096
-	chunks := make([][]edge, (len(pairs)+atOnce-1)/atOnce)
-	onAll(len(chunks), func(n int) {
-		for _, e := range pairs[n*atOnce : min((n+1)*atOnce, len(pairs))] {
-			if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
-				continue
-			}
-			if e.weight = weightOf(m.weigh(e.person, e.account) + prior); e.weight > 0 {
-				chunks[n] = append(chunks[n], e)
-			}
+	return m.weighed(pairs, prior, func(e edge) bool { return e.weight > 0 })
+}
+
+// weighed are those of the pairs that are to be kept once they are weighed, but
+// for those that somebody has rejected; on all processors.
+func (m *matcher) weighed(pairs []edge, prior float64, keep func(e edge) bool) []edge {
+	chunks := make([][]edge, chunksOf(len(pairs)))
+	inChunks(len(pairs), func(chunk, i int) {
+		e := pairs[i]
+		if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
+			return
+		}
+		if e.weight = weightOf(m.weigh(e.person, e.account) + prior); keep(e) {
+			chunks[chunk] = append(chunks[chunk], e)
 		}
 	})
 	return slices.Concat(chunks...)
+}
+
+// atOnce is how many things of one kind are a piece of work.
+const atOnce = 1024
+
+func chunksOf(n int) int { return (n + atOnce - 1) / atOnce }
+
+// inChunks does the work for each of n things on all processors: those of one
+// chunk in their order, one after the other.
+func inChunks(n int, work func(chunk, i int)) {
+	onAll(chunksOf(n), func(chunk int) {
+		for i := chunk * atOnce; i < min((chunk+1)*atOnce, n); i++ {
+			work(chunk, i)
+		}
+	})
 }
 
 // onAll does so many pieces of work on all processors.
@@ -201,7 +220,7 @@ func onAll(pieces int, work func(n int)) {
 // department, a title and a place, or a first day near the day the account was
 // made.
 func (m *matcher) crowdedEdges(people, accounts []int32) []edge {
-	k := newKeys(len(people)+len(accounts), len(people)+len(accounts))
+	k := newKeys()
 	for _, p := range people {
 		v := &m.people[p].Values
 		k.person(p, "post", m.folded(v[roster.Department]), m.folded(v[roster.Title]), m.folded(v[roster.Location]))
@@ -250,22 +269,17 @@ type keyOf struct {
 	who int32
 }
 
-func newKeys(people, accounts int) *keys {
-	return &keys{seed: maphash.MakeSeed(), people: make([]keyOf, 0, people), accounts: make([]keyOf, 0, accounts)}
-}
+func newKeys() *keys { return &keys{seed: maphash.MakeSeed()} }
 
 // each adds the keys of so many people or accounts, on all processors.
 func (k *keys) each(n int, add func(k *keys, i int)) {
-	const atOnce = 1024
-	chunks := make([]*keys, (n+atOnce-1)/atOnce)
-	onAll(len(chunks), func(c int) {
-		own := &keys{seed: k.seed, wanted: k.wanted}
-		for i := c * atOnce; i < min((c+1)*atOnce, n); i++ {
-			add(own, i)
-		}
-		chunks[c] = own
-	})
-	for _, own := range chunks {
+	chunks := make([]keys, chunksOf(n))
+	for i := range chunks {
+		chunks[i] = keys{seed: k.seed, wanted: k.wanted}
+	}
+	inChunks(n, func(chunk, i int) { add(&chunks[chunk], i) })
+	for i := range chunks {
+		own := &chunks[i]
 		k.people, k.accounts = append(k.people, own.people...), append(k.accounts, own.accounts...)
 	}
 }
@@ -366,7 +380,7 @@ func byEnds(x, y edge) int {
 // likeNames are the edges between people and accounts whose names may be one,
 // and between those whose logon name or mail address gives it away.
 func (m *matcher) likeNames(o open) []edge {
-	k := newKeys(0, 0)
+	k := newKeys()
 	m.likeAccounts(k, o)
 	k.accountsOnly()
 	m.likePeople(k, o)
@@ -384,9 +398,10 @@ func (m *matcher) likeAccounts(k *keys, o open) {
 		if m.wholeAccount(i).known() {
 			add("whole", m.names.words[y.family].Text, m.names.words[y.given].Text)
 		}
-		plain, _ := plainLogon(m.firstLogon(i))
+		logon := m.firstLogon(i)
+		plain, _ := plainLogon(logon)
 		add("logon", plain)
-		add("box", strings.ToLower(m.firstLogon(i)))
+		add("box", strings.ToLower(logon))
 		for mail := range addresses(a) {
 			local, _, _ := strings.Cut(strings.ToLower(mail), "@")
 			add("box", local)
@@ -623,7 +638,7 @@ func (m *matcher) further(prior float64) {
 	if len(o.accounts) == 0 {
 		return
 	}
-	k := newKeys(0, 8*len(o.accounts))
+	k := newKeys()
 	for _, i := range o.accounts {
 		m.nameKeys(m.account[i], func(kind string, texts ...string) { k.account(i, kind, texts...) })
 	}
@@ -649,9 +664,7 @@ func (m *matcher) further(prior float64) {
 			m.doubt(i, "it may be a further account of one of "+strconv.Itoa(len(candidates))+" people of this name who have one", nil)
 			continue
 		}
-		slices.SortFunc(candidates, func(x, y Candidate) int {
-			return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(x.Person, y.Person))
-		})
+		m.sortCandidates(candidates)
 		m.doubt(i, "it may be a further account of somebody who has one", candidates[:min(len(candidates), mostCandidates)])
 	}
 }
@@ -679,7 +692,7 @@ func (m *matcher) findStems() []int32 {
 			continue
 		}
 		x, y := m.account[first], m.account[i]
-		family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+		family, given := m.names.both(x, y)
 		nameless := y.family == noWord
 		if family.Agrees() && given.Agrees() || nameless || !family.Differs() && !given.Differs() && strings.ContainsAny(a.Logon, "-_") {
 			stems[i] = first

@@ -139,27 +139,36 @@ const addressCost = 1.0
 // somebody shows the names of an account, where theirs cannot be compared with
 // those letter by letter; address is "" where it shows none.
 func (m *matcher) weighAddress(p, account int32, family, given names.Likeness) (bits float64, address string) {
-	exact := func(l names.Likeness) bool { return l == names.Same || l == names.Transcribed }
-	if exact(family) && exact(given) || !m.opaque(m.person[p]) || m.opaque(m.account[account]) {
-		return 0, ""
-	}
-	mail := m.people[p].Values[roster.Mail]
-	local, _, _ := strings.Cut(mail, "@")
-	first, last, ok := strings.Cut(strings.TrimRight(local, "0123456789"), ".")
-	if !ok {
-		return 0, ""
-	}
 	y := m.account[account]
-	if y.family == noWord || y.given == noWord {
+	if spelt(family) && spelt(given) || y.family == noWord || y.given == noWord || m.opaque(y) {
 		return 0, ""
 	}
-	one, other := names.New(first), names.New(last)
+	shown := m.shown()[p]
+	if shown == nil {
+		return 0, ""
+	}
 	is, its := &m.names.words[y.given], &m.names.words[y.family]
 	close := func(l names.Likeness) bool { return l == names.Same || l == names.Partly }
-	if close(names.Givens(&one, is)) && close(names.Families(&other, its)) || close(names.Families(&one, its)) && close(names.Givens(&other, is)) {
-		return m.names.rarity(y.family) + m.names.rarity(y.given) - 2*addressCost, mail
+	if close(names.Givens(&shown[0], is)) && close(names.Families(&shown[1], its)) || close(names.Families(&shown[0], its)) && close(names.Givens(&shown[1], is)) {
+		return m.names.rarity(y.family) + m.names.rarity(y.given) - 2*addressCost, m.people[p].Values[roster.Mail]
 	}
 	return 0, ""
+}
+
+// findShown reads the two names in the addresses of people whose own names are
+// in letters from which no one spelling follows.
+func (m *matcher) findShown() map[int32]*[2]names.Word {
+	all := map[int32]*[2]names.Word{}
+	for i := range m.people {
+		if !m.opaque(m.person[i]) {
+			continue
+		}
+		local, _, _ := strings.Cut(m.people[i].Values[roster.Mail], "@")
+		if first, last, ok := strings.Cut(strings.TrimRight(local, "0123456789"), "."); ok {
+			all[int32(i)] = &[2]names.Word{names.New(first), names.New(last)}
+		}
+	}
+	return all
 }
 
 func (m *matcher) accountNameIf(wanted bool, account int32) string {

@@ -53,7 +53,6 @@ const leastStrange, mostStrange = 20, 2000
 // strangeNames refuses a roster whose names are those of nobody here. Ids of
 // another numbering alone point to others by chance; their names are known.
 func (m *matcher) strangeNames() error {
-	m.readIDs()
 	var byMail, byID witnesses
 	for i, a := range m.accounts {
 		if byMail.agree+byMail.differ > mostStrange {

@@ -228,7 +228,7 @@ type witnesses struct{ agree, differ int }
 // ask counts whether the names of a pair agree.
 func (w *witnesses) ask(m *matcher, p, account int32) {
 	x, y := m.person[p], m.account[account]
-	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	family, given := m.names.both(x, y)
 	switch {
 	case family.Agrees() || given.Agrees() || m.swapped(x, y):
 		w.agree++

@@ -296,7 +296,7 @@ func (m *matcher) keyScore(p, account int32) float64 {
 // it. Two keys that agree bear each other out.
 func (m *matcher) fits(p, account int32, two bool) bool {
 	x, y := m.person[p], m.account[account]
-	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	family, given := m.names.both(x, y)
 	switch {
 	case two, m.namesAgree(p, account), m.nameless(p, account):
 		return true
@@ -309,7 +309,8 @@ func (m *matcher) fits(p, account int32, two bool) bool {
 // namesDiffer tells whether the names have nothing in common, in either order.
 func (m *matcher) namesDiffer(p, account int32) bool {
 	x, y := m.person[p], m.account[account]
-	return m.names.families(x.family, y.family).Differs() && m.names.givens(x.given, y.given).Differs() && !m.swapped(x, y)
+	family, given := m.names.both(x, y)
+	return family.Differs() && given.Differs() && !m.swapped(x, y)
 }
 
 // nameless tells whether a person or an account has no names that could be
@@ -323,7 +324,7 @@ func (m *matcher) nameless(p, account int32) bool {
 // other is too or cannot be compared; or whether they are in the other order.
 func (m *matcher) namesAgree(p, account int32) bool {
 	x, y := m.person[p], m.account[account]
-	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	family, given := m.names.both(x, y)
 	switch {
 	case family.Agrees() && given.Agrees(), m.swapped(x, y):
 		return true
@@ -384,10 +385,13 @@ func (m *matcher) byMadeName(p, account int32, keys []keyed) {
 // sameName tells whether an account bears both names of somebody, in whatever
 // letters.
 func (m *matcher) sameName(p, account int32) bool {
-	x, y := m.person[p], m.account[account]
-	close := func(l names.Likeness) bool { return l == names.Same || l == names.Transcribed }
-	return close(m.names.families(x.family, y.family)) && close(m.names.givens(x.given, y.given))
+	family, given := m.names.both(m.person[p], m.account[account])
+	return spelt(family) && spelt(given)
 }
+
+// spelt tells whether two names are one, in whatever letters, by a usual
+// spelling.
+func spelt(l names.Likeness) bool { return l == names.Same || l == names.Transcribed }
 
 // leastIndependent is how much has to agree besides a made name, in bits: a
 // department that every fourth person is in.
@@ -450,7 +454,7 @@ func (m *matcher) against(p, account int32, keys []keyed) string {
 		return "" // two keys agree
 	}
 	x, y := m.person[p], m.account[account]
-	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	family, given := m.names.both(x, y)
 	if !m.swapped(x, y) {
 		switch {
 		case family.Differs() && given.Differs():

@@ -63,12 +63,7 @@ func (v *vocabulary) prepare(all []nameParts) {
 		}
 	}
 	words := make([]names.Word, len(unique))
-	const atOnce = 512
-	onAll((len(unique)+atOnce-1)/atOnce, func(n int) {
-		for i := n * atOnce; i < min((n+1)*atOnce, len(unique)); i++ {
-			words[i] = names.New(unique[i])
-		}
-	})
+	inChunks(len(unique), func(_, i int) { words[i] = names.New(unique[i]) })
 	v.ready = make(map[string]names.Word, len(unique))
 	for i, written := range unique {
 		v.ready[written] = words[i]
@@ -98,6 +93,11 @@ func (v *vocabulary) families(x, y int32) names.Likeness {
 // givens compares the given names of two people.
 func (v *vocabulary) givens(x, y int32) names.Likeness {
 	return v.compare(x, y, names.Givens)
+}
+
+// both compares the family and the given names of two people.
+func (v *vocabulary) both(x, y being) (family, given names.Likeness) {
+	return v.families(x.family, y.family), v.givens(x.given, y.given)
 }
 
 func (v *vocabulary) compare(x, y int32, how func(a, b *names.Word) names.Likeness) names.Likeness {
@@ -134,12 +134,7 @@ func (v *vocabulary) soundRarity(x, y int32) float64 {
 // names are known.
 func (v *vocabulary) countSounds() {
 	v.sounds, v.sounding = map[string]int{}, make([][]string, len(v.words))
-	const atOnce = 512
-	onAll((len(v.words)+atOnce-1)/atOnce, func(n int) {
-		for i := n * atOnce; i < min((n+1)*atOnce, len(v.words)); i++ {
-			v.sounding[i] = v.words[i].Prepare(v.scripts)
-		}
-	})
+	inChunks(len(v.words), func(_, i int) { v.sounding[i] = v.words[i].Prepare(v.scripts) })
 	for n, sounds := range v.sounding {
 		for _, s := range sounds {
 			v.sounds[s] += int(v.counts[n])

@@ -239,6 +239,7 @@ func (m *matcher) learnPatterns() []Pattern {
 func learnHabits(seeds []seed) []Pattern {
 	all := learn(sample(seeds, mostSeeds), 2)
 	for _, group := range groups(seeds) {
+		whole := len(group)
 		group = sample(group, mostGroup)
 		rest := group
 		for i := range all {
@@ -251,7 +252,7 @@ func learnHabits(seeds []seed) []Pattern {
 		}
 		for _, p := range learn(rest, leastHits) {
 			p.habit = float64(p.Seen) / float64(len(group))
-			p.Share = p.habit * float64(len(group)) / float64(len(seeds))
+			p.Share = p.habit * float64(whole) / float64(len(seeds))
 			all = append(all, p)
 		}
 	}
@@ -491,8 +492,9 @@ func (m *matcher) calledBy(p, account int32) (pattern *Pattern, numbered bool) {
 	if b.family != noWord {
 		family = &m.names.words[b.family]
 	}
-	plain, numbered := plainLogon(m.firstLogon(account))
-	whole := strings.ToLower(m.firstLogon(account))
+	logon := m.firstLogon(account)
+	plain, numbered := plainLogon(logon)
+	whole := strings.ToLower(logon)
 	if plain == "" {
 		return nil, false
 	}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/names"
 	"yardbroom/internal/roster"
 )
 
@@ -174,8 +175,9 @@ type matcher struct {
 	managers  map[string][]directory.Key // accounts of people by person id
 	texts     texts
 	columns   []column
-	namesakes func() map[wholeName][]int32 // people who share both names with others
-	stems     func() []int32               // the account that each is a further one of
+	namesakes func() map[wholeName][]int32    // people who share both names with others
+	stems     func() []int32                  // the account that each is a further one of
+	shown     func() map[int32]*[2]names.Word // what addresses say of people's names
 }
 
 // nobody is the owner of an account that nobody has.
@@ -193,6 +195,7 @@ func Run(people []roster.Person, s *directory.Survey, opt Options) (*Result, err
 	}
 	m.readSupports()
 	m.readMails()
+	m.readIDs()
 	if err := m.strangeNames(); err != nil {
 		return nil, err
 	}
@@ -232,7 +235,7 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 		m.owner[i] = nobody
 	}
 	m.columns = newColumns()
-	m.stems = sync.OnceValue(m.findStems)
+	m.stems, m.shown = sync.OnceValue(m.findStems), sync.OnceValue(m.findShown)
 	m.namesakes, m.boxes = sync.OnceValue(m.findNamesakes), sync.OnceValue(m.findBoxes)
 	return m
 }
@@ -241,17 +244,14 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 // counting them does not.
 func (m *matcher) readNames() {
 	all := make([]nameParts, len(m.people)+len(m.accounts))
-	const atOnce = 512
-	onAll((len(all)+atOnce-1)/atOnce, func(n int) {
-		for i := n * atOnce; i < min((n+1)*atOnce, len(all)); i++ {
-			if i < len(m.people) {
-				v := &m.people[i].Values
-				all[i] = partsOf(v[roster.Family], v[roster.Given], v[roster.FullName])
-				continue
-			}
-			a := m.accounts[i-len(m.people)]
-			all[i] = partsOf(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
+	inChunks(len(all), func(_, i int) {
+		if i < len(m.people) {
+			v := &m.people[i].Values
+			all[i] = partsOf(v[roster.Family], v[roster.Given], v[roster.FullName])
+			return
 		}
+		a := m.accounts[i-len(m.people)]
+		all[i] = partsOf(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
 	})
 	m.names.prepare(all)
 	m.person, m.account = make([]being, len(m.people)), make([]being, len(m.accounts))

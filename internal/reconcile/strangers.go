@@ -1,7 +1,6 @@
 package reconcile
 
 import (
-	"cmp"
 	"slices"
 
 	"yardbroom/internal/directory"
@@ -34,7 +33,7 @@ func (m *matcher) askWhoCouldBe() {
 	if len(o.people) == 0 || len(o.accounts) == 0 || m.opt.Strict {
 		return
 	}
-	k := newKeys(0, 0)
+	k := newKeys()
 	m.likeAccounts(k, o)
 	m.looseAccounts(k, o)
 	k.accountsOnly()
@@ -45,9 +44,7 @@ func (m *matcher) askWhoCouldBe() {
 	found := m.whoFits(slices.Compact(pairs))
 	m.crowdedFits(k.crowded, found)
 	for i, who := range found {
-		slices.SortFunc(who, func(x, y Candidate) int {
-			return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(x.Person, y.Person))
-		})
+		m.sortCandidates(who)
 		m.strangers[m.accounts[i]] = slices.Clip(who[:min(len(who), mostCandidates)])
 	}
 	for _, i := range o.accounts { // whoever may have the first may have the second
@@ -78,24 +75,20 @@ func (m *matcher) crowdedFits(crowded []edge, found map[int32][]Candidate) {
 
 // whoFits are the people of those pairs that nothing rules out, by account.
 func (m *matcher) whoFits(pairs []edge) map[int32][]Candidate {
-	const atOnce = 1024
-	fitting := make([][]edge, (len(pairs)+atOnce-1)/atOnce)
-	onAll(len(fitting), func(n int) {
-		for _, e := range pairs[n*atOnce : min((n+1)*atOnce, len(pairs))] {
-			if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
-				continue
-			}
-			e.weight = weightOf(m.weigh(e.person, e.account) + m.prior)
-			if e.weight > weightOf(strangerBits) || m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneInitial(e.person, e.account) || m.oneLogon(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account) {
-				fitting[n] = append(fitting[n], e)
-			}
-		}
-	})
 	found := map[int32][]Candidate{}
-	for _, e := range slices.Concat(fitting...) {
+	for _, e := range m.weighed(pairs, m.prior, m.notRuledOut) {
 		found[e.account] = append(found[e.account], Candidate{int(e.person), likelihood(float64(e.weight) / 1000)})
 	}
 	return found
+}
+
+// notRuledOut tells of a weighed pair that it may be one.
+func (m *matcher) notRuledOut(e edge) bool {
+	if e.weight > weightOf(strangerBits) {
+		return true
+	}
+	return m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneInitial(e.person, e.account) ||
+		m.oneLogon(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account)
 }
 
 // looseAccounts and loosePeople let those meet who share hardly anything.
@@ -265,7 +258,7 @@ func (m *matcher) oneNumber(p, account int32) bool {
 // against the pair.
 func (m *matcher) incomparable(p, account int32) bool {
 	x, y := m.person[p], m.account[account]
-	family, given := m.names.families(x.family, y.family), m.names.givens(x.given, y.given)
+	family, given := m.names.both(x, y)
 	if y.family == noWord && y.given == noWord {
 		return m.opaque(x) && m.support(p, account) >= 0
 	}
