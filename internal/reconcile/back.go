@@ -111,8 +111,9 @@ func (m *matcher) calledAlike(x, y being) bool {
 }
 
 // doubtLeavers puts those accounts in doubt whose owner has left while
-// somebody of the same or nearly the same name has not, and has no account or
-// began when they left: it may be the same person, in another post or back under another id.
+// somebody of the same or nearly the same name has not, and has no account, or
+// none that is sure and began when they left: it may be the same person, in
+// another post or back under another id.
 func (m *matcher) doubtLeavers() {
 	var leavers []int
 	for i := range m.pairs {
@@ -133,15 +134,15 @@ func (m *matcher) doubtLeavers() {
 	}
 	k.accountsOnly()
 	k.each(len(m.people), func(k *keys, i int) {
-		if m.people[i].State != roster.Left {
+		if m.people[i].State != roster.Left && !(m.has[i] && surely[i]) {
 			m.nameKeys(m.person[i], func(kind string, texts ...string) { k.person(int32(i), kind, texts...) })
 		}
 	})
 	others := map[int][]int32{}
-	for _, e := range k.pairs(mostCompared) {
+	for _, e := range k.pairsAndCrowded(mostCompared) {
 		i := leavers[e.account]
 		leaver := int32(m.pairs[i].Person)
-		if (!m.has[e.person] || !surely[e.person] && m.beganThen(e.person, leaver)) && m.calledAlike(m.person[leaver], m.person[e.person]) {
+		if (!m.has[e.person] || m.beganThen(e.person, leaver)) && m.calledAlike(m.person[leaver], m.person[e.person]) {
 			others[i] = append(others[i], e.person)
 		}
 	}

@@ -364,6 +364,14 @@ func (k *keys) pairs(most int) []edge {
 	return slices.Compact(pairs)
 }
 
+// pairsAndCrowded are the pairs, and of keys that too many share the accounts
+// with some of the people: that not all are compared must not clear anybody.
+func (k *keys) pairsAndCrowded(most int) []edge {
+	all := append(k.pairs(most), k.crowded...)
+	slices.SortFunc(all, byEnds)
+	return slices.Compact(all)
+}
+
 // runEnd is where the run of one key ends.
 func runEnd(list []keyOf, from int) int {
 	to := from
@@ -650,7 +658,7 @@ func (m *matcher) further(prior float64) {
 			m.swappedKeys(m.person[i], add)
 		}
 	})
-	pairs := slices.DeleteFunc(k.pairs(mostCompared), func(e edge) bool { return !m.oneName(e) })
+	pairs := slices.DeleteFunc(k.pairsAndCrowded(mostCompared), func(e edge) bool { return !m.oneName(e) })
 	at := map[int32][]Candidate{}
 	for _, e := range pairs {
 		bits := m.weigh(e.person, e.account) + prior - furtherCost

@@ -537,3 +537,31 @@ func TestAListOfStrangeNamesIsRefused(t *testing.T) {
 	assert.Equal(t, StrangeNames{40, 0}, *strange)
 	assert.ErrorContains(t, err, "of 40 people whose person id or mail address an account has, 0 share a name with it")
 }
+
+// A leaver with a very common name is a doubt too, as long as anybody of that
+// name works here and has no account: that too many bear it to compare them all
+// is no proof.
+func TestALeaverOfAVeryCommonNameIsADoubt(t *testing.T) {
+	lines, texts := crowd(40)
+	for n := range 120 {
+		lines = append(lines, fmt.Sprintf("41%04d|Quill|Ada||Domes|2010-01-01|2024-01-31|||", n), fmt.Sprintf("42%04d|Quill|Ada||Lenses|2016-01-01||||", n))
+		texts = append(texts, fmt.Sprintf("q%d givenName=Ada sn=Quill employeeID=41%04d", n, n))
+	}
+	r := match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Len(t, r.Doubts, 120)
+	for _, p := range r.Pairs {
+		assert.NotEqual(t, roster.Left, r.People[p.Person].State)
+	}
+}
+
+// So is a further account of one of very many of a name: it is not nobody's.
+func TestAFurtherAccountOfAVeryCommonNameIsADoubt(t *testing.T) {
+	lines, texts := crowd(40)
+	for n := range 60 {
+		lines = append(lines, fmt.Sprintf("41%04d|Quill|Ada||Domes|2010-01-01||||", n))
+		texts = append(texts, fmt.Sprintf("q%d givenName=Ada sn=Quill employeeID=41%04d", n, n), fmt.Sprintf("r%d givenName=Ada sn=Quill", n))
+	}
+	r := match(t, people(t, lines...), accounts(texts...), Options{})
+	assert.Len(t, r.Doubts, 60)
+	assert.Len(t, r.Pairs, 40+60)
+}
