@@ -286,3 +286,35 @@ func TestTheSummaryOfARosterCountsEverybodyOnce(t *testing.T) {
 		ByKey: map[reconcile.Key]int{reconcile.ByPersonID: 3, reconcile.ByMail: 1, reconcile.BySecond: 1}}, r.Roster)
 	assert.Equal(t, 5, r.Roster.MatchedAccounts())
 }
+
+func TestNotHavingFoundAnybodyIsNoProof(t *testing.T) {
+	s := survey(directory.AD, domain, user("kbirk", "givenName=Kaja", "sn=Birk", "whenCreated=20180903000000.0Z"), user("oz", "givenName=Otto", "sn=Zielinski", "whenCreated=20110903000000.0Z"), user("printer7"))
+	r := withRoster(t, s, nil, Options{Checks: []string{"no-person"}}, "19|Hollis|Kaja||Library||||2018-09-01||active")
+	assert.Equal(t, []string{"kbirk likely 0", "oz sure 0", "printer7 sure 0"}, found(r, "no-person"))
+	assert.Contains(t, proof(r, "no-person", "kbirk")[2], "candidate 1=Hollis, Kaja (19), row 2, active, score ")
+	assert.Equal(t, "looks like=a room or device", proof(r, "no-person", "printer7")[0])
+	for _, f := range r.Findings {
+		assert.Equal(t, f.Account == "kbirk", f.Unconfirmed, "%s is not staged unasked", f.Account)
+	}
+}
+
+// A roster that does not say who has left tells neither of leavers nor whom to
+// enable.
+func TestChecksWhoseColumnIsMissingAreNotLookedAt(t *testing.T) {
+	s := survey(directory.AD, domain, user("quill", "mail=quill@x.example", "userAccountControl=514"), user("tern", "mail=tern@x.example"))
+	list, err := roster.Read(strings.NewReader("mail\nquill@x.example\ntern@x.example\n"), "people", roster.Options{})
+	require.NoError(t, err)
+	people, err := reconcile.Run(list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), false), s, reconcile.Options{Columns: list.Fields()})
+	require.NoError(t, err)
+	r := run(t, s, nil, Options{People: people, Checks: []string{"leaver-enabled", "returned-disabled", "no-account", "leave-enabled", "roster-drift"}})
+	assert.Empty(t, r.Findings)
+	why := map[string]string{}
+	for _, sum := range r.Summary {
+		assert.False(t, sum.Looked, sum.Check)
+		why[sum.Check] = strings.Join(sum.NotLooked, "; ")
+	}
+	const states = "the roster has neither end dates nor a status (--show-mapping shows how its columns are read)"
+	assert.Equal(t, map[string]string{"leaver-enabled": states, "returned-disabled": states, "no-account": states,
+		"leave-enabled": "the roster has no status (--show-mapping shows how its columns are read)",
+		"roster-drift":  "the roster has neither department, title, location, manager nor names (--show-mapping shows how its columns are read)"}, why)
+}

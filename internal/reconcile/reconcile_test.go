@@ -565,3 +565,21 @@ func TestAFurtherAccountOfAVeryCommonNameIsADoubt(t *testing.T) {
 	assert.Len(t, r.Doubts, 60)
 	assert.Len(t, r.Pairs, 40+60)
 }
+
+func TestTooManyToCompareIsNoProofThatAnAccountIsNobodys(t *testing.T) {
+	family := func(n int, end string) string {
+		return string([]byte{byte('B' + n%20), byte('a' + n/20*4), byte('b' + n%7), byte('a' + n%5)}) + end
+	}
+	lines, texts := crowd(40)
+	for n := range 110 {
+		lines = append(lines, fmt.Sprintf("41%04d|%s|Yara|||||||", n, family(n, "wright")))
+		texts = append(texts, fmt.Sprintf("q%d givenName=Yara sn=X%s", n, family(n, "zynski")))
+	}
+	s := accounts(texts...)
+	r := match(t, people(t, lines...), s, Options{})
+	for a := range s.Accounts.All() {
+		if a.Text.First(directory.AttrGivenName) == "Yara" && r.Pair(a) == nil && r.Doubt(a) == nil {
+			assert.NotEmpty(t, r.MayBe(a), a.Logon)
+		}
+	}
+}
