@@ -413,59 +413,11 @@ func (h *house) row(cells ...string) { h.out.Rows = append(h.out.Rows, cells) }
 
 var particles = []string{"von der ", "von ", "van der ", "van de ", "van den ", "van ", "de la ", "de ", "del ", "da ", "dos ", "di ", "Al-", "El ", "El", "Al", "bin ", "Ben "}
 
-// person writes the roster's view of somebody.
+// person writes the roster's view of somebody: a row, or two where they went
+// on under another number.
 func (h *house) person(p *person) {
-	write := func(n name) string {
-		if h.native && !p.dirt["Latin in roster"] || len(n.latin) == 0 {
-			return n.native
-		}
-		return n.latin[0]
-	}
-	family, given := write(p.family), write(p.given)
-	if p.second.native != "" {
-		family += pick(h, []string{" ", "-"}) + write(p.second)
-	}
-	if p.dirt["married"] {
-		family = write(h.family(p))
-	} else if p.dirt["married, double"] {
-		family += "-" + write(h.family(p))
-	}
-	if p.dirt["middle name in roster"] {
-		given = p.withMiddle(given, write(p.middle))
-	}
-	if (p.name == "russian" || p.name == "ukrainian") && p.dirt["patronymic"] && family == p.family.native {
-		given += " " + pick(h, []string{"Иванович", "Петрович", "Сергеевич", "Андреевич"})
-	}
-	if p.dirt["family typo"] {
-		family = h.slip(family)
-	}
-	switch {
-	case p.dirt["title"]:
-		given = pick(h, []string{"Dr. ", "Prof. ", "Ing. ", "Mgr. ", "Dipl.-Ing. "}) + given
-	case p.dirt["suffix"]:
-		family += pick(h, []string{" Jr.", ", MBA", " III", ", PhD", " MSc"})
-	}
-	if p.dirt["capitals"] {
-		family = strings.ToUpper(family)
-	}
-	if p.single && h.rand.Float64() < .15 {
-		family = pick(h, []string{given, ".", "-", ""})
-	}
-	if p.dirt["swapped"] {
-		family, given = given, family
-	}
-	id, mail := h.prefix+p.id, p.mail
-	if p.dirt["no id in roster"] {
-		id = ""
-	}
-	switch {
-	case p.dirt["no mail in roster"]:
-		mail = ""
-	case p.dirt["private mail"]:
-		mail = h.plain(p.latinOf(p.given)) + strconv.Itoa(h.rand.IntN(1000)) + "@post.example"
-	case p.dirt["mail of other domain"] && mail != "":
-		mail = strings.Replace(mail, "larkmoor.example", "moor.example", 1)
-	}
+	family, given := h.rosterNames(p)
+	id, mail := h.rosterKeys(p)
 	add := func(id, mail string, start, end time.Time) {
 		status := "active"
 		ended := ""
@@ -499,6 +451,67 @@ func (h *house) person(p *person) {
 	add(id, mail, p.start, p.left)
 }
 
+// rosterNames are somebody's names as the personnel office has them.
+func (h *house) rosterNames(p *person) (family, given string) {
+	write := func(n name) string {
+		if h.native && !p.dirt["Latin in roster"] || len(n.latin) == 0 {
+			return n.native
+		}
+		return n.latin[0]
+	}
+	family, given = write(p.family), write(p.given)
+	if p.second.native != "" {
+		family += pick(h, []string{" ", "-"}) + write(p.second)
+	}
+	if p.dirt["married"] {
+		family = write(h.family(p))
+	} else if p.dirt["married, double"] {
+		family += "-" + write(h.family(p))
+	}
+	if p.dirt["middle name in roster"] {
+		given = p.withMiddle(given, write(p.middle))
+	}
+	if (p.name == "russian" || p.name == "ukrainian") && p.dirt["patronymic"] && family == p.family.native {
+		given += " " + pick(h, []string{"Иванович", "Петрович", "Сергеевич", "Андреевич"})
+	}
+	if p.dirt["family typo"] {
+		family = h.slip(family)
+	}
+	switch {
+	case p.dirt["title"]:
+		given = pick(h, []string{"Dr. ", "Prof. ", "Ing. ", "Mgr. ", "Dipl.-Ing. "}) + given
+	case p.dirt["suffix"]:
+		family += pick(h, []string{" Jr.", ", MBA", " III", ", PhD", " MSc"})
+	}
+	if p.dirt["capitals"] {
+		family = strings.ToUpper(family)
+	}
+	if p.single && h.rand.Float64() < .15 {
+		family = pick(h, []string{given, ".", "-", ""})
+	}
+	if p.dirt["swapped"] {
+		return given, family
+	}
+	return family, given
+}
+
+// rosterKeys are somebody's number and address as the personnel office has them.
+func (h *house) rosterKeys(p *person) (id, mail string) {
+	id, mail = h.prefix+p.id, p.mail
+	if p.dirt["no id in roster"] {
+		id = ""
+	}
+	switch {
+	case p.dirt["no mail in roster"]:
+		mail = ""
+	case p.dirt["private mail"]:
+		mail = h.plain(p.latinOf(p.given)) + strconv.Itoa(h.rand.IntN(1000)) + "@post.example"
+	case p.dirt["mail of other domain"] && mail != "":
+		mail = strings.Replace(mail, "larkmoor.example", "moor.example", 1)
+	}
+	return id, mail
+}
+
 // withMiddle puts a middle name where it stands: in Vietnam in front of the
 // name that somebody is called by.
 func (p *person) withMiddle(given, middle string) string {
@@ -510,6 +523,37 @@ func (p *person) withMiddle(given, middle string) string {
 
 // account writes the directory's view of somebody.
 func (h *house) account(p *person, logon string, rows []int) {
+	family, given := h.directoryNames(p)
+	id := h.directoryID(p)
+	department, title := h.directoryPost(p)
+	made := h.madeOn(p)
+	flags := "512"
+	if !p.left.IsZero() && h.rand.Float64() < .7 {
+		flags = "514"
+	}
+	cn, display := h.shownAs(p, family, given, department)
+	mail := p.mail
+	if mail == "" {
+		mail = logon + "@larkmoor.example"
+	}
+	if p.dirt["no mail in directory"] {
+		mail = ""
+	}
+	if p.dirt["no name parts"] {
+		family, given = "", ""
+	} else if p.dirt["no display name"] {
+		display = ""
+	}
+	h.entry("CN="+directory.EscapeDN(cn+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n), "sAMAccountName", logon, "givenName", given, "sn", family,
+		"displayName", display, "mail", mail, "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title", title, "l", p.place,
+		"userAccountControl", flags, "whenCreated", stamp(made), "accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
+	if rows != nil {
+		h.owned(logon, p, rows)
+	}
+}
+
+// directoryNames are somebody's names as whoever made the account wrote them.
+func (h *house) directoryNames(p *person) (family, given string) {
 	write := h.latin
 	if p.native && p.dirt["own script in directory"] {
 		write = func(_ *person, n name) string { return n.native }
@@ -521,7 +565,7 @@ func (h *house) account(p *person, logon string, rows []int) {
 			givenName.latin = []string{l}
 		}
 	}
-	family, given := write(p, p.family), write(p, givenName)
+	family, given = write(p, p.family), write(p, givenName)
 	if p.second.native != "" && !p.dirt["half of a double name"] {
 		family += " " + write(p, p.second)
 	}
@@ -553,16 +597,25 @@ func (h *house) account(p *person, logon string, rows []int) {
 	if p.dirt["no diacritics"] {
 		family, given = h.bare(family), h.bare(given)
 	}
-	id := h.prefix + p.id
+	return family, given
+}
+
+// directoryID is the number that an account has.
+func (h *house) directoryID(p *person) string {
 	switch {
 	case p.dirt["no id in directory"]:
-		id = ""
+		return ""
 	case p.dirt["wrong id"]:
-		id = h.prefix + strconv.Itoa(100000+7*(1+h.rand.IntN(h.n)))
+		return h.prefix + strconv.Itoa(100000+7*(1+h.rand.IntN(h.n)))
 	case p.dirt["id of other numbering"]:
-		id = pick(h, []string{p.id, "0000" + p.id, "P-" + p.id})
+		return pick(h, []string{p.id, "0000" + p.id, "P-" + p.id})
 	}
-	department, title := p.department, p.title
+	return h.prefix + p.id
+}
+
+// directoryPost is the department and the title that an account has.
+func (h *house) directoryPost(p *person) (department, title string) {
+	department, title = p.department, p.title
 	if p.dirt["other department"] {
 		department = pick(h, departments)
 	}
@@ -572,7 +625,11 @@ func (h *house) account(p *person, logon string, rows []int) {
 	if h.abroad {
 		department = "Dept. " + department[:4]
 	}
-	department, title = h.shown("department", department), h.shown("title", title)
+	return h.shown("department", department), h.shown("title", title)
+}
+
+// madeOn is when an account was made.
+func (h *house) madeOn(p *person) time.Time {
 	made := p.start.AddDate(0, 0, h.rand.IntN(14)-7)
 	if p.dirt["migrated account"] {
 		made = time.Date(2019, 6, 3, 12, 0, 0, 0, time.UTC)
@@ -581,44 +638,28 @@ func (h *house) account(p *person, logon string, rows []int) {
 		}
 	}
 	if made.After(AsOf) {
-		made = AsOf.AddDate(0, 0, -1)
+		return AsOf.AddDate(0, 0, -1)
 	}
-	flags := "512"
-	if !p.left.IsZero() && h.rand.Float64() < .7 {
-		flags = "514"
-	}
-	display := given + " " + family
+	return made
+}
+
+// shownAs is the name of an entry, and what it is shown as.
+func (h *house) shownAs(p *person, family, given, department string) (cn, display string) {
+	display = given + " " + family
 	switch {
 	case p.familyFirst && h.rand.IntN(2) == 0:
 		display = family + " " + given
 	case h.reversed:
 		display = family + ", " + given
 	}
-	cn := display
+	cn = display
 	if p.dirt["title"] && h.rand.IntN(2) == 0 {
 		display = pick(h, []string{"Dr. ", "Prof. Dr. ", "Mgr. "}) + display
 	}
 	if p.dirt["text behind the name"] {
 		display += pick(h, []string{" - Office", " (Contractor)", " (" + department + ")", " / " + department, " [ext]"})
 	}
-	mail := p.mail
-	if mail == "" {
-		mail = logon + "@larkmoor.example"
-	}
-	if p.dirt["no mail in directory"] {
-		mail = ""
-	}
-	if p.dirt["no name parts"] {
-		family, given = "", ""
-	} else if p.dirt["no display name"] {
-		display = ""
-	}
-	h.entry("CN="+directory.EscapeDN(cn+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n), "sAMAccountName", logon, "givenName", given, "sn", family,
-		"displayName", display, "mail", mail, "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title", title, "l", p.place,
-		"userAccountControl", flags, "whenCreated", stamp(made), "accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
-	if rows != nil {
-		h.owned(logon, p, rows)
-	}
+	return cn, display
 }
 
 func (h *house) owned(logon string, p *person, rows []int) {
@@ -654,24 +695,9 @@ func (h *house) bare(text string) string {
 	return norm.NFC.String(b.String())
 }
 
-// slip makes a typing error.
+// slip makes a typing error, of a letter that the name has.
 func (h *house) slip(s string) string {
-	r := []rune(s)
-	if len(r) < 4 {
-		return s
-	}
-	at := 1 + h.rand.IntN(len(r)-2)
-	switch h.rand.IntN(4) {
-	case 0:
-		r[at], r[at+1] = r[at+1], r[at]
-	case 1:
-		r = append(r[:at], r[at+1:]...)
-	case 2:
-		r = append(r[:at], append([]rune{r[h.rand.IntN(len(r))]}, r[at:]...)...)
-	default:
-		r[at] = r[h.rand.IntN(len(r))]
-	}
-	return string(r)
+	return muddle.Slip(h.rand, s, func(r []rune) rune { return r[h.rand.IntN(len(r))] })
 }
 
 func stamp(t time.Time) string { return t.UTC().Format("20060102150405") + ".0Z" }

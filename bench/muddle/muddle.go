@@ -299,22 +299,28 @@ func (m *maker) second(p *somebody, row int) {
 	m.out.Owner[logon] = row
 }
 
-// slip makes a typing error.
+// slip makes a typing error, of any letter.
 func (m *maker) slip(s string) string {
+	return Slip(m.rand, s, func([]rune) rune { return rune('a' + m.rand.IntN(26)) })
+}
+
+// Slip makes a typing error: two letters swapped, one missing, one too many, or
+// another one. A short text stays as it is.
+func Slip(random *rand.Rand, s string, letter func(of []rune) rune) string {
 	r := []rune(s)
 	if len(r) < 4 {
 		return s
 	}
-	at := 1 + m.rand.IntN(len(r)-2)
-	switch m.rand.IntN(4) {
+	at := 1 + random.IntN(len(r)-2)
+	switch random.IntN(4) {
 	case 0:
 		r[at], r[at+1] = r[at+1], r[at]
 	case 1:
 		r = append(r[:at], r[at+1:]...)
 	case 2:
-		r = append(r[:at], append([]rune{rune('a' + m.rand.IntN(26))}, r[at:]...)...)
+		r = append(r[:at], append([]rune{letter(r)}, r[at:]...)...)
 	default:
-		r[at] = rune('a' + m.rand.IntN(26))
+		r[at] = letter(r)
 	}
 	return string(r)
 }
