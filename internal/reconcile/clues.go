@@ -556,7 +556,7 @@ func (m *matcher) weighSupport(t *tally, p, account int32) {
 		case agrees && m.texts.number(inRoster) == m.texts.number(inDirectory):
 			add(c.field.String(), inRoster, saysSame, inDirectory, min(max(m.worth(inRoster), leastBits), c.most))
 		case agrees:
-			add(c.field.String(), inRoster, "as it is called here", inDirectory, min(max(m.worth(inRoster)-1, leastBits), c.most))
+			add(c.field.String(), inRoster, "the directory's name for it", inDirectory, min(max(m.worth(inRoster)-1, leastBits), c.most))
 		case inDirectory != "":
 			add(c.field.String(), inRoster, saysDifferent, inDirectory, c.against)
 		}
