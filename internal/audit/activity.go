@@ -19,21 +19,21 @@ var (
 var activity = []*Check{
 	{
 		Name: "stale", Severity: Medium, Short: "enabled account that nobody has signed in to for a long time",
-		Suggest: []string{"disable", "move"}, Kinds: people,
+		Suggest: []string{"disable", "move"}, Kinds: people, DisprovedBy: LaterOnes,
 		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
 		judge: stale,
 	},
 	{
 		Name: "stale-computer", Severity: Medium, Short: "enabled computer that has shown no sign of life for a long time",
-		Suggest: []string{"disable", "move"}, Kinds: machines,
+		Suggest: []string{"disable", "move"}, Kinds: machines, DisprovedBy: LaterOnes,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
 		judge: staleComputer,
 	},
 	{
 		Name: "never-used", Severity: Medium, Short: "enabled account that nobody has ever signed in to",
-		Suggest: []string{"disable", "move"}, Kinds: people,
+		Suggest: []string{"disable", "move"}, Kinds: people, DisprovedBy: AnySignIns,
 		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(enabledNeeds(d), d.LastLogon, []directory.AttrID{d.Created})
@@ -42,7 +42,7 @@ var activity = []*Check{
 	},
 	{
 		Name: "unjoined-computer", Severity: Low, Short: "computer account that no computer has ever joined with",
-		Suggest: []string{"disable", "delete"}, Kinds: machines,
+		Suggest: []string{"disable", "delete"}, Kinds: machines, DisprovedBy: AnySignIns,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(enabledNeeds(d), d.LastLogon, []directory.AttrID{d.Created}, d.PasswordSet)
@@ -86,7 +86,7 @@ var activity = []*Check{
 	},
 	{
 		Name: "early", Severity: Medium, Short: "account that is enabled before its first day",
-		Suggest: []string{"disable"}, Kinds: users,
+		Suggest: []string{"disable"}, Kinds: users, AlsoByRoster: true,
 		Guard: func(d *directory.Dialect) []directory.AttrID { return enabledAttrs(d) },
 		needs: enabledNeeds,
 		wants: func(p *pass) string {

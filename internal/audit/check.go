@@ -85,6 +85,39 @@ func (f *Finding) Fix() *Fix { return f.fix }
 // Evidence is one attribute that proves a finding, in readable form.
 type Evidence struct{ Attr, Value string }
 
+// evidenceMissing is evidence of attributes that an entry lacks, named with
+// commas between them.
+const evidenceMissing = "missing"
+
+// About tells whether the finding is about an attribute: about its value, or
+// about there being none.
+func (f *Finding) About(attr string) bool {
+	return slices.ContainsFunc(f.Evidence, func(e Evidence) bool {
+		return strings.EqualFold(e.Attr, attr) ||
+			e.Attr == evidenceMissing && slices.ContainsFunc(strings.Split(e.Value, ", "), func(name string) bool { return strings.EqualFold(name, attr) })
+	})
+}
+
+// AboutEntry tells whether the finding is about an entry of the directory, which
+// a person of the roster and an exemption are not.
+func (f *Finding) AboutEntry() bool { return f.DN != "" && f.Kind != directory.KindExemption.String() }
+
+// SignIns are some of the sign-ins of an account.
+type SignIns int
+
+// The sign-ins that a finding may be disproved by.
+const (
+	NoSignIns  SignIns = iota // it does not rest on them
+	LaterOnes                 // any after Finding.Since
+	AnySignIns                // any at all
+)
+
+// The names of checks that results are laid out by.
+const (
+	LeaverEnabled = "leaver-enabled"
+	NoPerson      = "no-person"
+)
+
 // Check is one rule.
 type Check struct {
 	Name     string
@@ -94,8 +127,18 @@ type Check struct {
 	Kinds    []directory.Kind
 	// Off says that the check runs only where it is asked for.
 	Off bool
-	// ByRoster says that the check compares with a roster.
-	ByRoster bool
+	// ByRoster says that the check compares with a roster, and looks at nothing
+	// where there is none; AlsoByRoster that it finds more where there is one.
+	ByRoster, AlsoByRoster bool
+	// Leavers says that it finds accounts whose people have left; ByAbsence that
+	// somebody is found by not being on the roster.
+	Leavers, ByAbsence bool
+	// GivesValues says that a finding has the value that an attribute is to have
+	// (Finding.Fix).
+	GivesValues bool
+	// DisprovedBy tells which sign-ins, seen later than the survey, show that a
+	// finding holds no more.
+	DisprovedBy SignIns
 	// Filter is the filter of a check that the settings define; its times may
 	// be relative.
 	Filter     string

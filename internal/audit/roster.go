@@ -16,8 +16,8 @@ import (
 
 var rosterChecks = []*Check{
 	{
-		Name: "leaver-enabled", Severity: High, Short: "account that is enabled though its person has left",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
+		Name: LeaverEnabled, Severity: High, Short: "account that is enabled though its person has left",
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Leavers: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: leaverEnabled,
 	},
 	{
@@ -31,8 +31,8 @@ var rosterChecks = []*Check{
 		judge: returnedDisabled,
 	},
 	{
-		Name: "no-person", Severity: Medium, Short: "enabled account that belongs to nobody on the roster",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Name: NoPerson, Severity: Medium, Short: "enabled account that belongs to nobody on the roster",
+		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, ByAbsence: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
 		absent: func(*pass) []directory.AttrID {
 			return []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrProxyAddresses, directory.AttrUserPrincipalName,
 				directory.AttrGivenName, directory.AttrSN, directory.AttrDisplayName}
@@ -56,7 +56,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "roster-drift", Severity: Low, Short: "attribute that the roster says otherwise",
-		Suggest: []string{"set"}, Kinds: users, ByRoster: true, Guard: pairAttrs, wants: wantsColumns("neither department, title, location, manager nor names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
+		Suggest: []string{"set"}, Kinds: users, ByRoster: true, GivesValues: true, Guard: pairAttrs, wants: wantsColumns("neither department, title, location, manager nor names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
 		judgeMany: rosterDrift,
 	},
 	{
@@ -535,7 +535,7 @@ func (p *pass) rosterSummary() *RosterSummary {
 			if reconcile.Impersonal(a) != "" {
 				s.Impersonal++
 			}
-			if enabled && !p.exempt.covers(&Finding{Check: "no-person", Kind: a.Kind.String(), DN: a.DN, Account: a.Name()}) {
+			if enabled && !p.exempt.covers(&Finding{Check: NoPerson, Kind: a.Kind.String(), DN: a.DN, Account: a.Name()}) {
 				s.Leaving++
 			}
 		}

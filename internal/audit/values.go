@@ -15,7 +15,7 @@ import (
 var valueChecks = []*Check{
 	{
 		Name: "value-variant", Severity: Low, Short: "value that most others spell in another way",
-		Suggest: []string{"set"}, Kinds: users, overAll: true,
+		Suggest: []string{"set"}, Kinds: users, GivesValues: true, overAll: true,
 		Guard:   restsOnNothing,
 		prepare: countSpellings, judgeMany: valueVariant,
 	},
@@ -78,7 +78,7 @@ func valueMissing(p *pass, a *directory.Account) *Finding {
 	}
 	f := p.enabled(a)
 	if f != nil {
-		f.Evidence = []Evidence{{"missing", strings.Join(missing, ", ")}}
+		f.Evidence = []Evidence{{evidenceMissing, strings.Join(missing, ", ")}}
 	}
 	return f
 }

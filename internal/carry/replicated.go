@@ -8,6 +8,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/source"
+	"yardbroom/internal/store"
 )
 
 // replicationPause is how long is waited before another server is asked again.
@@ -16,16 +17,15 @@ const replicationPause = 500 * time.Millisecond
 // Replicated waits until another server of the directory shows, by value, all that
 // the lines of the batch have changed, as long as within. It returns the lines of
 // which it does not show everything yet, and how long it waited.
-func (r *Runner) Replicated(ctx context.Context, on *source.Server, within time.Duration) (missing []*batch.Line, waited time.Duration, err error) {
-	other := *r
-	other.Server = on
+func Replicated(ctx context.Context, s *store.Store, b *batch.Batch, on *source.Server, within time.Duration) (missing []*batch.Line, waited time.Duration, err error) {
+	other := &Runner{Server: on}
 	histories := map[*batch.Line]*history{}
-	for i := range r.Batch.Lines {
-		l := &r.Batch.Lines[i]
+	for i := range b.Lines {
+		l := &b.Lines[i]
 		if !l.State.Touched() {
 			continue
 		}
-		if histories[l], err = readHistory(ctx, r.Store.Journal, r.Batch.ID, l.N, r.Server.Dialect); err != nil {
+		if histories[l], err = readHistory(ctx, s.Journal, b.ID, l.N, on.Dialect); err != nil {
 			return nil, 0, err
 		}
 		missing = append(missing, l)

@@ -13,7 +13,6 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime/debug"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -24,14 +23,11 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"yardbroom/internal/audit"
-	"yardbroom/internal/batch"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
-	"yardbroom/internal/store"
 	"yardbroom/internal/whole"
+	"yardbroom/internal/work"
 )
 
 // Exit statuses.
@@ -69,13 +65,9 @@ type app struct {
 	in       io.Reader
 	out, err io.Writer
 	now      func() time.Time
-	set      *settings.Settings
-	catalog  audit.Catalog // the checks there are under these settings
-	state    string        // folder
+	work     *work.Session
 	quiet    bool
 	progress *progress
-	keep     directory.AttrSet      // attributes that the settings make checks look at
-	read     map[string]*people     // rosters that were read, by where from
 	carrying atomic.Bool            // a batch is being carried out, or was
 	typing   atomic.Pointer[func()] // gives the terminal back while a password is typed
 }
@@ -88,16 +80,20 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		// in use.
 		debug.SetGCPercent(40)
 	}
-	a := &app{in: in, out: out, err: errOut, now: time.Now, read: map[string]*people{}}
-	err := a.heard(ctx, func() error { return a.root().Run(ctx, args) })
+	a := &app{in: in, out: out, err: errOut, now: time.Now}
+	err := a.heard(ctx, func() error { return errors.Join(a.root().Run(ctx, args), a.close()) })
 	a.progress.clear()
 	if err == nil {
 		return exitDone
 	}
 	status := exitFailed
 	var exit *exitError
-	if errors.As(err, &exit) {
+	var wrong work.RequestError
+	switch {
+	case errors.As(err, &exit):
 		status = exit.status
+	case errors.As(err, &wrong):
+		status = exitUsage
 	}
 	switch {
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):
@@ -227,40 +223,27 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	if file == "" {
 		file, must = filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml"), false
 	}
-	var err error
-	if a.set, err = settings.Load(file, must); err != nil {
+	set, err := settings.Load(file, must)
+	if err != nil {
 		return ctx, &exitError{exitUsage, err}
 	}
-	directory.DeclareSecrets(a.set.Secrets.Also, a.set.Secrets.Harmless)
-	for _, name := range a.set.Batch.Attributes {
-		if why := batch.Unsettable(name); why != "" {
-			return ctx, &exitError{exitUsage, fmt.Errorf("settings: batch: attributes: %s", why)}
-		}
+	if a.work, err = work.New(set); err != nil {
+		return ctx, err
 	}
-	if a.catalog, err = a.checks(); err != nil {
-		return ctx, &exitError{exitUsage, err}
+	a.work.Now, a.work.By, a.work.Stdin, a.work.Ask, a.work.Progress = a.now, actor(), a.in, a.ask(), a.progress.report
+	a.work.Note = func(text string) { a.note("%s", text) }
+	if a.work.State = cmd.String("state"); a.work.State == "" {
+		a.work.State = filepath.Join(xdg.StateHome, "yardbroom")
 	}
-	if a.state = cmd.String("state"); a.state == "" {
-		a.state = filepath.Join(xdg.StateHome, "yardbroom")
-	}
-	slog.Debug("settings", "file", a.set.File, "state", a.state)
+	slog.Debug("settings", "file", set.File, "state", a.work.State)
 	return ctx, nil
 }
 
-// checks are the checks there are, with those that the settings define.
-func (a *app) checks() (audit.Catalog, error) {
-	catalog, err := audit.NewCatalog(&a.set.Audit)
-	if err != nil {
-		return nil, err
+func (a *app) close() error {
+	if a.work == nil {
+		return nil
 	}
-	for _, c := range catalog.Own() {
-		for _, name := range c.Suggest {
-			if !slices.Contains(batch.ActionNames, name) {
-				return nil, fmt.Errorf("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name, strings.Join(batch.ActionNames, ", "))
-			}
-		}
-	}
-	return catalog, nil
+	return a.work.Close()
 }
 
 func version() string {
@@ -291,18 +274,6 @@ func (a *app) note(format string, args ...any) {
 		a.progress.clear()
 		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf(format, args...)))
 	}
-}
-
-// openStore opens the state folder.
-func (a *app) openStore(ctx context.Context) (*store.Store, error) { return store.Open(ctx, a.state) }
-
-// openKept opens the state folder where there is one already, and returns nil
-// where there is none.
-func (a *app) openKept(ctx context.Context) (*store.Store, error) {
-	if _, err := os.Stat(filepath.Join(a.state, "yardbroom.db")); os.IsNotExist(err) {
-		return nil, nil
-	}
-	return a.openStore(ctx)
 }
 
 // actor is who works here: the login name, at this host.

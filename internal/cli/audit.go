@@ -13,6 +13,8 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
+	"yardbroom/internal/work"
 )
 
 func (a *app) auditCommand() *cli.Command {
@@ -33,25 +35,33 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := a.open(ctx, cmd)
+	q, err := question(cmd)
+	if err != nil {
+		return err
+	}
+	p, err := a.work.Open(ctx, from(cmd))
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	report, err := a.judge(ctx, cmd, p, checkNames(cmd))
+	report, err := a.work.Judge(ctx, p, &q)
 	if err != nil {
 		return err
 	}
-	if err := a.named(ctx, p, report.Survey, cmd.IsSet("fail-on")); err != nil {
+	missing := a.work.NoteMissing
+	if cmd.IsSet("fail-on") {
+		missing = a.work.RefuseMissing
+	}
+	if err := missing(ctx, p, report.Survey); err != nil {
 		return err
 	}
-	st := a.style(p.zone())
+	st := a.style(p.Zone())
 	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
 		st.Limit = 0
 	}
 	out, findings := a.reportResult(report, st), report.Findings
 	if since := cmd.String("since"); since != "" {
-		c, err := a.compareWith(ctx, cmd, p, report, since)
+		c, err := a.work.Compare(ctx, p, report, at(cmd, since), &q)
 		if err != nil {
 			return err
 		}
@@ -126,9 +136,9 @@ func (a *app) outcome(cmd *cli.Command) (end outcome, err error) {
 }
 
 // verdict turns findings into an exit status.
-func (end *outcome) verdict(p *place, findings []audit.Finding) error {
-	if p.broken > 0 {
-		return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), render.Count(p.broken, "record"))
+func (end *outcome) verdict(p *work.Place, findings []audit.Finding) error {
+	if p.Broken > 0 {
+		return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), wording.Count(p.Broken, "record"))
 	}
 	if end.fails && slices.ContainsFunc(findings, func(f audit.Finding) bool { return f.Severity >= end.from }) {
 		return &exitError{status: exitFindings}
@@ -148,7 +158,7 @@ func (a *app) checksCommand() *cli.Command {
 		Name: "checks", Usage: "what each check means", ArgsUsage: "[NAME]",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
-				c, err := a.catalog.Named(name)
+				c, err := a.work.Catalog.Named(name)
 				if err != nil {
 					return usage("%w", err)
 				}
@@ -156,7 +166,7 @@ func (a *app) checksCommand() *cli.Command {
 				return nil
 			}
 			var rows [][]string
-			for _, c := range a.catalog {
+			for _, c := range a.work.Catalog {
 				rows = append(rows, []string{c.Name, c.Severity.String(), c.Short, strings.Join(c.Suggest, ", ")})
 			}
 			render.Table(a.out, a.style(nil), []string{"Check", "Severity", "Reports", "Actions"}, rows, 2)
@@ -180,7 +190,7 @@ func (a *app) explain(c *audit.Check) {
 	if len(c.Suggest) > 0 {
 		fmt.Fprintf(a.out, ", cleared by %s", strings.Join(c.Suggest, " or "))
 	}
-	switch word := a.set.Audit.Checks[c.Name]; {
+	switch word := a.work.Settings.Audit.Checks[c.Name]; {
 	case word != "":
 		fmt.Fprintf(a.out, ". In the settings: %s", word)
 	case c.Off:

@@ -11,7 +11,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/render"
-	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 func (a *app) batchCommand() *cli.Command {
@@ -28,39 +28,24 @@ func (a *app) batchCommand() *cli.Command {
 	}
 }
 
-// withBatch opens the state folder and loads the batch that the first
-// argument names.
-func (a *app) withBatch(ctx context.Context, cmd *cli.Command, do func(s *store.Store, b *batch.Batch) error) error {
+// batchNamed loads the batch that the first argument names.
+func (a *app) batchNamed(ctx context.Context, cmd *cli.Command) (*batch.Batch, error) {
 	word := cmd.Args().First()
 	if word == "" {
-		return usage("give the number of a batch; \"yardbroom batch list\" shows them")
+		return nil, usage("give the number of a batch; \"yardbroom batch list\" shows them")
 	}
 	id, err := strconv.Atoi(word)
 	if err != nil || id < 1 {
-		return usage("%q is not the number of a batch; \"yardbroom batch list\" shows them", word)
+		return nil, usage("%q is not the number of a batch; \"yardbroom batch list\" shows them", word)
 	}
-	s, err := a.openStore(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	b, err := batch.Load(ctx, s, id)
-	if err != nil {
-		return err
-	}
-	return do(s, b)
+	return a.work.Batch(ctx, id)
 }
 
 func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 	if err := noArguments(cmd); err != nil {
 		return err
 	}
-	s, err := a.openStore(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	all, err := batch.List(ctx, s)
+	all, err := a.work.Batches(ctx)
 	if err != nil {
 		return err
 	}
@@ -74,7 +59,7 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 		if yard == "" {
 			yard = b.Identity.Base
 		}
-		rows = append(rows, []string{fmt.Sprint(b.ID), string(b.State), strings.Join(b.Actions, ","), tally(b), render.Moment(b.Created, time.Local), render.Visible(b.By), render.Visible(yard), render.Visible(b.Why)})
+		rows = append(rows, []string{fmt.Sprint(b.ID), string(b.State), strings.Join(b.Actions, ","), tally(b), wording.Moment(b.Created, time.Local), render.Visible(b.By), render.Visible(yard), render.Visible(b.Why)})
 	}
 	render.Table(a.out, a.style(time.Local), []string{"Batch", "State", "Actions", "Lines", "Staged", "By", "Yard", "Why"}, rows, 7, 5, 6)
 	return nil
@@ -100,43 +85,54 @@ func countStates(counts map[batch.LineState]int) string {
 }
 
 func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
-	return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-		switch cmd.String("format") {
-		case "json":
-			return render.BatchJSON(a.out, b)
-		case "table":
-			agreed, err := b.Agreement(ctx, s, a.set, a.now().UTC())
-			if err != nil {
-				return err
-			}
-			render.Batch(a.out, b, agreed, a.style(time.Local))
-			return nil
-		}
-		return usage("--format: %q is neither table nor json", cmd.String("format"))
-	})
-}
-
-func (a *app) batchDrop(ctx context.Context, cmd *cli.Command) error {
-	return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-		accounts := cmd.Args().Tail()
-		if len(accounts) == 0 {
-			return usage("say which accounts to take out of batch %d", b.ID)
-		}
-		n, err := b.Drop(ctx, s, accounts, actor(), a.now().UTC())
+	b, err := a.batchNamed(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	switch cmd.String("format") {
+	case "json":
+		return render.BatchJSON(a.out, b)
+	case "table":
+		agreed, err := a.work.Agreement(ctx, b)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "%s taken out of batch %d; %d left\n", render.Count(n, "line"), b.ID, b.Open())
+		render.Batch(a.out, b, agreed, a.style(time.Local))
 		return nil
-	})
+	}
+	return usage("--format: %q is neither table nor json", cmd.String("format"))
+}
+
+func (a *app) batchDrop(ctx context.Context, cmd *cli.Command) error {
+	b, err := a.batchNamed(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	accounts := cmd.Args().Tail()
+	if len(accounts) == 0 {
+		return usage("say which accounts to take out of batch %d", b.ID)
+	}
+	n, err := a.work.Drop(ctx, b, accounts)
+	if err != nil {
+		return err
+	}
+	a.tellDropped(b, n)
+	return nil
+}
+
+// tellDropped says how many lines were taken out of a batch.
+func (a *app) tellDropped(b *batch.Batch, n int) {
+	fmt.Fprintf(a.out, "%s taken out of batch %d; %d left\n", wording.Count(n, "line"), b.ID, b.Open())
 }
 
 func (a *app) batchDiscard(ctx context.Context, cmd *cli.Command) error {
-	return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-		if err := b.Discard(ctx, s, actor(), a.now().UTC()); err != nil {
-			return err
-		}
-		fmt.Fprintf(a.out, "batch %d discarded\n", b.ID)
-		return nil
-	})
+	b, err := a.batchNamed(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	if err := a.work.Discard(ctx, b); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "batch %d discarded\n", b.ID)
+	return nil
 }

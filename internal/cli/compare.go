@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"slices"
 
@@ -29,20 +28,24 @@ func (a *app) compareCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			later, err := a.openNamed(ctx, cmd, cmd.Args().Get(1))
+			q, err := question(cmd)
+			if err != nil {
+				return err
+			}
+			later, err := a.work.Open(ctx, at(cmd, cmd.Args().Get(1)))
 			if err != nil {
 				return err
 			}
 			defer later.Close()
-			after, err := a.judge(ctx, cmd, later, checkNames(cmd))
+			after, err := a.work.Judge(ctx, later, &q)
 			if err != nil {
 				return err
 			}
-			c, err := a.compareWith(ctx, cmd, later, after, cmd.Args().First())
+			c, err := a.work.Compare(ctx, later, after, at(cmd, cmd.Args().First()), &q)
 			if err != nil {
 				return err
 			}
-			st := a.style(later.zone())
+			st := a.style(later.Zone())
 			st.Limit = cmd.Int("limit")
 			return a.deliver(targets, a.comparisonResult(c, st))
 		},
@@ -71,34 +74,4 @@ func (a *app) sinceResult(c *audit.Comparison, st render.Style) *result {
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
 		formatHTML:  func(w io.Writer) error { return render.ComparisonPage(c, st.Zone, a.now()).Write(w) },
 	}}
-}
-
-// compareWith judges an earlier survey by the same checks and compares.
-func (a *app) compareWith(ctx context.Context, cmd *cli.Command, later *place, after *audit.Report, earlier string) (*audit.Comparison, error) {
-	p, err := a.openNamed(ctx, cmd, earlier)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	// What is in someone's care is told by the later place.
-	p.yard.Scope, p.yard.LeaveOut, p.yard.TimeZone = later.yard.Scope, later.yard.LeaveOut, later.yard.TimeZone
-	was, err := p.Identity(ctx)
-	if err != nil {
-		return nil, err
-	}
-	is, err := later.Identity(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if !was.Same(is) {
-		return nil, fmt.Errorf("%s is %s, and %s is %s: two directories, which cannot be compared", p.Where(), was, later.Where(), is)
-	}
-	before, err := a.judge(ctx, cmd, p, checkNames(cmd))
-	if err != nil {
-		return nil, err
-	}
-	if before.AsOf.After(after.AsOf) {
-		a.note("note: %s is later than %s", p.Where(), later.Where())
-	}
-	return audit.Compare(before, after), nil
 }

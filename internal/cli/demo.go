@@ -16,6 +16,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/demo"
 	"yardbroom/internal/practice"
 	"yardbroom/internal/settings"
@@ -33,9 +34,12 @@ func (a *app) demoCommand() *cli.Command {
 			if err := noArguments(cmd); err != nil {
 				return err
 			}
-			asOf, err := a.asOf(cmd, time.UTC, nil)
-			if err != nil {
-				return err
+			asOf := a.now()
+			if text := cmd.String("as-of"); text != "" {
+				var err error
+				if asOf, err = calendar.ParseTime(text, time.UTC); err != nil {
+					return usage("--as-of: %w", err)
+				}
 			}
 			d := &demonstration{app: a, dir: cmd.String("keep"), asOf: asOf.UTC().Truncate(time.Second), dated: cmd.IsSet("as-of")}
 			again, err := d.prepare(cmd.Bool("serve"))

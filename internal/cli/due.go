@@ -9,9 +9,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yardbroom/internal/carry"
 	"yardbroom/internal/render"
-	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 func (a *app) dueCommand() *cli.Command {
@@ -27,19 +26,14 @@ func (a *app) dueCommand() *cli.Command {
 			if !cmd.Bool("apply") && (cmd.Bool("yes") || cmd.Bool("dry-run")) {
 				return usage("--yes and --dry-run go with --apply")
 			}
-			s, err := a.openStore(ctx)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			all, err := carry.FindDue(ctx, s)
-			if err != nil {
-				return err
-			}
 			if cmd.Bool("apply") {
-				return a.takeBackDue(ctx, cmd, s, all)
+				return a.takeBackDue(ctx, cmd)
 			}
-			if err := a.tellHeld(ctx, s); err != nil {
+			all, err := a.work.Due(ctx)
+			if err != nil {
+				return err
+			}
+			if err := a.tellHeld(ctx); err != nil {
 				return err
 			}
 			if len(all) == 0 {
@@ -48,7 +42,7 @@ func (a *app) dueCommand() *cli.Command {
 			}
 			var rows [][]string
 			for _, d := range all {
-				rows = append(rows, []string{fmt.Sprint(d.Batch.ID), render.Moment(d.Batch.Until, time.Local), a.dueIn(d.Batch.Until), fmt.Sprint(d.Left),
+				rows = append(rows, []string{fmt.Sprint(d.Batch.ID), wording.Moment(d.Batch.Until, time.Local), a.dueIn(d.Batch.Until), fmt.Sprint(d.Left),
 					strings.Join(d.Batch.Actions, ","), render.Visible(d.Batch.By), render.Visible(d.Batch.Why)})
 			}
 			render.Table(a.out, a.style(time.Local), []string{"Batch", "Until", "Due", "Lines", "Actions", "By", "Why"}, rows, 6, 4)
@@ -60,7 +54,7 @@ func (a *app) dueCommand() *cli.Command {
 // dueIn says how far off a time is, in days.
 func (a *app) dueIn(t time.Time) string {
 	past := a.now().Sub(t)
-	days := render.Count(int(past.Abs()/(24*time.Hour)), "day")
+	days := wording.Count(int(past.Abs()/(24*time.Hour)), "day")
 	switch {
 	case past < 0:
 		return "in " + days
@@ -70,21 +64,31 @@ func (a *app) dueIn(t time.Time) string {
 	return "for " + days
 }
 
-// takeBackDue takes back every batch whose time is over. One that cannot be
-// does not keep the next from it.
-func (a *app) takeBackDue(ctx context.Context, cmd *cli.Command, s *store.Store, all []carry.Due) error {
-	var wrong error
-	n := 0
-	for _, d := range all {
-		if d.Batch.Until.After(a.now()) {
-			continue
-		}
-		n++
-		fmt.Fprintf(a.out, "Batch %d was until %s:\n", d.Batch.ID, render.Moment(d.Batch.Until, time.Local))
-		wrong = errors.Join(wrong, a.undo(ctx, cmd, s, d.Batch, nil))
+// takeBackDue takes back every batch whose time is over.
+func (a *app) takeBackDue(ctx context.Context, cmd *cli.Command) error {
+	r, err := a.backRequest(cmd)
+	if err != nil {
+		return err
 	}
-	if n == 0 {
+	all, err := a.work.TakeBackDue(ctx, r)
+	if err == nil && len(all) == 0 {
 		a.note("nothing is due")
 	}
-	return wrong
+	for _, back := range all {
+		err = errors.Join(err, broughtBack(back, nil))
+	}
+	return err
+}
+
+// tellHeld says how many home folders have been held long enough.
+func (a *app) tellHeld(ctx context.Context) error {
+	switch n, err := a.work.HeldLongEnough(ctx); {
+	case err != nil:
+		return err
+	case n == 1:
+		a.note("one home folder has been held long enough: yardbroom stage archive-home")
+	case n > 1:
+		a.note("%d home folders have been held long enough: yardbroom stage archive-home", n)
+	}
+	return nil
 }

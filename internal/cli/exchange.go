@@ -1,11 +1,7 @@
 package cli
 
 import (
-	"bytes"
-	"cmp"
 	"context"
-	"encoding/csv"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -17,11 +13,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
-	"yardbroom/internal/carry"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
-	"yardbroom/internal/store"
-	"yardbroom/internal/workbook"
 )
 
 func (a *app) exportCommand() *cli.Command {
@@ -39,7 +32,11 @@ func (a *app) exportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.withBatch(ctx, cmd, func(_ *store.Store, b *batch.Batch) error { return a.export(ctx, cmd, targets, b) })
+			b, err := a.batchNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			return a.export(ctx, cmd, targets, b)
 		},
 	}
 }
@@ -47,7 +44,7 @@ func (a *app) exportCommand() *cli.Command {
 func (a *app) export(ctx context.Context, cmd *cli.Command, targets []target, b *batch.Batch) error {
 	var doomed batch.Doomed
 	if slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF }) {
-		doomed = a.doomed(ctx, cmd, b)
+		doomed = a.work.Doomed(ctx, b, at(cmd, cmd.String("on")))
 	}
 	parts := func() []sheet.Sheet { return []sheet.Sheet{render.LineSheet(b)} }
 	err := a.deliver(targets, &result{parts: parts, write: map[string]func(io.Writer) error{
@@ -67,29 +64,6 @@ func (a *app) export(ctx context.Context, cmd *cli.Command, targets []target, b 
 		}
 	}
 	return err
-}
-
-// doomed reads the entries that a batch deletes, so that what takes it back
-// can add them again. Where they cannot be read that is noted.
-func (a *app) doomed(ctx context.Context, cmd *cli.Command, b *batch.Batch) batch.Doomed {
-	if !slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Delete) }) {
-		return batch.Doomed{}
-	}
-	p, err := a.openNamed(ctx, cmd, cmp.Or(cmd.String("on"), b.Yard, a.set.Default, b.Source))
-	if err != nil {
-		a.note("nothing takes the deletions back: %v", err)
-		return batch.Doomed{}
-	}
-	defer p.Close()
-	if id, err := p.Identity(ctx); err != nil || !id.Same(b.Identity) {
-		a.note("nothing takes the deletions back: %s is not the directory of the batch", p.Where())
-		return batch.Doomed{}
-	}
-	doomed, err := b.ReadDoomed(ctx, p.Source)
-	if err != nil {
-		a.note("nothing takes the deletions back: %v", err)
-	}
-	return doomed
 }
 
 // writeChanges writes a batch as change records, or what takes it back.
@@ -113,118 +87,33 @@ func (a *app) importCommand() *cli.Command {
 			if file == "" || cmd.Args().Len() > 2 {
 				return usage("give the number of the batch and one file: yardbroom batch import 7 batch-7.csv")
 			}
-			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-				if b.State != batch.Staged {
-					return fmt.Errorf("batch %d is %s; lines can be taken out only before it is carried out", b.ID, b.State)
-				}
-				drop, err := a.decided(b, file)
-				if err != nil {
-					return fmt.Errorf("%s: %w", file, err)
-				}
-				n, err := b.DropLines(ctx, s, drop, actor(), a.now().UTC())
-				if err != nil {
-					return err
-				}
-				fmt.Fprintf(a.out, "%s taken out of batch %d; %d left\n", render.Count(n, "line"), b.ID, b.Open())
-				return nil
-			})
+			b, err := a.batchNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if b.State != batch.Staged {
+				return fmt.Errorf("batch %d is %s; lines can be taken out only before it is carried out", b.ID, b.State)
+			}
+			raw, err := a.contentOf(file)
+			if err != nil {
+				return fmt.Errorf("%s: %w", file, err)
+			}
+			n, err := a.work.Import(ctx, b, raw, file)
+			if err != nil {
+				return err
+			}
+			a.tellDropped(b, n)
+			return nil
 		},
 	}
 }
 
-// decided reads what came back, and returns the lines to drop.
-func (a *app) decided(b *batch.Batch, file string) ([]*batch.Line, error) {
-	var raw []byte
-	var err error
+// contentOf reads a file, "-" for standard input.
+func (a *app) contentOf(file string) ([]byte, error) {
 	if file == "-" {
-		raw, err = io.ReadAll(a.in)
-	} else {
-		raw, err = os.ReadFile(file)
+		return io.ReadAll(a.in)
 	}
-	if err != nil {
-		return nil, err
-	}
-	switch {
-	case bytes.HasPrefix(raw, []byte("PK\x03\x04")):
-		return a.decidedWorkbook(b, raw)
-	case bytes.HasPrefix(bytes.TrimSpace(raw), []byte("{")):
-		edited, err := batch.ReadExported(bytes.NewReader(raw))
-		if err != nil {
-			return nil, err
-		}
-		return b.DecideBy(edited)
-	}
-	return decidedCSV(b, raw)
-}
-
-// decidedCSV reads a table as spreadsheets write it, with commas or semicolons.
-func decidedCSV(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
-	raw = bytes.TrimPrefix(raw, []byte("\ufeff"))
-	r := csv.NewReader(bytes.NewReader(raw))
-	r.FieldsPerRecord = -1
-	if first, _, _ := bytes.Cut(raw, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
-		r.Comma = ';'
-	}
-	header, err := r.Read()
-	if err == io.EOF {
-		return nil, errors.New("it is empty")
-	}
-	if err != nil {
-		return nil, err
-	}
-	var rows []batch.Row
-	for {
-		cells, err := r.Read()
-		if err == io.EOF {
-			return b.Decide(header, rows)
-		}
-		if err != nil {
-			return nil, err
-		}
-		line, _ := r.FieldPos(0)
-		for i := range cells {
-			cells[i] = render.UnsafeCell(cells[i])
-		}
-		rows = append(rows, batch.Row{Number: line, Cells: cells})
-	}
-}
-
-func (a *app) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
-	book, err := workbook.Open(string(raw), workbook.Limits{Octets: 1 << 30, Rows: 2_000_000})
-	if err != nil {
-		return nil, err
-	}
-	defer book.Close()
-	var header []string
-	var rows []batch.Row
-	for _, name := range book.GetSheetList() {
-		cells, err := book.GetRows(name)
-		if err != nil {
-			return nil, fmt.Errorf("sheet %s: %w", name, err)
-		}
-		if len(cells) == 0 {
-			continue
-		}
-		if header == nil {
-			header = cells[0]
-		}
-		unseen := 0
-		for i := range cells {
-			if seen, err := book.GetRowVisible(name, i+1); err == nil && !seen {
-				unseen++
-			}
-		}
-		if visible, err := book.GetSheetVisible(name); unseen > 0 || err == nil && !visible {
-			a.note("note: %s of the sheet %s are hidden; they count as they stand there", render.Count(max(unseen, 1), "row"), name)
-		}
-		for i, row := range cells[1:] {
-			rows = append(rows, batch.Row{Number: i + 2, Cells: row})
-		}
-	}
-	if header == nil {
-		return nil, errors.New("it is empty")
-	}
-	return b.Decide(header, rows)
+	return os.ReadFile(file)
 }
 
 func (a *app) reportCommand() *cli.Command {
@@ -240,20 +129,22 @@ func (a *app) reportCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-				h, err := carry.ReadHandover(ctx, s, b)
-				if err != nil {
-					return err
-				}
-				parts := func() []sheet.Sheet { return render.HandoverSheets(h) }
-				return a.deliver(targets, &result{parts: parts, write: map[string]func(io.Writer) error{
-					formatHTML: func(w io.Writer) error { return render.HandoverPage(h, time.Local, a.now()).Write(w) },
-					formatCSV:  func(w io.Writer) error { return render.SheetCSV(w, render.HandoverRows(h)) },
-					formatTSV:  func(w io.Writer) error { return render.SheetTSV(w, render.HandoverRows(h)) },
-					formatJSON: func(w io.Writer) error { return render.HandoverJSON(w, h) },
-					formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },
-				}})
-			})
+			b, err := a.batchNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			h, err := a.work.Handover(ctx, b)
+			if err != nil {
+				return err
+			}
+			parts := func() []sheet.Sheet { return render.HandoverSheets(h) }
+			return a.deliver(targets, &result{parts: parts, write: map[string]func(io.Writer) error{
+				formatHTML: func(w io.Writer) error { return render.HandoverPage(h, time.Local, a.now()).Write(w) },
+				formatCSV:  func(w io.Writer) error { return render.SheetCSV(w, render.HandoverRows(h)) },
+				formatTSV:  func(w io.Writer) error { return render.SheetTSV(w, render.HandoverRows(h)) },
+				formatJSON: func(w io.Writer) error { return render.HandoverJSON(w, h) },
+				formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },
+			}})
 		},
 	}
 }

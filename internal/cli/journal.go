@@ -14,6 +14,7 @@ import (
 	"yardbroom/internal/carry"
 	"yardbroom/internal/render"
 	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 func (a *app) journalCommand() *cli.Command {
@@ -37,11 +38,10 @@ func (a *app) journalCommand() *cli.Command {
 			case head != "" && len(head) < 8:
 				return usage("--head: give at least 8 digits of the hash")
 			}
-			s, err := a.openStore(ctx)
+			s, err := a.work.Store(ctx)
 			if err != nil {
 				return err
 			}
-			defer s.Close()
 			if reason := cmd.String("accept-break"); cmd.IsSet("accept-break") {
 				if strings.TrimSpace(reason) == "" {
 					return usage("--accept-break: say why")
@@ -61,7 +61,7 @@ func (a *app) journalCommand() *cli.Command {
 					}
 					return err
 				}
-				fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", render.Count(proof.Records, "record"), proof.Head)
+				fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", wording.Count(proof.Records, "record"), proof.Head)
 				return a.verifyHeads(ctx, s)
 			}
 			records, err := s.Journal(ctx, cmd.Int("batch"), 0)
@@ -108,7 +108,7 @@ func (a *app) journalCommand() *cli.Command {
 // verifyHeads proves the signatures on the journal, and says what they cover.
 func (a *app) verifyHeads(ctx context.Context, s *store.Store) error {
 	heads, err := batch.VerifyHeads(ctx, s, nil)
-	if file := a.set.Signing.AllowedSigners; err == nil && len(heads) > 0 && file != "" {
+	if file := a.work.Settings.Signing.AllowedSigners; err == nil && len(heads) > 0 && file != "" {
 		var signers batch.Signers
 		if signers, err = batch.ReadSigners(file); err == nil {
 			heads, err = batch.VerifyHeads(ctx, s, signers)
@@ -123,8 +123,8 @@ func (a *app) verifyHeads(ctx context.Context, s *store.Store) error {
 		if last.Principal != "" {
 			who = last.Principal + " (" + last.Key + ")"
 		}
-		fmt.Fprintf(a.out, "Signed %s, last up to record %d by %s\n", render.Count(len(heads), "time"), last.Seq, render.Visible(who))
-	case a.set.Signing.Key != "":
+		fmt.Fprintf(a.out, "Signed %s, last up to record %d by %s\n", wording.Count(len(heads), "time"), last.Seq, render.Visible(who))
+	case a.work.Settings.Signing.Key != "":
 		a.note("no signature is in the journal, though the settings name a key for it")
 	}
 	return nil

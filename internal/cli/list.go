@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -69,7 +68,7 @@ func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
 			*into = &span
 		}
 	}
-	if own, ok := a.set.Audit.Filters[f.Filter]; ok {
+	if own, ok := a.work.Settings.Audit.Filters[f.Filter]; ok {
 		if !own.Where.Empty() && !f.Where.Empty() {
 			return f, usage("--filter %s: it has conditions of its own in the settings, so give no others", f.Filter)
 		}
@@ -108,28 +107,21 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	p, err := a.open(ctx, cmd)
+	p, err := a.work.Open(ctx, from(cmd))
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	if err := a.listMoment(cmd, p, q); err != nil {
-		return err
-	}
 	whole := slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF })
-	found, err := listing.Run(ctx, p.Source, *q, whole)
+	found, err := a.work.List(ctx, p, q, cmd.String("as-of"), cmd.String("activity"), whole)
 	if err != nil {
-		var wrong listing.UsageError
-		if errors.As(err, &wrong) {
-			return &exitError{exitUsage, err}
-		}
 		return err
 	}
-	if err := a.deliver(targets, a.listResult(found, q, a.style(p.zone()))); err != nil {
+	if err := a.deliver(targets, a.listResult(found, q, a.style(p.Zone()))); err != nil {
 		return err
 	}
-	if _, live := p.server(); live || found.Survey.Entries > 0 { // a file is not read once more for it
-		if err := a.named(ctx, p, found.Survey, false); err != nil {
+	if _, live := p.Server(); live || found.Survey.Entries > 0 { // a file is not read once more for it
+		if err := a.work.NoteMissing(ctx, p, found.Survey); err != nil {
 			return err
 		}
 	}
@@ -164,20 +156,6 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 		}
 	}
 	return q, nil
-}
-
-// listMoment adds to a query what the place says: the time, its zone and what
-// is in scope.
-func (a *app) listMoment(cmd *cli.Command, p *place, q *listing.Query) error {
-	q.Zone = p.location()
-	q.Scope, q.LeftOut = directory.FoldAll(p.yard.Scope), directory.FoldAll(p.yard.LeaveOut)
-	var err error
-	if q.AsOf, err = a.asOf(cmd, q.Zone, nil); err != nil {
-		return err
-	}
-	q.Fixed = cmd.IsSet("as-of")
-	q.SignIns, err = a.activity(cmd, p)
-	return err
 }
 
 // listResult writes a list.

@@ -16,6 +16,7 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/whole"
+	"yardbroom/internal/wording"
 )
 
 // formats of the results that people and programs take.
@@ -155,7 +156,7 @@ func (a *app) deliverParts(t target, parts []sheet.Sheet) error {
 			return fmt.Errorf("writing %s: %w", path, err)
 		}
 	}
-	a.note("written: %s in %s", render.Count(len(parts), "file"), t.path)
+	a.note("written: %s in %s", wording.Count(len(parts), "file"), t.path)
 	return nil
 }
 

@@ -15,7 +15,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/render"
-	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 func (a *app) pickCommand() *cli.Command {
@@ -27,26 +27,28 @@ func (a *app) pickCommand() *cli.Command {
 			if !ok || !a.outIsTerminal() {
 				return usage("there is no terminal to draw on; use \"yardbroom batch export\" and \"batch import\", or \"batch drop\"")
 			}
-			return a.withBatch(ctx, cmd, func(s *store.Store, b *batch.Batch) error {
-				if b.State != batch.Staged {
-					return fmt.Errorf("batch %d is %s; lines can be chosen only before it is carried out", b.ID, b.State)
-				}
-				final, err := tea.NewProgram(newPicker(b), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithEnvironment(os.Environ())).Run()
-				if err != nil && !errors.Is(err, tea.ErrInterrupted) {
-					return err
-				}
-				p, ok := final.(*picker)
-				if !ok || !p.save {
-					fmt.Fprintf(a.out, "Batch %d is as it was; %s to carry out.\n", b.ID, render.Count(b.Open(), "line"))
-					return nil
-				}
-				n, err := b.DropLines(ctx, s, p.unmarked(), actor(), a.now().UTC())
-				if err != nil {
-					return err
-				}
-				fmt.Fprintf(a.out, "%s taken out of batch %d; %d left\n", render.Count(n, "line"), b.ID, b.Open())
+			b, err := a.batchNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if b.State != batch.Staged {
+				return fmt.Errorf("batch %d is %s; lines can be chosen only before it is carried out", b.ID, b.State)
+			}
+			final, err := tea.NewProgram(newPicker(b), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithEnvironment(os.Environ())).Run()
+			if err != nil && !errors.Is(err, tea.ErrInterrupted) {
+				return err
+			}
+			p, ok := final.(*picker)
+			if !ok || !p.save {
+				fmt.Fprintf(a.out, "Batch %d is as it was; %s to carry out.\n", b.ID, wording.Count(b.Open(), "line"))
 				return nil
-			})
+			}
+			n, err := a.work.DropLines(ctx, b, p.unmarked())
+			if err != nil {
+				return err
+			}
+			a.tellDropped(b, n)
+			return nil
 		},
 	}
 }
@@ -391,7 +393,7 @@ func (p *picker) foot() string {
 	text := "space in/out · a all · n none · / filter · s sort · enter save · q leave"
 	switch {
 	case p.asking:
-		return pickBold.Render(fill(fmt.Sprintf("Take %s out of the batch? y or n", render.Count(len(p.unmarked()), "line")), p.width))
+		return pickBold.Render(fill(fmt.Sprintf("Take %s out of the batch? y or n", wording.Count(len(p.unmarked()), "line")), p.width))
 	case p.typing:
 		text = "filter: " + p.filter + "▏  enter keeps it, esc shows all"
 	case len(p.unmarked()) == len(p.lines):

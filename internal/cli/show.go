@@ -2,21 +2,16 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
-	"yardbroom/internal/carry"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
-	"yardbroom/internal/source"
+	"yardbroom/internal/work"
 )
 
 func (a *app) showCommand() *cli.Command {
@@ -32,23 +27,21 @@ func (a *app) showCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p, err := a.open(ctx, cmd)
+			q, err := question(cmd)
+			if err != nil {
+				return err
+			}
+			p, err := a.work.Open(ctx, from(cmd))
 			if err != nil {
 				return err
 			}
 			defer p.Close()
-			found, err := findAccounts(ctx, p, cmd.Args().First())
+			found, err := a.work.Show(ctx, p, cmd.Args().First(), &q)
 			if err != nil {
 				return err
 			}
-			if len(found) > 1 {
-				return ambiguous(cmd.Args().First(), found)
-			}
-			card, err := a.card(ctx, cmd, p, &found[0])
-			if err != nil {
-				return err
-			}
-			return a.deliver(targets, a.cardResult(card, a.style(p.zone())))
+			card := withCommands(found, cmd.String("from"))
+			return a.deliver(targets, a.cardResult(card, a.style(p.Zone())))
 		},
 	}
 }
@@ -67,142 +60,17 @@ func (a *app) cardResult(c *render.AccountCard, st render.Style) *result {
 	}}
 }
 
-// findAccounts finds accounts by what people call them.
-func findAccounts(ctx context.Context, src source.Source, name string) ([]directory.Entry, error) {
-	var found []directory.Entry
-	var err error
-	if isDN(name) {
-		found, err = src.Get(ctx, []string{name})
-	} else {
-		v := source.EscapeFilter(name)
-		found, err = src.Find(ctx, "(|(sAMAccountName="+v+")(sAMAccountName="+v+"$)(uid="+v+")(userPrincipalName="+v+")(mail="+v+")(employeeID="+v+")(employeeNumber="+v+"))")
-		found = slices.DeleteFunc(found, notAccount)
-		if err == nil && len(found) == 0 {
-			found, err = src.Find(ctx, "(|(displayName=*"+v+"*)(cn=*"+v+"*))")
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	if found = slices.DeleteFunc(found, notAccount); len(found) == 0 {
-		return nil, fmt.Errorf("no account is called %q in %s", name, src.Where())
-	}
-	return found, nil
-}
-
-func notAccount(e directory.Entry) bool {
-	for _, class := range []string{"user", "computer", "inetOrgPerson", "posixAccount", "account"} {
-		if e.HasClass(class) {
-			return false
-		}
-	}
-	return true
-}
-
-func ambiguous(name string, found []directory.Entry) error {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%q may be any of %d accounts; say which by logon name or DN:", name, len(found))
-	for i := range found {
-		if i == 10 {
-			fmt.Fprintf(&b, "\n  … and %d more", len(found)-i)
-			break
-		}
-		logon := found[i].First("sAMAccountName")
-		if logon == "" {
-			logon = found[i].First("uid")
-		}
-		fmt.Fprintf(&b, "\n  %-20s %s", logon, found[i].DN)
-	}
-	return errors.New(b.String())
-}
-
-// card collects everything to show of one account.
-func (a *app) card(ctx context.Context, cmd *cli.Command, p *place, e *directory.Entry) (*render.AccountCard, error) {
-	survey, err := p.Around(ctx, e)
-	if err != nil {
-		return nil, err
-	}
-	asOf, err := a.asOf(cmd, p.location(), survey)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.addActivity(cmd, p, survey); err != nil {
-		return nil, err
-	}
-	within := ""
-	if survey.Partial {
-		within = source.IdentityFilter(survey.Dialect, e.First(survey.Dialect.Identity.String()))
-	}
-	var acc *directory.Account
-	for one := range survey.Accounts.All() {
-		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
-			acc = one
-		}
-	}
-	if acc == nil {
-		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
-	}
-	people, err := a.known(ctx, p, acc, asOf)
-	if err != nil {
-		return nil, err
-	}
-	report, err := a.run(ctx, p, survey, people, asOf, nil, within)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.named(ctx, p, report.Survey, false); err != nil {
-		return nil, err
-	}
-	card := &render.AccountCard{Entry: e, Account: acc, Survey: survey, AsOf: asOf, People: people}
-	for _, sum := range report.Summary {
-		if c, err := a.catalog.Named(sum.Check); survey.Partial && err == nil && c.ComparesAll() {
-			card.Elsewhere = append(card.Elsewhere, sum.Check)
-		}
-	}
-	for _, f := range report.Findings {
-		if f.DN == acc.DN {
-			card.Findings = append(card.Findings, f)
-		}
-	}
-	if server, live := p.server(); live && survey.Disabled(acc, asOf).Yes {
-		if card.Role, err = server.LockingRole(ctx, e); err != nil {
-			return nil, err
-		}
-	}
-	if card.Groups, err = groupsOf(ctx, p, e); err != nil {
-		return nil, err
-	}
-	if card.NotToBeEnabled, err = a.whyNotEnable(ctx, p, acc); err != nil {
-		return nil, err
-	}
-	card.Act = func(action string) string {
-		if card.Account.BuiltIn || action == batch.Enable && card.NotToBeEnabled != "" {
+// withCommands adds the commands that would do something about an account.
+func withCommands(found *work.Card, from string) *render.AccountCard {
+	c := &render.AccountCard{Card: found}
+	c.Act = func(action string) string {
+		if c.Account.BuiltIn || action == batch.Enable && c.NotToBeEnabled != "" {
 			return "" // it would be refused
 		}
-		return stageLine([]string{action}, cmd.String("from"), card.Account.Name())
+		return stageLine([]string{action}, from, c.Account.Name())
 	}
-	card.Command = stageCommandFor(card, cmd.String("from"))
-	return card, nil
-}
-
-// whyNotEnable tells why an account must not be enabled, "" where nothing is
-// known against it.
-func (a *app) whyNotEnable(ctx context.Context, p *place, acc *directory.Account) (string, error) {
-	s, err := a.openKept(ctx)
-	if s == nil || err != nil {
-		return "", err
-	}
-	defer s.Close()
-	any, err := carry.SuspendsAny(ctx, s, a.now())
-	if err != nil || !any && !a.remembers() {
-		return "", err
-	}
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return "", nil // which directory this is cannot be told, so nothing is known of it
-	}
-	why, err := a.notToBeEnabled(ctx, s, id, p.name, 0, []string{acc.ID})
-	return why[acc.ID], err
+	c.Command = stageCommandFor(c, from)
+	return c
 }
 
 // stageLine is the command that stages something for an account.
@@ -234,106 +102,4 @@ func stageCommandFor(c *render.AccountCard, from string) string {
 		}
 	}
 	return ""
-}
-
-func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]string, error) {
-	dn := source.EscapeFilter(e.DN)
-	filter := "(|(member=" + dn + ")(uniqueMember=" + dn + ")"
-	if uid := e.First("uid"); uid != "" {
-		filter += "(memberUid=" + source.EscapeFilter(uid) + ")"
-	}
-	if gid := e.First("gidNumber"); gid != "" {
-		filter += "(&(objectClass=posixGroup)(gidNumber=" + source.EscapeFilter(gid) + "))"
-	}
-	if sid, err := directory.ParseSID(e.First("objectSid")); err == nil && e.First("primaryGroupID") != "" {
-		domain := sid[:strings.LastIndex(sid, "-")+1]
-		filter += "(&(objectClass=group)(objectSid=" + source.EscapeFilter(domain+e.First("primaryGroupID")) + "))"
-	}
-	groups, err := src.Find(ctx, filter+")")
-	if err != nil {
-		return nil, err
-	}
-	var names []string
-	for i := range groups {
-		names = append(names, groups[i].DN)
-	}
-	slices.Sort(names)
-	return names, nil
-}
-
-func (a *app) surveyCommand() *cli.Command {
-	return &cli.Command{
-		Name: "survey", Usage: "read a yard and keep what was read; list the kept surveys",
-		Flags: append(fromFlags(),
-			&cli.StringFlag{Name: "name", Usage: "keep it under `NAME` (default: the yard and the time)"},
-			&cli.BoolFlag{Name: "list", Usage: "list the kept surveys and read nothing"},
-		),
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := noArguments(cmd); err != nil {
-				return err
-			}
-			if cmd.Bool("list") {
-				return a.listSurveys()
-			}
-			p, err := a.open(ctx, cmd)
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			name := cmd.String("name")
-			if name == "" {
-				prefix := "survey"
-				if _, ok := a.set.Yards[p.name]; ok {
-					prefix = p.name
-				}
-				name = prefix + "-" + a.now().UTC().Format("20060102-150405")
-			}
-			m, err := source.Keep(ctx, p.Source, a.surveys(), name, a.now)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name, m.Entries, render.Visible(m.Identity.Base), m.Name)
-			if !m.Complete && p.broken == 0 {
-				a.note("note: it is not whole: %s", strings.Join(missing(m), ", "))
-			}
-			if p.broken > 0 {
-				return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), render.Count(p.broken, "record"))
-			}
-			return nil
-		},
-	}
-}
-
-// missing says why a kept survey is not whole.
-func missing(m *source.Manifest) (why []string) {
-	for _, one := range []struct {
-		n    int
-		what string
-	}{{m.Referrals, "references to other servers were not followed"}, {m.Outside, "entries outside the base were left out"}, {m.Twice, "entries came twice"}, {m.Hidden, "entries do not show all to this account"}} {
-		if one.n > 0 {
-			why = append(why, fmt.Sprintf("%d %s", one.n, one.what))
-		}
-	}
-	return why
-}
-
-func (a *app) listSurveys() error {
-	all, err := source.Kept(a.surveys())
-	if err != nil {
-		return err
-	}
-	if len(all) == 0 {
-		a.note("no survey is kept in %s", a.surveys())
-		return nil
-	}
-	var rows [][]string
-	for _, m := range all {
-		whole := "no"
-		if m.Complete {
-			whole = "yes"
-		}
-		rows = append(rows, []string{m.Name, m.Taken.Format(time.RFC3339), fmt.Sprint(m.Entries), whole, render.Visible(m.Identity.Base), render.Visible(m.Source)})
-	}
-	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Whole", "Base", "Source"}, rows, 5, 4)
-	return nil
 }

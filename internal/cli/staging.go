@@ -1,118 +1,131 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
-	"yardbroom/internal/directory"
-	"yardbroom/internal/roster"
+	"yardbroom/internal/work"
 )
 
-// staging is what the command line asks to stage, and of whom.
-type staging struct {
-	actions     []string
-	attr, value string // for set and fill
-	name        batch.NewName
-	names       []string
-	chosen      bool // by conditions
-}
-
-// is tells whether this one action is staged.
-func (s *staging) is(action string) bool { return len(s.actions) == 1 && s.actions[0] == action }
-
-// fromRoster begins what stands for a value of the roster in a rule.
-const fromRoster = "{roster."
-
-// byRoster tells whether the roster gives the values.
-func (s *staging) byRoster() bool { return s.is(batch.Fill) && strings.Contains(s.value, fromRoster) }
-
-// values tells whether attributes get values, or lose them.
-func (s *staging) values() bool {
-	return s.is(batch.Set) || s.is(batch.Fill) || s.is(batch.Add) || s.is(batch.Clear)
-}
-
-// takes tells whether a finding is meant: for set and fill one about the
-// attribute, and of the accounts named, if any are.
-func (s *staging) takes(f *audit.Finding) bool {
-	if f.DN == "" || f.Kind == directory.KindExemption.String() {
-		return false // it is about no entry
-	}
-	if !s.values() {
-		return true
-	}
-	if len(s.names) > 0 && !slices.ContainsFunc(s.names, func(n string) bool { return nameKey(n) == nameKey(f.Account) || nameKey(n) == nameKey(f.DN) }) {
-		return false
-	}
-	if s.attr == "" {
-		return true
-	}
-	return slices.ContainsFunc(f.Evidence, func(e audit.Evidence) bool {
-		return strings.EqualFold(e.Attr, s.attr) ||
-			e.Attr == "missing" && slices.ContainsFunc(strings.Split(e.Value, ", "), func(name string) bool { return strings.EqualFold(name, s.attr) })
-	})
-}
-
-func parseStaging(cmd *cli.Command) (*staging, error) {
-	name := batch.NewName{Given: cmd.String("given"), Family: cmd.String("family"), Display: cmd.String("display"),
-		Logon: cmd.String("logon"), Mail: cmd.String("mail"), Principal: cmd.String("principal")}
-	args := cmd.Args().Tail()
-	s := &staging{actions: []string{cmd.Args().First()}, name: name}
-	if s.actions[0] != batch.Rename && !name.Empty() {
-		return nil, usage("--given, --family, --display, --logon, --mail and --principal go with rename")
-	}
-	switch s.actions[0] {
-	case batch.Set:
-		return s, s.parseSet(cmd, args)
-	case batch.Add, batch.Clear:
-		return s, s.parseValue(args)
-	case batch.Fill:
-		if len(args) < 2 {
-			return nil, usage("fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing")
-		}
-		s.attr, s.value, s.names = args[0], args[1], args[2:]
-		if s.byRoster() {
-			if len(checkNames(cmd))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
-				return nil, usage("fill from the roster takes accounts by name, or all whose person is sure")
-			}
-			if _, err := rosterRule(s.value, nil); err != nil {
-				return nil, err
-			}
-		}
-		return s, settable(s.attr)
-	case batch.Rename:
-		if len(args) != 1 || len(checkNames(cmd))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
-			return nil, usage("rename takes one account: yardbroom stage rename ACCOUNT --family NAME")
-		}
-		if name.Empty() {
-			return nil, usage("say what changes: --given, --family, --display, --logon, --mail or --principal")
-		}
-		s.names = args
-		return s, nil
-	}
-	if s.is(batch.ArchiveHome) {
-		if len(checkNames(cmd))+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != "" {
-			return nil, usage("archive-home takes accounts by name, or all whose homes were held long enough")
-		}
-		s.names = args
-		return s, nil
-	}
-	actions, err := batch.ParseActions(cmd.Args().First())
+// stageRequest is what the command line asks to stage, and of whom.
+func (a *app) stageRequest(cmd *cli.Command) (*work.StageRequest, error) {
+	q, err := question(cmd)
 	if err != nil {
-		return nil, usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+		return nil, err
 	}
-	s.actions, s.names = actions, args
-	return s, nil
+	r := &work.StageRequest{Question: q, To: cmd.String("to"), Text: cmd.String("text"), Expires: cmd.String("expires"), Groups: cmd.StringSlice("group"),
+		Unlock: cmd.Bool("unlock"), EvenEnabled: cmd.Bool("even-enabled"), Until: cmd.String("until"), Why: cmd.String("why"),
+		IncludeLikely: cmd.Bool("include-likely"), WholeRoster: cmd.Bool("whole-roster"), MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"),
+		Name: batch.NewName{Given: cmd.String("given"), Family: cmd.String("family"), Display: cmd.String("display"),
+			Logon: cmd.String("logon"), Mail: cmd.String("mail"), Principal: cmd.String("principal")}}
+	if err := a.actionsOf(cmd, r); err != nil {
+		return nil, err
+	}
+	if c := cmd.String("on-collision"); c != "" && c != "append-account" {
+		return nil, usage("--on-collision: %q is not append-account", c)
+	}
+	r.AppendAccount = cmd.IsSet("on-collision")
+	if r.Is(batch.ArchiveHome) {
+		return r, nil
+	}
+	return r, a.choiceOf(cmd, r)
 }
 
-// parseSet reads ATTRIBUTE=VALUE ACCOUNT…, or, where findings give the
-// values, [ATTRIBUTE [ACCOUNT…]].
-func (s *staging) parseSet(cmd *cli.Command, args []string) error {
-	byFindings := slices.ContainsFunc(checkNames(cmd), func(c string) bool { return c == "value-variant" || c == "roster-drift" })
+// choiceOf reads which accounts are meant, besides those that the arguments name.
+func (a *app) choiceOf(cmd *cli.Command, r *work.StageRequest) error {
+	asked, err := a.conditions(cmd)
+	if err != nil {
+		return err
+	}
+	r.Match = cmd.StringSlice("match")
+	chosen := asked.Filter != "" || !asked.Where.Empty()
+	asked.Kind = cmp.Or(cmd.String("kind"), asked.Kind, "users")
+	others := len(r.Names) > 0 || len(r.Checks) > 0 || len(r.Match) > 0 || cmd.String("file") != "" || r.ByRoster()
+	switch {
+	case !chosen && cmd.IsSet("kind"):
+		return usage("--kind goes with conditions, such as --idle or --filter")
+	case !chosen && asked.Under != "":
+		return usage("--under goes with another condition, such as --enabled, --idle or --filter")
+	case chosen:
+		r.Where = &asked
+	case !others:
+		return nil // which is refused
+	}
+	if file := cmd.String("file"); file != "" {
+		r.Listed, err = a.namesIn(file, cmd.String("column"))
+	}
+	return err
+}
+
+// namesIn reads the names in a file, "-" for standard input.
+func (a *app) namesIn(file, column string) ([]string, error) {
+	in := a.in
+	if file != "-" {
+		opened, err := os.Open(file)
+		if err != nil {
+			return nil, fmt.Errorf("--file %s: %w", file, errors.Unwrap(err))
+		}
+		defer opened.Close()
+		in = opened
+	}
+	return work.ReadNames(in, "--file "+file, column)
+}
+
+// elsewhere tells whether accounts are chosen otherwise than by name.
+func elsewhere(cmd *cli.Command, r *work.StageRequest) bool {
+	return len(r.Checks)+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != ""
+}
+
+// actionsOf reads the actions and what stands behind them: what an action of its
+// own writes, and the names of accounts.
+func (a *app) actionsOf(cmd *cli.Command, r *work.StageRequest) error {
+	action, args := cmd.Args().First(), cmd.Args().Tail()
+	if action != batch.Rename && !r.Name.Empty() {
+		return usage("--given, --family, --display, --logon, --mail and --principal go with rename")
+	}
+	r.Actions = []string{action}
+	switch action {
+	case batch.Set:
+		return a.setOf(r, args)
+	case batch.Add, batch.Clear:
+		return valueOf(r, args)
+	case batch.Fill:
+		return fillOf(cmd, r, args)
+	case batch.Rename:
+		switch {
+		case len(args) != 1 || elsewhere(cmd, r):
+			return usage("rename takes one account: yardbroom stage rename ACCOUNT --family NAME")
+		case r.Name.Empty():
+			return usage("say what changes: --given, --family, --display, --logon, --mail or --principal")
+		}
+	case batch.ArchiveHome:
+		if elsewhere(cmd, r) {
+			return usage("archive-home takes accounts by name, or all whose homes were held long enough")
+		}
+	default:
+		var err error
+		if r.Actions, err = batch.ParseActions(action); err != nil {
+			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+		}
+	}
+	r.Names = args
+	return nil
+}
+
+// setOf reads ATTRIBUTE=VALUE ACCOUNT…, or, where findings give the values,
+// [ATTRIBUTE [ACCOUNT…]].
+func (a *app) setOf(r *work.StageRequest, args []string) error {
+	byFindings := slices.ContainsFunc(r.Checks, func(name string) bool {
+		c, err := a.work.Catalog.Named(name)
+		return err == nil && c.GivesValues
+	})
 	if len(args) == 0 {
 		if !byFindings {
 			return usage("set needs ATTRIBUTE=VALUE, or --check value-variant or roster-drift")
@@ -120,7 +133,7 @@ func (s *staging) parseSet(cmd *cli.Command, args []string) error {
 		return nil
 	}
 	attr, value, given := strings.Cut(args[0], "=")
-	s.attr, s.value, s.names = attr, value, args[1:]
+	r.Attr, r.Value, r.Names = attr, value, args[1:]
 	switch {
 	case given && value == "":
 		return usage("set needs a value: %s=VALUE", attr)
@@ -130,18 +143,35 @@ func (s *staging) parseSet(cmd *cli.Command, args []string) error {
 	return settable(attr)
 }
 
-// parseValue reads ATTRIBUTE=VALUE for add, and ATTRIBUTE[=VALUE] for clear.
-func (s *staging) parseValue(args []string) error {
+// valueOf reads ATTRIBUTE=VALUE for add, and ATTRIBUTE[=VALUE] for clear.
+func valueOf(r *work.StageRequest, args []string) error {
 	if len(args) == 0 {
-		return usage("%s needs an attribute: yardbroom stage %s ATTRIBUTE=VALUE ACCOUNT…", s.actions[0], s.actions[0])
+		return usage("%s needs an attribute: yardbroom stage %s ATTRIBUTE=VALUE ACCOUNT…", r.Actions[0], r.Actions[0])
 	}
 	var given bool
-	s.attr, s.value, given = strings.Cut(args[0], "=")
-	s.names = args[1:]
-	if s.value == "" && (given || s.is(batch.Add)) {
-		return usage("%s needs a value: %s=VALUE", s.actions[0], s.attr)
+	r.Attr, r.Value, given = strings.Cut(args[0], "=")
+	r.Names = args[1:]
+	if r.Value == "" && (given || r.Is(batch.Add)) {
+		return usage("%s needs a value: %s=VALUE", r.Actions[0], r.Attr)
 	}
-	return settable(s.attr)
+	return settable(r.Attr)
+}
+
+// fillOf reads ATTRIBUTE RULE ACCOUNT….
+func fillOf(cmd *cli.Command, r *work.StageRequest, args []string) error {
+	if len(args) < 2 {
+		return usage("fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing")
+	}
+	r.Attr, r.Value, r.Names = args[0], args[1], args[2:]
+	if r.ByRoster() {
+		if elsewhere(cmd, r) {
+			return usage("fill from the roster takes accounts by name, or all whose person is sure")
+		}
+		if err := work.CheckRule(r.Value); err != nil {
+			return err
+		}
+	}
+	return settable(r.Attr)
 }
 
 func settable(attr string) error {
@@ -149,29 +179,4 @@ func settable(attr string) error {
 		return usage("%s", why)
 	}
 	return nil
-}
-
-// rosterRule puts a person's values into a rule, in place of {roster.FIELD}.
-// Without a person it only reads the rule.
-func rosterRule(rule string, who *roster.Person) (string, error) {
-	var b strings.Builder
-	for {
-		before, rest, found := strings.Cut(rule, fromRoster)
-		b.WriteString(before)
-		if !found {
-			return b.String(), nil
-		}
-		name, after, closed := strings.Cut(rest, "}")
-		f, err := roster.ParseField(name)
-		if err != nil || !closed {
-			return "", usage("the rule %q: {roster.FIELD} names one of %s", rule, roster.FieldNames)
-		}
-		if who != nil {
-			if who.Values[f] == "" {
-				return "", fmt.Errorf("the roster gives no %s", f)
-			}
-			b.WriteString(strings.NewReplacer("{", "{{", "}", "}}").Replace(who.Values[f]))
-		}
-		rule = after
-	}
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/store"
 )
 
 // terminal is the tool on a terminal, with somebody typing.
@@ -113,7 +114,7 @@ func TestTwoPeopleCannotCarryOutAtOnce(t *testing.T) {
 	y := newSmallYard(t)
 	y.mustRun(t, "stage", "disable", "adaquill")
 	y.mustRun(t, "stage", "disable", "bramtern")
-	s, err := (&app{state: y.state}).openStore(t.Context())
+	s, err := store.Open(t.Context(), y.state)
 	require.NoError(t, err)
 	defer s.Close()
 	unlock, err := s.Lock()

@@ -15,6 +15,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/source"
+	"yardbroom/internal/work"
 )
 
 func (a *app) yardCommand() *cli.Command {
@@ -37,20 +38,20 @@ func (a *app) yardList(_ context.Context, cmd *cli.Command) error {
 	if err := noArguments(cmd); err != nil {
 		return err
 	}
-	if len(a.set.Yards) == 0 {
+	if len(a.work.Settings.Yards) == 0 {
 		a.note("the settings name no yard")
 		return nil
 	}
 	var names []string
-	for name := range a.set.Yards {
+	for name := range a.work.Settings.Yards {
 		names = append(names, name)
 	}
 	slices.Sort(names)
 	var rows [][]string
 	for _, name := range names {
-		y := a.set.Yards[name]
+		y := a.work.Settings.Yards[name]
 		mark := ""
-		if name == a.set.Default {
+		if name == a.work.Settings.Default {
 			mark = "default"
 		}
 		rows = append(rows, []string{name, mark, strings.Join(y.Servers, " "), y.Base, y.Bind.DN})
@@ -59,29 +60,16 @@ func (a *app) yardList(_ context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-// openYard opens the yard or URL that the command line names, or the
-// default yard.
-func (a *app) openYard(ctx context.Context, cmd *cli.Command) (*place, error) {
-	where := cmd.Args().First()
-	if where == "" {
-		where = a.set.Default
-	}
-	if _, ok := a.set.Yards[where]; !ok && !strings.Contains(where, "://") {
-		return nil, usage("%q is neither a yard of the settings nor a URL", where)
-	}
-	return a.openNamed(ctx, cmd, where)
-}
-
 // dnsPatience is how long DNS is waited for.
 const dnsPatience = 5 * time.Second
 
 func (a *app) yardServers(ctx context.Context, cmd *cli.Command) error {
-	p, err := a.openYard(ctx, cmd)
+	p, err := a.work.OpenServer(ctx, at(cmd, cmd.Args().First()))
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	server, _ := p.server()
+	server, _ := p.Server()
 	var lookup source.LookupSRV
 	if !cmd.Bool("no-dns") {
 		lookup = func(ctx context.Context, service, proto, name string) (string, []*net.SRV, error) {
@@ -123,12 +111,12 @@ func (a *app) yardServers(ctx context.Context, cmd *cli.Command) error {
 }
 
 func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
-	p, err := a.openYard(ctx, cmd)
+	p, err := a.work.OpenServer(ctx, at(cmd, cmd.Args().First()))
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	server, _ := p.server()
+	server, _ := p.Server()
 	probe, err := server.Probe(ctx)
 	if err != nil {
 		return err
@@ -143,7 +131,7 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 	}
 	line(true, "Server", server.URL+", "+server.HostName())
 	line(probe.Encrypted || probe.Loopback, "Encryption", probe.Encryption)
-	line(server.Bound != "", "Bound as", orElse(server.Bound, "nobody (anonymous)"))
+	line(server.Bound != "", "Bound as", cmp.Or(server.Bound, "nobody (anonymous)"))
 	line(true, "Dialect", server.Dialect.Name)
 	line(true, "Directory", probe.Identity.String())
 	no, err := server.TakesWrites(ctx)
@@ -156,7 +144,7 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 		line(r.OK, r.What, r.Says)
 	}
 	line(probe.ClockOK(), "Clock", probe.ClockText())
-	if err := a.tryReturn(ctx, cmd, p, line); err != nil {
+	if err := a.lineOfReturn(ctx, cmd, p, line); err != nil {
 		return err
 	}
 	if !cmd.Bool("quick") {
@@ -170,6 +158,24 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 		a.note("lines marked LOOK limit what can be judged or done here")
 	}
 	return nil
+}
+
+// lineOfReturn says whether what is deleted comes back: it is tried, where --probe
+// asks for that, else what was seen the last time.
+func (a *app) lineOfReturn(ctx context.Context, cmd *cli.Command, p *work.Place, line func(ok bool, label, value string)) error {
+	const label = "Comes back"
+	server, _ := p.Server()
+	container := cmd.String("probe")
+	if container == "" {
+		seen, err := a.work.SeenReturn(ctx, p)
+		line(true, label, cmp.Or(seen, "not tried: --probe OU=… does, with an account of its own"))
+		return err
+	}
+	seen, err := a.work.TryReturn(ctx, p, container)
+	if seen != nil {
+		line(seen.Why == "" && (seen.Itself || server.Dialect != directory.AD), label, seen.String())
+	}
+	return err
 }
 
 // hiddenLines say what a survey could not show.
@@ -187,11 +193,4 @@ func hiddenLines(s *directory.Survey, line func(ok bool, label, value string)) {
 	if own := s.HidingOwn(); len(own) > 0 {
 		line(true, "Hidden", fmt.Sprintf("entries in %d of the domain's own places (%s, for one); no check rests on them", len(own), own[0]))
 	}
-}
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }

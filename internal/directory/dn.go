@@ -18,6 +18,13 @@ type RDN []Pair
 // Pair is one attribute type and its unescaped value.
 type Pair struct{ Type, Value string }
 
+// IsDN tells whether a text names an entry: a distinguished name of two levels
+// or more. One of a single level may as well be what an account is called.
+func IsDN(s string) bool {
+	levels, err := ParseDN(s)
+	return err == nil && len(levels) > 1
+}
+
 // ParseDN reads a distinguished name (RFC 4514; the blanks that RFC 2253
 // allowed around separators are taken too), leaf first. The empty name gives
 // no levels.

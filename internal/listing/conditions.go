@@ -197,14 +197,7 @@ func members(frame *directory.Survey, top string) (func(*directory.Account) bool
 
 // findGroup returns the DN of a group by its DN or one of its names.
 func findGroup(ctx context.Context, from source.Source, name string) (string, error) {
-	var found []directory.Entry
-	var err error
-	if levels, bad := directory.ParseDN(name); bad == nil && len(levels) > 1 {
-		found, err = from.Get(ctx, []string{name})
-	} else {
-		v := source.EscapeFilter(name)
-		found, err = from.Find(ctx, "(&"+selecting["groups"]+"(|(cn="+v+")(sAMAccountName="+v+")))")
-	}
+	found, err := source.GroupsCalled(ctx, from, name)
 	switch {
 	case err != nil:
 		return "", err

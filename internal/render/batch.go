@@ -10,14 +10,15 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 )
 
 // Batch writes a batch for people: what, why, and each line with what it
 // would change. With a limit only so many lines are shown, and those of
 // privileged accounts besides.
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
-	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold), strings.Join(b.Actions, ", "), Count(len(b.Lines), "line"), b.State)
-	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()), Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
+	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold), strings.Join(b.Actions, ", "), wording.Count(len(b.Lines), "line"), b.State)
+	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()), wording.Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
 	switch {
 	case len(agreed.Stagers) > 0:
 		fmt.Fprintf(w, "Staged by the key of %s\n", Visible(strings.Join(agreed.Stagers, ", ")))
@@ -28,15 +29,15 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 		fmt.Fprintf(w, "Why: %s\n", Visible(b.Why))
 	}
 	if !b.Until.IsZero() {
-		fmt.Fprintf(w, "Until %s, when \"yardbroom due\" takes it back\n", Moment(b.Until, st.Zone))
+		fmt.Fprintf(w, "Until %s, when \"yardbroom due\" takes it back\n", wording.Moment(b.Until, st.Zone))
 	}
 	if agreed.Needed > 0 {
 		fmt.Fprintf(w, "Signatures: %s\n", st.paint(Visible(agreed.String()), text.Bold))
 	}
 	for _, sig := range agreed.Signatures {
-		line := fmt.Sprintf("Signed %s by %s", Moment(sig.At, st.Zone), sig.Principal)
+		line := fmt.Sprintf("Signed %s by %s", wording.Moment(sig.At, st.Zone), sig.Principal)
 		if sig.Void != "" {
-			line = fmt.Sprintf("Not counted, signed %s by %s: %s", Moment(sig.At, st.Zone), sig.Principal, sig.Void)
+			line = fmt.Sprintf("Not counted, signed %s by %s: %s", wording.Moment(sig.At, st.Zone), sig.Principal, sig.Void)
 		}
 		fmt.Fprintln(w, Visible(line))
 	}
@@ -70,7 +71,7 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	}
 	Table(w, st, header, rows, 4, 3, 2, len(header)-1)
 	if hidden > 0 {
-		fmt.Fprintf(w, "… and %s more: \"yardbroom batch show %d\" shows all\n", Count(hidden, "line"), b.ID)
+		fmt.Fprintf(w, "… and %s more: \"yardbroom batch show %d\" shows all\n", wording.Count(hidden, "line"), b.ID)
 	}
 	inFull(w, b, st)
 	for _, text := range warnings {

@@ -16,27 +16,14 @@ import (
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
+	"yardbroom/internal/work"
 )
 
-// AccountCard is everything to show of one account.
+// AccountCard is everything to show of one account, and what to do about it.
 type AccountCard struct {
-	Entry    *directory.Entry
-	Account  *directory.Account
-	Survey   *directory.Survey
-	AsOf     time.Time
-	Groups   []string // DNs
-	Findings []audit.Finding
-	Command  string // that would clear the first finding
-	// People is who the account is by the last roster, nil where there is none.
-	People *reconcile.Result
-	// Elsewhere are checks that only an audit of the whole yard can look at.
-	Elsewhere []string
-	// Role is the role by which the account is disabled, "" where it is not
-	// disabled or by an attribute of its own.
-	Role string
-	// NotToBeEnabled says why the account must not be enabled, "" where nothing
-	// is known against it.
-	NotToBeEnabled string
+	*work.Card
+	Command string // that would clear the first finding
 	// Act gives the command for an action on the account, "" where there is
 	// none.
 	Act func(action string) string
@@ -57,7 +44,7 @@ func (c *AccountCard) hurdles(st Style) []hurdle {
 		h := hurdle{Obstacle: o}
 		since, on := "", ""
 		if o.Since.Known() {
-			when := Moment(o.Since.Time(), st.Zone) + ", " + ago(o.Since.Time(), c.AsOf)
+			when := wording.Moment(o.Since.Time(), st.Zone) + ", " + ago(o.Since.Time(), c.AsOf)
 			since, on = " since "+when, " on "+when
 		}
 		by := " (" + o.By.String() + ")"
@@ -78,13 +65,13 @@ func (c *AccountCard) hurdles(st Style) []hurdle {
 		case directory.ObstacleLocked:
 			h.text = "locked out by wrong passwords" + since + by
 			if o.Until.Known() {
-				h.text += "; it ends by itself " + Moment(o.Until.Time(), st.Zone)
+				h.text += "; it ends by itself " + wording.Moment(o.Until.Time(), st.Zone)
 			} else {
 				h.text += "; until somebody unlocks it"
 			}
 			h.help, h.run = "To unlock it", c.Act("unlock")
 		case directory.ObstacleNotBegun:
-			h.text = "not to be used before " + Moment(o.Until.Time(), st.Zone) + by
+			h.text = "not to be used before " + wording.Moment(o.Until.Time(), st.Zone) + by
 			h.help = "The first day has to be changed, if it is to be used earlier."
 		case directory.ObstacleMustChange:
 			h.text = "the password has to be changed at the next logon" + by + "; until then only a logon that can ask for a new one works"
@@ -212,12 +199,12 @@ func (c *AccountCard) findings(w io.Writer, st Style) {
 		fmt.Fprintln(w, "No findings.")
 		return
 	}
-	fmt.Fprintln(w, st.paint(Count(len(c.Findings), "finding"), text.Bold))
+	fmt.Fprintln(w, st.paint(wording.Count(len(c.Findings), "finding"), text.Bold))
 	for i := range c.Findings {
 		f := &c.Findings[i]
 		days := ""
 		if f.Days > 0 {
-			days = ", " + Count(f.Days, "day")
+			days = ", " + wording.Count(f.Days, "day")
 		}
 		fmt.Fprintf(w, "  %s %s\n", st.severity(f.Severity), Wrap(fmt.Sprintf("%s (%s%s): %s", f.Check, f.Confidence, days, Visible(spokenEvidence(f, st.Zone))), st.Width-9, "      "))
 	}
@@ -262,7 +249,7 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	if a.BuiltIn {
 		add("Built in", "yes: it takes part in few checks and is never changed")
 	}
-	add("Read from", Visible(c.Survey.Source)+", as of "+Moment(c.AsOf, st.Zone))
+	add("Read from", Visible(c.Survey.Source)+", as of "+wording.Moment(c.AsOf, st.Zone))
 	return out
 }
 
@@ -322,14 +309,14 @@ func (c *AccountCard) wrongPasswords(st Style) string {
 	if failures := c.Entry.Get("pwdFailureTime"); err != nil && len(failures) > 0 {
 		last := slices.Max(failures)
 		if t, err := directory.ParseGeneralizedTime(last); err == nil {
-			return fmt.Sprintf("%d in a row, the last %s", len(failures), Moment(t, st.Zone))
+			return fmt.Sprintf("%d in a row, the last %s", len(failures), wording.Moment(t, st.Zone))
 		}
 	}
 	if err != nil {
 		return ""
 	}
 	if t, err := directory.ParseFileTime(c.Entry.First("badPasswordTime")); err == nil && !t.IsZero() {
-		return fmt.Sprintf("%d in a row, the last %s, %s", n, Moment(t, st.Zone), ago(t, c.AsOf))
+		return fmt.Sprintf("%d in a row, the last %s, %s", n, wording.Moment(t, st.Zone), ago(t, c.AsOf))
 	}
 	return fmt.Sprintf("%d in a row", n)
 }
@@ -343,9 +330,9 @@ func (c *AccountCard) passwordExpires(st Style) string {
 	case !expires.Known():
 		return ""
 	case expires.Time().After(c.AsOf):
-		return Moment(expires.Time(), st.Zone) + ", in " + Count(int(expires.Time().Sub(c.AsOf)/(24*time.Hour)), "day")
+		return wording.Moment(expires.Time(), st.Zone) + ", in " + wording.Count(int(expires.Time().Sub(c.AsOf)/(24*time.Hour)), "day")
 	}
-	return Moment(expires.Time(), st.Zone) + ", " + ago(expires.Time(), c.AsOf)
+	return wording.Moment(expires.Time(), st.Zone) + ", " + ago(expires.Time(), c.AsOf)
 }
 
 // state says in a few words whether the account can sign in.
@@ -373,7 +360,7 @@ func lockText(c *AccountCard, st Style) string {
 	case c.Survey.LockedOut(a, c.AsOf).Yes:
 		return "" // said above
 	case a.LockedAt.Known():
-		return "no; it was, from " + Moment(a.LockedAt.Time(), st.Zone) + " on"
+		return "no; it was, from " + wording.Moment(a.LockedAt.Time(), st.Zone) + " on"
 	}
 	return cmp.Or(c.hiddenOf(c.Survey.Dialect.Locked...), "no")
 }
@@ -385,7 +372,7 @@ func expiryText(c *AccountCard, st Style) string {
 	case x.Beyond():
 		return "after " + Day(x.Time(), st.Zone) + " (" + x.Attr().String() + ")"
 	case x.Known():
-		return Moment(x.Time(), st.Zone) + " (" + x.Attr().String() + ")"
+		return wording.Moment(x.Time(), st.Zone) + " (" + x.Attr().String() + ")"
 	case x.Present():
 		return "never"
 	}
@@ -407,7 +394,7 @@ func logonText(c *AccountCard, st Style) string {
 	if last.Attr() == directory.AttrLastLogon && c.Survey.LogonServer(c.Account) != "" {
 		by += " on " + c.Survey.LogonServer(c.Account)
 	}
-	out := Moment(last.Time(), st.Zone) + ", " + ago(last.Time(), c.AsOf) + " (" + Visible(by) + ")"
+	out := wording.Moment(last.Time(), st.Zone) + ", " + ago(last.Time(), c.AsOf) + " (" + Visible(by) + ")"
 	if !c.Survey.EveryServerAsked() {
 		out += "; other servers may know of a later one"
 	}
@@ -424,7 +411,7 @@ func momentText(m directory.Moment, asOf time.Time, st Style, never string) stri
 	case m.Unreadable():
 		return "the time in " + m.Attr().String() + " cannot be read"
 	case m.Known():
-		return Moment(m.Time(), st.Zone) + ", " + ago(m.Time(), asOf)
+		return wording.Moment(m.Time(), st.Zone) + ", " + ago(m.Time(), asOf)
 	case m.Present():
 		return never
 	}
@@ -438,11 +425,11 @@ func ago(t, now time.Time) string {
 	case since < time.Minute:
 		return "just now"
 	case since < 2*time.Hour:
-		return Count(int(since/time.Minute), "minute") + " ago"
+		return wording.Count(int(since/time.Minute), "minute") + " ago"
 	case since < 48*time.Hour:
-		return Count(int(since/time.Hour), "hour") + " ago"
+		return wording.Count(int(since/time.Hour), "hour") + " ago"
 	default:
-		return Count(int(since/(24*time.Hour)), "day") + " ago"
+		return wording.Count(int(since/(24*time.Hour)), "day") + " ago"
 	}
 }
 
@@ -468,7 +455,7 @@ func CardSheets(c *AccountCard, zone *time.Location) []sheet.Sheet {
 // CardPage is the account as a page.
 func CardPage(c *AccountCard, zone *time.Location, made time.Time) *Page {
 	st := Style{Zone: zone}
-	p := &Page{Title: c.title(), Subtitle: "as of " + Moment(c.AsOf, zone), Zone: zone, Made: made}
+	p := &Page{Title: c.title(), Subtitle: "as of " + wording.Moment(c.AsOf, zone), Zone: zone, Made: made}
 	state := Fact{Value: st.state(c), Label: "", Tone: ToneLow}
 	if len(c.hurdles(st)) > 0 {
 		state.Tone = ToneHigh

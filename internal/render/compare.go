@@ -12,6 +12,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 )
 
 // Comparison writes what changed between two audits for people: the accounts,
@@ -22,7 +23,7 @@ func Comparison(w io.Writer, c *audit.Comparison, st Style) {
 		r    *audit.Report
 	}{{"Before", c.Before}, {"After", c.After}} {
 		s := side.r.Survey
-		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold), Count(s.Accounts.Len(), "account"), Moment(side.r.AsOf, st.Zone))
+		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold), wording.Count(s.Accounts.Len(), "account"), wording.Moment(side.r.AsOf, st.Zone))
 	}
 	Since(w, c, st)
 	accountChanges(w, c.Accounts, st)
@@ -33,7 +34,7 @@ func Comparison(w io.Writer, c *audit.Comparison, st Style) {
 		what[slices.Index([]string{audit.Appeared, audit.Vanished, audit.Moved, audit.State}, a.What)]++
 	}
 	fmt.Fprintf(w, "%s appeared, %d vanished, %d moved or renamed, %d changed state; %s of groups changed\n",
-		Count(what[0], "account"), what[1], what[2], what[3], Count(len(c.Members), "membership"))
+		wording.Count(what[0], "account"), what[1], what[2], what[3], wording.Count(len(c.Members), "membership"))
 }
 
 func accountChanges(w io.Writer, changes []audit.AccountChange, st Style) {
@@ -128,7 +129,7 @@ func Since(w io.Writer, c *audit.Comparison, st Style) {
 		fmt.Fprintln(w)
 		Table(w, st, []string{"Check", "Severity", "New", "Still", "Gone"}, rows, 0)
 	}
-	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n", st.paint(Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone), Moment(c.Before.AsOf, st.Zone))
+	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n", st.paint(wording.Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone), wording.Moment(c.Before.AsOf, st.Zone))
 }
 
 // fresh lists the new findings, the most severe first, some of each check.
@@ -253,7 +254,7 @@ func ComparisonSheets(c *audit.Comparison) []sheet.Sheet {
 // ComparisonPage is a comparison as a page.
 func ComparisonPage(c *audit.Comparison, zone *time.Location, made time.Time) *Page {
 	p := &Page{Title: "Changes in " + c.After.Survey.Base, Zone: zone, Made: made,
-		Subtitle: fmt.Sprintf("from %s (%s) to %s (%s)", c.Before.Survey.Source, Moment(c.Before.AsOf, zone), c.After.Survey.Source, Moment(c.After.AsOf, zone))}
+		Subtitle: fmt.Sprintf("from %s (%s) to %s (%s)", c.Before.Survey.Source, wording.Moment(c.Before.AsOf, zone), c.After.Survey.Source, wording.Moment(c.After.AsOf, zone))}
 	p.Facts = []Fact{{fmt.Sprint(len(c.New)), "new findings", ToneHigh}, {fmt.Sprint(len(c.Still)), "still there", Plain}, {fmt.Sprint(len(c.Gone)), "gone", ToneLow},
 		{fmt.Sprint(len(c.Accounts)), "changes of accounts", Plain}, {fmt.Sprint(len(c.Members)), "changes of group members", Plain}}
 	for _, s := range ComparisonSheets(c) {

@@ -12,6 +12,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 )
 
 // FindingColumns are the columns of findings in CSV and TSV.
@@ -163,7 +164,7 @@ const mostBars = 14
 func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, error) {
 	s := r.Survey
 	p := &Page{Title: "Audit of " + s.Base, Zone: zone, Made: made, Notes: slices.Clone(r.Notes),
-		Subtitle: fmt.Sprintf("%s in %s, read from %s, as of %s", Count(s.Accounts.Len(), "account"), entries(s.Entries), s.Source, Moment(r.AsOf, zone))}
+		Subtitle: fmt.Sprintf("%s in %s, read from %s, as of %s", wording.Count(s.Accounts.Len(), "account"), entries(s.Entries), s.Source, wording.Moment(r.AsOf, zone))}
 	var count [4]int
 	for i := range r.Findings {
 		count[r.Findings[i].Severity]++

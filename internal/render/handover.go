@@ -9,6 +9,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 )
 
 // HandoverSheets are what became of a batch as tables: who did what with it,
@@ -158,7 +159,7 @@ func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page 
 		p.Notes = append(p.Notes, fmt.Sprintf("Batch %d took it back, or parts of it.", id))
 	}
 	if !b.Until.IsZero() {
-		p.Notes = append(p.Notes, "It is to be taken back "+Moment(b.Until, zone)+".")
+		p.Notes = append(p.Notes, "It is to be taken back "+wording.Moment(b.Until, zone)+".")
 	}
 	p.Notes = append(p.Notes, "The last journal record about it has the hash "+h.Head+"; \"yardbroom journal --verify --head HASH\" proves that it is still there.")
 	return p
@@ -166,15 +167,15 @@ func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page 
 
 // whoDidWhat says who staged a batch, who signed it and who carried it out.
 func whoDidWhat(h *carry.Handover, zone *time.Location) string {
-	text := fmt.Sprintf("Staged %s by %s", Moment(h.Batch.Created, zone), h.Batch.By)
+	text := fmt.Sprintf("Staged %s by %s", wording.Moment(h.Batch.Created, zone), h.Batch.By)
 	if len(h.Signers) > 0 {
 		text += ", signed by " + strings.Join(h.Signers, " and ")
 	}
 	if len(h.Runs) > 0 {
-		text += fmt.Sprintf(", carried out %s by %s", Moment(h.Runs[0].At, zone), h.Runs[0].By)
+		text += fmt.Sprintf(", carried out %s by %s", wording.Moment(h.Runs[0].At, zone), h.Runs[0].By)
 	}
 	if n := len(h.Runs) - 1; n > 0 {
-		text += fmt.Sprintf(", gone on with %s", Count(n, "time"))
+		text += fmt.Sprintf(", gone on with %s", wording.Count(n, "time"))
 	}
 	return text + "."
 }

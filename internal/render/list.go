@@ -7,6 +7,7 @@ import (
 
 	"yardbroom/internal/listing"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 )
 
 // ListEnd says what was listed, below a table.
@@ -18,13 +19,13 @@ func ListEnd(l *listing.List, st Style) string {
 	case "people":
 		text = fmt.Sprintf("%d people", l.Found)
 	default:
-		text = Count(l.Found, name[:len(name)-1])
+		text = wording.Count(l.Found, name[:len(name)-1])
 	}
 	shown := ""
 	if n := len(l.Sheet.Rows); n < l.Found {
 		shown = fmt.Sprintf("; %d of them shown", n)
 	}
-	return fmt.Sprintf("%s in %s, as of %s%s", Heading(text, st), Visible(l.Survey.Source), Moment(l.AsOf, st.Zone), shown)
+	return fmt.Sprintf("%s in %s, as of %s%s", Heading(text, st), Visible(l.Survey.Source), wording.Moment(l.AsOf, st.Zone), shown)
 }
 
 // ListSchema is the version of the JSON shape of a list.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 )
 
 //go:embed page.css
@@ -102,7 +103,7 @@ func (p *Page) Write(w io.Writer) error {
 		b.WriteString("</ul></section>\n")
 	}
 	fmt.Fprintf(b, "</main>\n<footer>Made by Yard Broom, %s. Times are in %s.</footer>\n<script>%s</script></body></html>\n",
-		escape(Moment(p.Made, p.Zone)), escape(zoneName(p.Zone, p.Made)), pageScript)
+		escape(wording.Moment(p.Made, p.Zone)), escape(zoneName(p.Zone, p.Made)), pageScript)
 	return b.Flush()
 }
 

@@ -14,17 +14,13 @@ import (
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
+	"yardbroom/internal/work"
 )
 
 // Reconciliation is an audit by the checks of the roster, and the roster.
 type Reconciliation struct {
-	*audit.Report
-	Roster roster.Kept
-	Bad    []roster.Bad // rows that could not be read, where they are known
-	// Since is the time of the earlier run whose findings were left out; zero
-	// where none was.
-	Since time.Time
-	Known int // findings that the earlier run had too
+	*work.Reconciliation
 	// Confirm is the command that confirms an account and a person.
 	Confirm func(account, person string) string
 }
@@ -34,7 +30,7 @@ type Reconciliation struct {
 func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	s := r.Report.Roster
 	base := Visible(r.Survey.Base) + " "
-	fmt.Fprintln(w, st.wrapped(st.paint(base, text.Bold), base, fmt.Sprintf("with %s, %s, as of %s", Visible(r.Roster.Source), Visible(r.Roster.Form), Moment(r.AsOf, st.Zone))))
+	fmt.Fprintln(w, st.wrapped(st.paint(base, text.Bold), base, fmt.Sprintf("with %s, %s, as of %s", Visible(r.Roster.Source), Visible(r.Roster.Form), wording.Moment(r.AsOf, st.Zone))))
 	if columns := r.Roster.Columns; len(columns) > 0 {
 		read := "Columns read: " + strings.Join(columns, ", ")
 		if len(r.Roster.Unused) > 0 {
@@ -65,8 +61,8 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	}
 	fmt.Fprintln(w)
 	summary(w, r.Report, sums, st)
-	if !r.Since.IsZero() {
-		fmt.Fprintf(w, "New since the run of %s; %d were found then too.\n", Moment(r.Since, st.Zone), r.Known)
+	if !r.Earlier.IsZero() {
+		fmt.Fprintf(w, "New since the run of %s; %d were found then too.\n", wording.Moment(r.Earlier, st.Zone), r.Known)
 	}
 }
 
@@ -246,8 +242,8 @@ func ReconciliationJSON(w io.Writer, r *Reconciliation) error {
 	for _, p := range r.People.Patterns {
 		out.Patterns = append(out.Patterns, PatternShape{p.Text, math.Round(p.Share*1000) / 1000, p.Seen})
 	}
-	if !r.Since.IsZero() {
-		since := r.Since.UTC()
+	if !r.Earlier.IsZero() {
+		since := r.Earlier.UTC()
 		out.Since = &since
 	}
 	return JSON(w, out)
@@ -263,13 +259,13 @@ const mostBeside = 200
 func ReconciliationPage(r *Reconciliation, zone *time.Location, made time.Time) (*Page, error) {
 	s := r.Report.Roster
 	p := &Page{Title: "People and accounts of " + r.Survey.Base, Zone: zone, Made: made,
-		Subtitle: fmt.Sprintf("%s of %s with %s of %s, as of %s", Count(s.Accounts, "user account"), r.Survey.Source, people(s.People), r.Roster.Source, Moment(r.AsOf, zone))}
+		Subtitle: fmt.Sprintf("%s of %s with %s of %s, as of %s", wording.Count(s.Accounts, "user account"), r.Survey.Source, people(s.People), r.Roster.Source, wording.Moment(r.AsOf, zone))}
 	p.Facts = []Fact{{fmt.Sprint(s.Matched), "people with an account", Plain}}
 	for _, f := range []struct {
 		n    int
 		what string
 		tone Tone
-	}{{countOf(r.Report, "leaver-enabled"), "enabled accounts of leavers", ToneHigh}, {countOf(r.Report, "no-person"), "enabled accounts of nobody", ToneMedium},
+	}{{countOf(r.Report, audit.LeaverEnabled), "enabled accounts of leavers", ToneHigh}, {countOf(r.Report, audit.NoPerson), "enabled accounts of nobody", ToneMedium},
 		{countOf(r.Report, "no-account"), "people without an account", ToneMedium}, {countOf(r.Report, "match-unsure"), "in doubt", ToneLow}} {
 		if f.n > 0 {
 			p.Facts = append(p.Facts, Fact{fmt.Sprint(f.n), f.what, f.tone})
@@ -281,7 +277,7 @@ func ReconciliationPage(r *Reconciliation, zone *time.Location, made time.Time) 
 	}
 	about := Section{ID: "matched", Open: true, Sheet: sheet.Sheet{Title: "What was matched by what"}, Pairs: []Fact{
 		{Label: "People", Value: states(s)}, {Label: "Accounts", Value: "matched " + byKeys(s) + fmt.Sprintf("; %d sure, %d likely", s.Sure, s.Likely)},
-		{Label: "Logon names", Value: patterns(r.People)}, {Label: "Roster", Value: fmt.Sprintf("%s, %s, %s", r.Roster.Source, r.Roster.Form, Count(r.Roster.Rows, "row"))}}}
+		{Label: "Logon names", Value: patterns(r.People)}, {Label: "Roster", Value: fmt.Sprintf("%s, %s, %s", r.Roster.Source, r.Roster.Form, wording.Count(r.Roster.Rows, "row"))}}}
 	p.Sections = append(p.Sections, overview(r.Report), about)
 	found := byCheck(r.Findings)
 	sums := bySeverity(r.Summary)
@@ -405,7 +401,7 @@ func reconciliationCharts(r *Reconciliation) ([]Chart, error) {
 	any := false
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		if f.Check != "leaver-enabled" {
+		if f.Check != audit.LeaverEnabled {
 			continue
 		}
 		any = true

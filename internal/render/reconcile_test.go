@@ -15,6 +15,7 @@ import (
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/work"
 )
 
 // reconciled is a small house: Ada has left, one account is between two
@@ -50,7 +51,7 @@ func reconciled(t *testing.T) *Reconciliation {
 	}
 	report, err := audit.Run(s, settings.Defaults(), audit.Options{AsOf: asOf, Checks: names, People: result})
 	require.NoError(t, err)
-	return &Reconciliation{Report: report, Roster: roster.Kept{Source: "people.csv", Form: "UTF-8", Rows: 3}, Bad: []roster.Bad{{N: 9, Why: "it says nobody"}},
+	return &Reconciliation{Reconciliation: &work.Reconciliation{Report: report, Roster: roster.Kept{Source: "people.csv", Form: "UTF-8", Rows: 3}, Bad: []roster.Bad{{N: 9, Why: "it says nobody"}}},
 		Confirm: func(account, person string) string { return "confirm " + account + " " + person }}
 }
 
@@ -77,7 +78,7 @@ func TestOnlyWhatIsNewIsLeft(t *testing.T) {
 		now[i] = r.Findings[i].Sameness()
 	}
 	at := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
-	r.Since = at
+	r.Earlier = at
 	r.Report, r.Known = r.Report.Without(now[1:], now)
 	assert.Len(t, r.Findings, 1)
 	assert.Equal(t, all-1, r.Known)

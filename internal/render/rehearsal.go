@@ -10,33 +10,26 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
+	"yardbroom/internal/wording"
+	"yardbroom/internal/work"
 )
-
-// Play is what became of a batch on a copy of a directory.
-type Play struct {
-	Batch  *batch.Batch // with the states of its lines there
-	Where  string       // what was copied
-	Done   int
-	Halted string
-	Change *audit.Comparison // of the audits before and after
-}
 
 // mostListed is how many findings of a rehearsal are listed one by one.
 const mostListed = 20
 
 // Rehearsal writes what a batch would do: first what would not be done, then
 // what would be worse afterwards, then what would be better.
-func Rehearsal(w io.Writer, p *Play, st Style) {
+func Rehearsal(w io.Writer, p *work.Rehearsal, st Style) {
 	total := len(p.Batch.Lines)
 	fmt.Fprintf(w, "%s on a copy of %s: %d of %s would be done. Nothing was changed.\n",
-		st.paint(fmt.Sprintf("Rehearsal of batch %d", p.Batch.ID), text.Bold), Visible(p.Where), p.Done, Count(total, "line"))
-	if p.Halted != "" {
-		fmt.Fprintf(w, "It would halt: %s\n", Visible(p.Halted))
+		st.paint(fmt.Sprintf("Rehearsal of batch %d", p.Batch.ID), text.Bold), Visible(p.Where), p.Result.Counts[batch.Applied], wording.Count(total, "line"))
+	if p.Result.Halted != "" {
+		fmt.Fprintf(w, "It would halt: %s\n", Visible(p.Result.Halted))
 	}
 	notDone(w, p.Batch, st)
 	c := p.Change
-	appearing(w, st, fmt.Sprintf("%s that would appear", Count(len(c.New), "finding")), c.New, mostListed)
-	counts(w, st, fmt.Sprintf("%s that would disappear", Count(len(c.Gone), "finding")), c.Gone)
+	appearing(w, st, fmt.Sprintf("%s that would appear", wording.Count(len(c.New), "finding")), c.New, mostListed)
+	counts(w, st, fmt.Sprintf("%s that would disappear", wording.Count(len(c.Gone), "finding")), c.Gone)
 	members(w, st, c.Members)
 	if len(c.New) == 0 && len(c.Gone) == 0 && len(c.Members) == 0 {
 		fmt.Fprintln(w, "\nNo finding would appear or disappear, and no group would lose or gain a member.")
@@ -51,7 +44,7 @@ func notDone(w io.Writer, b *batch.Batch, st Style) {
 		}
 	}
 	if len(rows) > 0 {
-		fmt.Fprintf(w, "\n%s\n", st.paint(fmt.Sprintf("%s that would not be done", Count(len(rows), "line")), text.Bold))
+		fmt.Fprintf(w, "\n%s\n", st.paint(fmt.Sprintf("%s that would not be done", wording.Count(len(rows), "line")), text.Bold))
 		Table(w, st, []string{"Account", "Where", "State", "Why"}, rows, 3, 1)
 	}
 }
@@ -137,7 +130,7 @@ func members(w io.Writer, st Style, list []audit.MemberChange) {
 		}
 	}
 	slices.SortFunc(order, func(a, b string) int { return strings.Compare(groups[a].name, groups[b].name) })
-	fmt.Fprintf(w, "\n%s\n", st.paint(fmt.Sprintf("%s whose members would change", Count(len(order), "group")), text.Bold))
+	fmt.Fprintf(w, "\n%s\n", st.paint(fmt.Sprintf("%s whose members would change", wording.Count(len(order), "group")), text.Bold))
 	var rows [][]string
 	for _, dn := range order {
 		g := groups[dn]

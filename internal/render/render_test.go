@@ -13,6 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/sheet"
 )
 
 func TestVisibleShowsWhatATerminalWouldObey(t *testing.T) {
@@ -38,12 +39,12 @@ func TestVisibleShowsWhatATerminalWouldObey(t *testing.T) {
 
 func TestCellsAreHarmlessAndReadBack(t *testing.T) {
 	for _, formula := range []string{"=1+1", "+1", "-1", "@x", "\tx", "\rx"} {
-		assert.Equal(t, "'"+formula, SafeCell(formula))
+		assert.Equal(t, "'"+formula, sheet.SafeCell(formula))
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		s := rapid.String().Draw(t, "cell")
-		require.Equal(t, s, UnsafeCell(SafeCell(s)))
-		require.False(t, s != "" && strings.ContainsAny(SafeCell(s)[:1], "=+-@\t\r"))
+		require.Equal(t, s, sheet.UnsafeCell(sheet.SafeCell(s)))
+		require.False(t, s != "" && strings.ContainsAny(sheet.SafeCell(s)[:1], "=+-@\t\r"))
 	})
 }
 

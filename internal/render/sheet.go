@@ -20,14 +20,14 @@ func SheetCSV(w io.Writer, s *sheet.Sheet) error {
 	out.UseCRLF = true
 	record := make([]string, len(s.Columns))
 	for i := range s.Columns {
-		record[i] = SafeCell(s.Columns[i].Name)
+		record[i] = sheet.SafeCell(s.Columns[i].Name)
 	}
 	if err := out.Write(record); err != nil {
 		return err
 	}
 	for _, row := range s.Rows {
 		for i, cell := range row {
-			record[i] = SafeCell(sheet.TextOf(cell))
+			record[i] = sheet.SafeCell(sheet.TextOf(cell))
 		}
 		if err := out.Write(record); err != nil {
 			return err
@@ -50,7 +50,7 @@ func SheetTSV(w io.Writer, s *sheet.Sheet) error {
 		if i > 0 {
 			line.WriteByte('\t')
 		}
-		line.WriteString(tsvEscapes.Replace(SafeCell(s.Columns[i].Name)))
+		line.WriteString(tsvEscapes.Replace(sheet.SafeCell(s.Columns[i].Name)))
 	}
 	line.WriteByte('\n')
 	for _, row := range s.Rows {
@@ -62,7 +62,7 @@ func SheetTSV(w io.Writer, s *sheet.Sheet) error {
 			if i > 0 {
 				line.WriteByte('\t')
 			}
-			line.WriteString(tsvEscapes.Replace(SafeCell(sheet.TextOf(cell))))
+			line.WriteString(tsvEscapes.Replace(sheet.SafeCell(sheet.TextOf(cell))))
 		}
 		line.WriteByte('\n')
 	}

@@ -31,7 +31,7 @@ func TestCSVIsReadBackAsItWas(t *testing.T) {
 	assert.Equal(t, []string{"account", "days", "since", "on", "aka"}, rows[0])
 	assert.Equal(t, []string{"aquill", "7", "2026-07-01T11:30:05Z", "true", "a; b"}, rows[1])
 	assert.Equal(t, "'=HYPERLINK(\"x\")", rows[2][0])
-	assert.Equal(t, "=HYPERLINK(\"x\")", UnsafeCell(rows[2][0]))
+	assert.Equal(t, "=HYPERLINK(\"x\")", sheet.UnsafeCell(rows[2][0]))
 	assert.Equal(t, []string{"tab\tline\nend\x1b[31m", "'-3", "2026-07-01T11:30:05Z", "false", "'+1"}, rows[3])
 }
 

@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/wording"
 )
 
 // Style is how tables are drawn.
@@ -126,8 +127,8 @@ func (st Style) severity(s audit.Severity) string {
 // summary.
 func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
-	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold), Count(s.Accounts.Len(), "account"),
-		entries(s.Entries), Moment(r.AsOf, st.Zone))
+	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold), wording.Count(s.Accounts.Len(), "account"),
+		entries(s.Entries), wording.Moment(r.AsOf, st.Zone))
 	sums := bySeverity(r.Summary)
 	for _, sum := range sums {
 		if sum.Findings > 0 {
@@ -215,7 +216,7 @@ func totals(r *audit.Report, st Style) string {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], st.severity(s)))
 		}
 	}
-	out := st.paint(Count(len(r.Findings), "finding"), text.Bold)
+	out := st.paint(wording.Count(len(r.Findings), "finding"), text.Bold)
 	if len(parts) > 0 {
 		out += ": " + strings.Join(parts, ", ")
 	}
@@ -262,7 +263,7 @@ func shortEvidence(f *audit.Finding, loc *time.Location) string {
 		if t, err := time.Parse(time.RFC3339, value); err == nil {
 			value = Day(t, loc)
 			if f.Days == 0 {
-				value = Moment(t, loc)
+				value = wording.Moment(t, loc)
 			}
 		}
 		parts = append(parts, e.Attr+" "+value)

@@ -50,28 +50,12 @@ func hidden(r rune) bool {
 // Place writes where an entry stands, as directory.Place does.
 func Place(dn string) string { return Visible(directory.Place(dn)) }
 
-// Count writes a number with its noun: "1 line", "17 lines".
-func Count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 // Day writes a date in a zone, "" for the zero time.
 func Day(t time.Time, loc *time.Location) string {
 	if t.IsZero() {
 		return ""
 	}
 	return t.In(loc).Format(time.DateOnly)
-}
-
-// Moment writes a time for people, with its zone.
-func Moment(t time.Time, loc *time.Location) string {
-	if t.IsZero() {
-		return ""
-	}
-	return t.In(loc).Format("2006-01-02 15:04 MST")
 }
 
 // Wrap breaks a line at blanks so that it fits a width; the lines after the

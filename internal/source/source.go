@@ -62,6 +62,15 @@ type Need struct {
 // GroupFilter selects the groups of every dialect.
 const GroupFilter = "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
 
+// GroupsCalled finds groups by a DN, or by one of their names.
+func GroupsCalled(ctx context.Context, from Source, name string) ([]directory.Entry, error) {
+	if directory.IsDN(name) {
+		return from.Get(ctx, []string{name})
+	}
+	v := EscapeFilter(name)
+	return from.Find(ctx, "(&"+GroupFilter+"(|(cn="+v+")(sAMAccountName="+v+")))")
+}
+
 // Selection says which entries are meant, and what of them.
 type Selection struct {
 	Filter     string   // RFC 4515; "" means every entry

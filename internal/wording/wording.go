@@ -1,0 +1,33 @@
+// Package wording puts numbers and names into sentences, for messages of the
+// core and for what is drawn.
+package wording
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Count writes a number with its noun: "1 line", "17 lines".
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
+// Some writes the first few of some names.
+func Some(names []string) string {
+	if len(names) > 3 {
+		return strings.Join(names[:3], ", ") + ", …"
+	}
+	return strings.Join(names, ", ")
+}
+
+// Moment writes a time for people, with its zone; "" for the zero time.
+func Moment(t time.Time, loc *time.Location) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.In(loc).Format("2006-01-02 15:04 MST")
+}

@@ -1,0 +1,322 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
+	"yardbroom/internal/settings"
+)
+
+// CarryRequest says where and how a batch is carried out.
+type CarryRequest struct {
+	// On is the yard or URL to carry it out on, with how to reach it; its Where is
+	// "" for the one that the batch was staged for.
+	On From
+	// Server is the one of the yard's servers to use, by host or URL, also where
+	// the batch was begun on another one; "" is the one it was begun on, or any.
+	Server string
+	// AcceptUnproved carries out lines whose guard could not be read on the
+	// server that it came from.
+	AcceptUnproved bool
+	Pace           Pace
+	// Deliver hands a new password over before it is set; nil where no batch may
+	// set any.
+	Deliver func(l *batch.Line, password string) error
+	// AwaitReplication is how long other servers of the yard are waited for until
+	// they show every change; 0 asks none.
+	AwaitReplication time.Duration
+	// Agree asks whether a batch is to be carried out, and returns why not. Nil
+	// where that is agreed.
+	Agree func(b *batch.Batch, agreed *batch.Agreement) error
+	Watch Watch
+}
+
+// Pace says how fast a batch is carried out, and how far.
+type Pace struct {
+	Connections int     // lines at once
+	Rate        float64 // writes a second; 0 for as many as can be
+	Only        int     // lines that are tried; 0 for all
+	// DayLines and DayShare (per cent) are other limits of a day than those of the
+	// settings, where they are positive.
+	DayLines, DayShare int
+}
+
+// Watch is told of what happens while it happens. Each function may be nil.
+type Watch struct {
+	// Begins is told that from now on a stop waits for what has been begun.
+	Begins func()
+	// Settled is told of each line that has come to an end, Ended of each batch.
+	Settled func(*batch.Batch, *batch.Line)
+	Ended   func(*Carried)
+	// Replica is told what another server shows of what was changed.
+	Replica func(Replica)
+	// Left is told who was left out of a batch that takes another back, or, where
+	// undoOf is 0, brings deleted entries back.
+	Left func(undoOf int, refusals []batch.Refusal)
+	// Returning is told of a deleted entry before it is brought back.
+	Returning func(*Returning)
+	// Overdue is told of a batch whose time is over, before it is taken back.
+	Overdue func(carry.Due)
+	// Staged is told of a batch that brings something back and waits for a
+	// signature.
+	Staged func(*Staged)
+}
+
+// Carried is what became of a batch.
+type Carried struct {
+	Batch  *batch.Batch
+	Result carry.Result
+	// DryRun tells that nothing was written.
+	DryRun bool
+	// Bound is the account that was signed in; TellsRights whether the server
+	// tells beforehand what that may write.
+	Bound       string
+	TellsRights bool
+	// Behind are other servers that do not show every change.
+	Behind []Replica
+}
+
+// NotDone tells whether lines are left that should have been done.
+func (c *Carried) NotDone() bool {
+	return c.Result.NotDone() > 0 || c.Result.Halted != "" && !c.Result.Planned || len(c.Behind) > 0
+}
+
+// Replica is what another server of the yard shows of a batch.
+type Replica struct {
+	Server  string        // host, or URL where it could not be asked
+	Waited  time.Duration // for it
+	Missing []*batch.Line // of which it does not show everything
+	Err     error         // why it could not be asked
+}
+
+// Apply carries out what is left of a batch, or goes on with one that was
+// stopped.
+func (s *Session) Apply(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Carried, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b.Open() == 0 && b.State != batch.Begun {
+		return nil, nothingLeft(b)
+	}
+	if b.Open() > 0 {
+		agreed, err := b.CheckAgreed(ctx, kept, s.Settings, s.now())
+		if err != nil {
+			return nil, err
+		}
+		if r.Agree != nil {
+			if err := r.Agree(b, agreed); err != nil {
+				return nil, err
+			}
+		}
+	}
+	unlock, err := kept.Lock()
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	// Somebody else may have carried it out while it was being asked.
+	if b, err = batch.Load(ctx, kept, b.ID); err != nil {
+		return nil, err
+	}
+	if b.Open() == 0 {
+		return s.conclude(ctx, b, r)
+	}
+	p, err := s.target(ctx, b, r)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	runner, err := s.runner(ctx, p, b, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.forgetDeleted(); err != nil {
+		return nil, err
+	}
+	runner.Keep = s.keepDeleted(b)
+	defer s.noteDeleted(b)
+	done, err := s.carryOut(ctx, runner, r)
+	if err != nil {
+		return nil, err
+	}
+	s.signHead(context.WithoutCancel(ctx))
+	if r.AwaitReplication > 0 {
+		done.Behind, err = s.awaitReplication(ctx, b, p.Yard, runner.Server.HostName(), r)
+	}
+	return done, err
+}
+
+// DryRun reads the directory, tests every guard and judges every line as Apply
+// would, and writes nothing.
+func (s *Session) DryRun(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Carried, error) {
+	if b.Open() == 0 {
+		return nil, nothingLeft(b)
+	}
+	p, err := s.target(ctx, b, r)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	runner, err := s.runner(ctx, p, b, r)
+	if err != nil {
+		return nil, err
+	}
+	runner.DryRun = true
+	return s.carryOut(ctx, runner, r)
+}
+
+// carryOut lets a runner do its work, and tells of it.
+func (s *Session) carryOut(ctx context.Context, runner *carry.Runner, r *CarryRequest) (*Carried, error) {
+	if r.Watch.Begins != nil {
+		r.Watch.Begins()
+	}
+	res, err := runner.Run(ctx)
+	if err != nil {
+		return nil, err
+	}
+	done := &Carried{Batch: runner.Batch, Result: res, DryRun: runner.DryRun, Bound: runner.Server.Bound, TellsRights: runner.Server.TellsRights()}
+	r.Watch.ended(done)
+	return done, nil
+}
+
+// runner is what carries a batch out on a place.
+func (s *Session) runner(ctx context.Context, p *Place, b *batch.Batch, r *CarryRequest) (*carry.Runner, error) {
+	server, _ := p.Server()
+	if err := s.RefuseMissing(ctx, p, nil); err != nil {
+		return nil, err
+	}
+	protection, err := s.protection(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	runner := &carry.Runner{Store: kept, Batch: b, Server: server, Protection: protection, Settings: s.Settings,
+		DefaultPolicy: p.Yard.DefaultPolicy, By: s.By, Now: s.Now, AcceptUnproved: r.AcceptUnproved,
+		Other: s.otherServer(p.Yard), Homes: p.Yard.Homes, AnotherServer: r.Server != "",
+		Only: r.Pace.Only, DayLines: r.Pace.DayLines, DayShare: r.Pace.DayShare, Connections: r.Pace.Connections, Deliver: r.Deliver}
+	if r.Pace.Rate > 0 {
+		runner.Rate = rate.NewLimiter(rate.Limit(r.Pace.Rate), 1)
+	}
+	// What was made long ago is judged by the roster of today.
+	if runner.Barred, err = s.barred(ctx, b); err != nil {
+		return nil, err
+	}
+	if settled := r.Watch.Settled; settled != nil {
+		runner.Progress = func(l *batch.Line) { settled(b, l) }
+	}
+	runner.Tell = func(text string) { s.note("%s", text) }
+	return runner, nil
+}
+
+// target is the server that a batch is carried out on: the one that the request
+// names, or the one that it was begun on. The connection does not end with the
+// context: what was begun is finished first.
+func (s *Session) target(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Place, error) {
+	on := r.On
+	if on.Where = cmp.Or(on.Where, b.Yard, s.Settings.Default); on.Where == "" {
+		return nil, wrong("batch %d was staged from %s: say where to carry it out with --on", b.ID, b.Source)
+	}
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	begun, err := carry.BegunOn(ctx, kept, b)
+	if err != nil {
+		return nil, err
+	}
+	only := r.Server
+	if only == "" && slices.Contains(s.Settings.Yards[on.Where].Servers, begun.URL) {
+		only = begun.URL
+	}
+	p, err := s.openOne(context.WithoutCancel(ctx), on, only)
+	if err != nil {
+		if r.Server == "" && only != "" {
+			err = fmt.Errorf("%w\n%s, where it was begun, cannot be used: wait for it, or say with --server on which server it is to go on", err, begun.Host)
+		}
+		return nil, err
+	}
+	if _, ok := p.Server(); !ok {
+		p.Close()
+		return nil, wrong("--on %s is not a directory server", on.Where)
+	}
+	return p, nil
+}
+
+func nothingLeft(b *batch.Batch) error {
+	return fmt.Errorf("batch %d has no line left to carry out: it is %s", b.ID, b.State)
+}
+
+// conclude ends a batch without open lines that was stopped after the last of
+// them, before it could say so.
+func (s *Session) conclude(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Carried, error) {
+	if b.State != batch.Begun {
+		return nil, nothingLeft(b)
+	}
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	runner := &carry.Runner{Store: kept, Batch: b, By: s.By, Now: s.Now}
+	res, err := runner.Close(ctx)
+	if err != nil {
+		return nil, err
+	}
+	done := &Carried{Batch: b, Result: res}
+	r.Watch.ended(done)
+	s.signHead(ctx)
+	return done, nil
+}
+
+func (w *Watch) ended(done *Carried) {
+	if w.Ended != nil {
+		w.Ended(done)
+	}
+}
+
+// awaitReplication asks each other server of the yard whether it shows what the
+// batch has changed, and returns those that do not.
+func (s *Session) awaitReplication(ctx context.Context, b *batch.Batch, yard settings.Yard, host string, r *CarryRequest) (behind []Replica, err error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tell := func(one Replica) {
+		if r.Watch.Replica != nil {
+			r.Watch.Replica(one)
+		}
+		if one.Err != nil || len(one.Missing) > 0 {
+			behind = append(behind, one)
+		}
+	}
+	for _, url := range yard.Servers {
+		server, err := s.connectTo(ctx, yard, url)
+		if err != nil {
+			tell(Replica{Server: url, Err: err})
+			continue
+		}
+		if strings.EqualFold(server.HostName(), host) {
+			server.Close()
+			continue
+		}
+		one := Replica{Server: server.HostName()}
+		one.Missing, one.Waited, err = carry.Replicated(ctx, kept, b, server, r.AwaitReplication)
+		server.Close()
+		if err != nil {
+			return behind, err
+		}
+		tell(one)
+	}
+	return behind, nil
+}

@@ -1,0 +1,199 @@
+package work
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
+	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
+	"yardbroom/internal/workbook"
+)
+
+// Batch loads a batch of the state folder.
+func (s *Session) Batch(ctx context.Context, id int) (*batch.Batch, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return batch.Load(ctx, kept, id)
+}
+
+// Batches are all batches of the state folder.
+func (s *Session) Batches(ctx context.Context) ([]*batch.Batch, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return batch.List(ctx, kept)
+}
+
+// Agreement tells who has agreed to a batch, and whether that is enough.
+func (s *Session) Agreement(ctx context.Context, b *batch.Batch) (*batch.Agreement, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return b.Agreement(ctx, kept, s.Settings, s.now())
+}
+
+// Drop takes the lines of accounts out of a batch, and returns how many those
+// were.
+func (s *Session) Drop(ctx context.Context, b *batch.Batch, accounts []string) (int, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return b.Drop(ctx, kept, accounts, s.By, s.now())
+}
+
+// DropLines takes lines out of a batch, and returns how many those were.
+func (s *Session) DropLines(ctx context.Context, b *batch.Batch, lines []*batch.Line) (int, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return b.DropLines(ctx, kept, lines, s.By, s.now())
+}
+
+// Discard gives a batch up.
+func (s *Session) Discard(ctx context.Context, b *batch.Batch) error {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return err
+	}
+	return b.Discard(ctx, kept, s.By, s.now())
+}
+
+// Handover is what became of a batch, from staging to the last change.
+func (s *Session) Handover(ctx context.Context, b *batch.Batch) (*carry.Handover, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return carry.ReadHandover(ctx, kept, b)
+}
+
+// Doomed reads the entries that a batch deletes, so that what takes it back can
+// add them again. Where they cannot be read that is noted.
+func (s *Session) Doomed(ctx context.Context, b *batch.Batch, on From) batch.Doomed {
+	if !slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Delete) }) {
+		return batch.Doomed{}
+	}
+	on.Where = cmp.Or(on.Where, b.Yard, s.Settings.Default, b.Source)
+	p, err := s.Open(ctx, on)
+	if err != nil {
+		s.note("nothing takes the deletions back: %v", err)
+		return batch.Doomed{}
+	}
+	defer p.Close()
+	if id, err := p.Identity(ctx); err != nil || !id.Same(b.Identity) {
+		s.note("nothing takes the deletions back: %s is not the directory of the batch", p.Where())
+		return batch.Doomed{}
+	}
+	doomed, err := b.ReadDoomed(ctx, p.Source)
+	if err != nil {
+		s.note("nothing takes the deletions back: %v", err)
+	}
+	return doomed
+}
+
+// Import takes the lines out of a batch that an exported file no longer has, or
+// says to drop: a table as spreadsheets write it, a workbook, or JSON. It returns
+// how many those were; name is what errors call the file.
+func (s *Session) Import(ctx context.Context, b *batch.Batch, exported []byte, name string) (int, error) {
+	var drop []*batch.Line
+	var err error
+	switch {
+	case bytes.HasPrefix(exported, []byte("PK\x03\x04")):
+		drop, err = s.decidedWorkbook(b, exported)
+	case bytes.HasPrefix(bytes.TrimSpace(exported), []byte("{")):
+		var edited *batch.Batch
+		if edited, err = batch.ReadExported(bytes.NewReader(exported)); err == nil {
+			drop, err = b.DecideBy(edited)
+		}
+	default:
+		drop, err = decidedCSV(b, exported)
+	}
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", name, err)
+	}
+	return s.DropLines(ctx, b, drop)
+}
+
+// decidedCSV reads a table as spreadsheets write it, with commas or semicolons.
+func decidedCSV(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
+	raw = bytes.TrimPrefix(raw, []byte("\ufeff"))
+	r := csv.NewReader(bytes.NewReader(raw))
+	r.FieldsPerRecord = -1
+	if first, _, _ := bytes.Cut(raw, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
+		r.Comma = ';'
+	}
+	header, err := r.Read()
+	if err == io.EOF {
+		return nil, errors.New("it is empty")
+	}
+	if err != nil {
+		return nil, err
+	}
+	var rows []batch.Row
+	for {
+		cells, err := r.Read()
+		if err == io.EOF {
+			return b.Decide(header, rows)
+		}
+		if err != nil {
+			return nil, err
+		}
+		line, _ := r.FieldPos(0)
+		for i := range cells {
+			cells[i] = sheet.UnsafeCell(cells[i])
+		}
+		rows = append(rows, batch.Row{Number: line, Cells: cells})
+	}
+}
+
+func (s *Session) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
+	book, err := workbook.Open(string(raw), workbook.Limits{Octets: 1 << 30, Rows: 2_000_000})
+	if err != nil {
+		return nil, err
+	}
+	defer book.Close()
+	var header []string
+	var rows []batch.Row
+	for _, name := range book.GetSheetList() {
+		cells, err := book.GetRows(name)
+		if err != nil {
+			return nil, fmt.Errorf("sheet %s: %w", name, err)
+		}
+		if len(cells) == 0 {
+			continue
+		}
+		if header == nil {
+			header = cells[0]
+		}
+		unseen := 0
+		for i := range cells {
+			if seen, err := book.GetRowVisible(name, i+1); err == nil && !seen {
+				unseen++
+			}
+		}
+		if visible, err := book.GetSheetVisible(name); unseen > 0 || err == nil && !visible {
+			s.note("note: %s of the sheet %s are hidden; they count as they stand there", wording.Count(max(unseen, 1), "row"), name)
+		}
+		for i, row := range cells[1:] {
+			rows = append(rows, batch.Row{Number: i + 2, Cells: row})
+		}
+	}
+	if header == nil {
+		return nil, errors.New("it is empty")
+	}
+	return b.Decide(header, rows)
+}

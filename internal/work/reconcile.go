@@ -1,0 +1,170 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/roster"
+	"yardbroom/internal/source"
+	"yardbroom/internal/store"
+)
+
+// ReconcileRequest says how people and accounts are compared.
+type ReconcileRequest struct {
+	Question // its Checks are those of the roster; none stands for all of them
+	// Strict matches by links and by keys that are exactly alike, and not by
+	// names.
+	Strict bool
+	// Since leaves out what an earlier run has found: "last", or the last one at
+	// or before a date or time. "" leaves nothing out.
+	Since string
+	// BoundsMustExist fails where a bound of the yard does not exist; else that is
+	// noted.
+	BoundsMustExist bool
+}
+
+// Reconciliation is what came of comparing people with accounts.
+type Reconciliation struct {
+	*audit.Report // its People are who has which account
+	Roster        roster.Kept
+	Bad           []roster.Bad // rows that could not be read, where they are known
+	// Earlier is the time of the run whose findings were left out, zero where none
+	// was; Known counts them.
+	Earlier time.Time
+	Known   int
+}
+
+// Reconcile compares people with the accounts of a place. The roster is kept as
+// the yard's last one, with who has which account.
+func (s *Session) Reconcile(ctx context.Context, p *Place, r *ReconcileRequest) (*Reconciliation, error) {
+	checks, err := s.rosterChecks(r.Checks)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.ReadRoster(ctx, p, &r.Roster) // before the directory: it is the smaller one, and more often wrong
+	if err != nil {
+		return nil, err
+	}
+	if list == nil {
+		return nil, wrong("the yard has no roster yet: give HR's list of people with --roster")
+	}
+	survey, err := p.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	asOf, err := s.asOf(r.AsOf, p.Location(), survey)
+	if err != nil {
+		return nil, err
+	}
+	by := byNames
+	if r.Strict {
+		by = byKeys
+	}
+	result, err := s.match(ctx, p, survey, asOf, list, by)
+	if err != nil {
+		return nil, err
+	}
+	report, err := s.run(ctx, p, survey, result, asOf, checks, "")
+	if err != nil {
+		return nil, err
+	}
+	if r.BoundsMustExist {
+		err = s.RefuseMissing(ctx, p, survey)
+	} else {
+		err = s.NoteMissing(ctx, p, survey)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := &Reconciliation{Report: report, Roster: list.About, Bad: list.Bad}
+	return out, s.remember(ctx, p, list, r, out)
+}
+
+// rosterChecks are the checks of the roster that are meant: those that are named,
+// or all that are not switched off.
+func (s *Session) rosterChecks(named []string) ([]string, error) {
+	for _, name := range named {
+		c, err := s.Catalog.Named(name)
+		if err != nil {
+			return nil, wrong("--check: %w", err)
+		}
+		if !c.ByRoster {
+			return nil, wrong("--check: %s looks at no roster; \"yardbroom audit\" runs it", name)
+		}
+	}
+	if len(named) > 0 {
+		return named, nil
+	}
+	var all []string
+	for _, c := range s.Catalog {
+		if c.ByRoster && !c.IsOff(&s.Settings.Audit) {
+			all = append(all, c.Name)
+		}
+	}
+	return all, nil
+}
+
+// remember keeps the roster, who has which account, and what was found; and
+// takes out what an earlier run had found, where that was asked for.
+func (s *Session) remember(ctx context.Context, p *Place, list *Roster, r *ReconcileRequest, out *Reconciliation) error {
+	id, err := p.Identity(ctx)
+	if err != nil {
+		s.note("note: nothing is remembered of this comparison: %v", err)
+		if r.Since != "" {
+			return fmt.Errorf("--since: %w", err)
+		}
+		return nil
+	}
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return err
+	}
+	earlier, err := s.earlierRun(ctx, p, id, r.Since)
+	if err != nil {
+		return err
+	}
+	if err := s.keepRoster(id, list, out.People); err != nil {
+		return err
+	}
+	found := make([]string, len(out.Findings))
+	for i := range out.Findings {
+		found[i] = strconv.Quote(out.Findings[i].Sameness())
+	}
+	if len(r.Checks) == 0 && !r.Strict { // a part would make the rest seem new
+		if err := kept.AddReconciliation(ctx, yardKey(id), &store.Reconciliation{At: s.Now(), Found: found}); err != nil {
+			return err
+		}
+	}
+	if earlier != nil {
+		out.Earlier = earlier.At
+		out.Report, out.Known = out.Without(earlier.Found, found)
+	}
+	return nil
+}
+
+// earlierRun is the run that a text means, nil where that is "".
+func (s *Session) earlierRun(ctx context.Context, p *Place, id source.Identity, since string) (*store.Reconciliation, error) {
+	if since == "" {
+		return nil, nil
+	}
+	at := s.Now()
+	if since != "last" {
+		var err error
+		if at, err = calendar.ParseTime(since, p.Location()); err != nil {
+			return nil, wrong("--since: %w, or \"last\"", err)
+		}
+	}
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	earlier, err := kept.ReconciliationBefore(ctx, yardKey(id), at)
+	if err == nil && earlier == nil {
+		err = fmt.Errorf("--since %s: no comparison of this yard with a roster is remembered from then", since)
+	}
+	return earlier, err
+}

@@ -1,0 +1,153 @@
+// Package work is what can be done with a yard: survey, judge, compare,
+// choose, stage, rehearse, carry out, take back, reconcile, decide. Each is a
+// method of a Session, with a request and a result. It knows no command line
+// and prints nothing: what a person should know meanwhile goes to functions of
+// the session and of the requests.
+package work
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
+	"yardbroom/internal/store"
+)
+
+// Session is one person's, or one job's, work under some settings and with one
+// state folder.
+type Session struct {
+	Settings *settings.Settings
+	// Catalog holds the checks there are under the settings.
+	Catalog audit.Catalog
+	// State is the folder of batches, journal, surveys and rosters. It is made
+	// when something is first kept in it.
+	State string
+	// By is who works here, as the journal says it.
+	By  string
+	Now func() time.Time
+	// Stdin is what "-" stands for.
+	Stdin io.Reader
+	// Note is told what a person should know that is no result. Nil where nobody
+	// listens.
+	Note func(text string)
+	// Ask asks somebody for a password, without echo. Nil where nobody can be
+	// asked.
+	Ask func(prompt string) (string, error)
+	// Progress is told how far a long step is. Nil where nobody looks.
+	Progress source.Progress
+
+	*opened
+}
+
+// opened is what was opened and read in a session, once and for all.
+type opened struct {
+	store   *store.Store
+	rosters map[string]*Roster // by where from
+}
+
+// New begins a session under settings, and refuses those that name checks,
+// actions or attributes that there are not. The caller sets the other fields.
+func New(set *settings.Settings) (*Session, error) {
+	s := &Session{Settings: set, Now: time.Now, opened: &opened{rosters: map[string]*Roster{}}}
+	directory.DeclareSecrets(set.Secrets.Also, set.Secrets.Harmless)
+	for _, name := range set.Batch.Attributes {
+		if why := batch.Unsettable(name); why != "" {
+			return nil, wrong("settings: batch: attributes: %s", why)
+		}
+	}
+	return s, s.useCatalog(set)
+}
+
+// useCatalog makes the checks of some settings those of the session.
+func (s *Session) useCatalog(set *settings.Settings) error {
+	catalog, err := audit.NewCatalog(&set.Audit)
+	if err != nil {
+		return asRequest(err)
+	}
+	for _, c := range catalog.Own() {
+		for _, name := range c.Suggest {
+			if !slices.Contains(batch.ActionNames, name) {
+				return wrong("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name, strings.Join(batch.ActionNames, ", "))
+			}
+		}
+	}
+	s.Settings, s.Catalog = set, catalog
+	return nil
+}
+
+// with is the session under other settings.
+func (s *Session) with(set *settings.Settings) (*Session, error) {
+	other := *s
+	return &other, other.useCatalog(set)
+}
+
+// Close ends the session's use of the state folder.
+func (s *Session) Close() error {
+	if s.store == nil {
+		return nil
+	}
+	defer func() { s.store = nil }()
+	return s.store.Close()
+}
+
+// Store opens the state folder, and makes it where there is none.
+func (s *Session) Store(ctx context.Context) (*store.Store, error) {
+	var err error
+	if s.store == nil {
+		s.store, err = store.Open(ctx, s.State)
+	}
+	return s.store, err
+}
+
+// storeIfAny opens the state folder where there is one already, and returns nil
+// where there is none.
+func (s *Session) storeIfAny(ctx context.Context) (*store.Store, error) {
+	if _, err := os.Stat(filepath.Join(s.State, "yardbroom.db")); s.store == nil && os.IsNotExist(err) {
+		return nil, nil
+	}
+	return s.Store(ctx)
+}
+
+// now is the time by the session's clock, in UTC.
+func (s *Session) now() time.Time { return s.Now().UTC() }
+
+func (s *Session) note(format string, args ...any) {
+	if s.Note != nil {
+		s.Note(fmt.Sprintf(format, args...))
+	}
+}
+
+// surveys is the folder of kept surveys.
+func (s *Session) surveys() string { return filepath.Join(s.State, "surveys") }
+
+// Surveys are the kept surveys, and the folder that they are kept in.
+func (s *Session) Surveys() (all []*source.Manifest, folder string, err error) {
+	all, err = source.Kept(s.surveys())
+	return all, s.surveys(), err
+}
+
+// RequestError says that what was asked for, or the settings, cannot be right:
+// nothing has failed, and nothing was done.
+type RequestError struct{ error }
+
+func (e RequestError) Unwrap() error { return e.error }
+
+func wrong(format string, args ...any) error { return RequestError{fmt.Errorf(format, args...)} }
+
+// asRequest makes an error one of the request; nil stays nil.
+func asRequest(err error) error {
+	if err == nil {
+		return nil
+	}
+	return RequestError{err}
+}

@@ -1,0 +1,162 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/listing"
+	"yardbroom/internal/reconcile"
+	"yardbroom/internal/source"
+)
+
+// Card is everything to show of one account.
+type Card struct {
+	Entry    *directory.Entry
+	Account  *directory.Account
+	Survey   *directory.Survey
+	AsOf     time.Time
+	Groups   []string // DNs
+	Findings []audit.Finding
+	// People is who the account is by the last roster, nil where there is none.
+	People *reconcile.Result
+	// Elsewhere are checks that only an audit of the whole yard can look at.
+	Elsewhere []string
+	// Role is the role by which the account is disabled, "" where it is not
+	// disabled or by an attribute of its own.
+	Role string
+	// NotToBeEnabled says why the account must not be enabled, "" where nothing
+	// is known against it.
+	NotToBeEnabled string
+}
+
+// Show collects everything about one account of a place. Of the question, AsOf
+// and SignIns count.
+func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) (*Card, error) {
+	e, err := s.FindAccount(ctx, p, name)
+	if err != nil {
+		return nil, err
+	}
+	survey, err := p.Around(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	c := &Card{Entry: e, Survey: survey}
+	if c.AsOf, err = s.asOf(q.AsOf, p.Location(), survey); err != nil {
+		return nil, err
+	}
+	if err := s.addSignIns(q.SignIns, p, survey); err != nil {
+		return nil, err
+	}
+	for one := range survey.Accounts.All() {
+		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
+			c.Account = one
+		}
+	}
+	if c.Account == nil {
+		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
+	}
+	if c.People, err = s.known(ctx, p, c.Account, c.AsOf); err != nil {
+		return nil, err
+	}
+	if err := s.judgeCard(ctx, p, c); err != nil {
+		return nil, err
+	}
+	if server, live := p.Server(); live && survey.Disabled(c.Account, c.AsOf).Yes {
+		if c.Role, err = server.LockingRole(ctx, e); err != nil {
+			return nil, err
+		}
+	}
+	if c.Groups, err = groupsOf(ctx, p, e); err != nil {
+		return nil, err
+	}
+	c.NotToBeEnabled, err = s.whyNotEnable(ctx, p, c.Account)
+	return c, err
+}
+
+// judgeCard runs all checks over what was read for an account.
+func (s *Session) judgeCard(ctx context.Context, p *Place, c *Card) error {
+	within := ""
+	if c.Survey.Partial {
+		within = source.IdentityFilter(c.Survey.Dialect, c.Entry.First(c.Survey.Dialect.Identity.String()))
+	}
+	report, err := s.run(ctx, p, c.Survey, c.People, c.AsOf, nil, within)
+	if err != nil {
+		return err
+	}
+	if err := s.NoteMissing(ctx, p, report.Survey); err != nil {
+		return err
+	}
+	for _, sum := range report.Summary {
+		if check, err := s.Catalog.Named(sum.Check); c.Survey.Partial && err == nil && check.ComparesAll() {
+			c.Elsewhere = append(c.Elsewhere, sum.Check)
+		}
+	}
+	c.Findings = slices.DeleteFunc(slices.Clone(report.Findings), func(f audit.Finding) bool { return f.DN != c.Account.DN })
+	return nil
+}
+
+// groupsOf are the names of the groups that an entry is in by itself.
+func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]string, error) {
+	dn := source.EscapeFilter(e.DN)
+	filter := "(|(member=" + dn + ")(uniqueMember=" + dn + ")"
+	if uid := e.First("uid"); uid != "" {
+		filter += "(memberUid=" + source.EscapeFilter(uid) + ")"
+	}
+	if gid := e.First("gidNumber"); gid != "" {
+		filter += "(&(objectClass=posixGroup)(gidNumber=" + source.EscapeFilter(gid) + "))"
+	}
+	if sid, err := directory.ParseSID(e.First("objectSid")); err == nil && e.First("primaryGroupID") != "" {
+		domain := sid[:strings.LastIndex(sid, "-")+1]
+		filter += "(&(objectClass=group)(objectSid=" + source.EscapeFilter(domain+e.First("primaryGroupID")) + "))"
+	}
+	groups, err := src.Find(ctx, filter+")")
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for i := range groups {
+		names = append(names, groups[i].DN)
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+// List finds the entries of a place that fulfil a query. The query's time, zone
+// and bounds are the place's; asOf and signIns are as in a Question. With whole,
+// the entries come with all that is stored of them.
+func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, asOf, file string, whole bool) (*listing.List, error) {
+	q.Zone = p.Location()
+	q.Scope, q.LeftOut = directory.FoldAll(p.Yard.Scope), directory.FoldAll(p.Yard.LeaveOut)
+	var err error
+	if q.AsOf, err = s.asOf(asOf, q.Zone, nil); err != nil {
+		return nil, err
+	}
+	q.Fixed = asOf != ""
+	if q.SignIns, err = signIns(file, q.Zone); err != nil {
+		return nil, err
+	}
+	found, err := listing.Run(ctx, p.Source, *q, whole)
+	if wrong := (listing.UsageError{}); errors.As(err, &wrong) {
+		return nil, asRequest(err)
+	}
+	return found, err
+}
+
+// KeepSurvey reads a place and keeps what was read under a name; "" is made of
+// the yard's name and the time.
+func (s *Session) KeepSurvey(ctx context.Context, p *Place, name string) (*source.Manifest, error) {
+	if name == "" {
+		name = "survey"
+		if _, ok := s.Settings.Yards[p.Name]; ok {
+			name = p.Name
+		}
+		name += "-" + s.now().Format("20060102-150405")
+	}
+	return source.Keep(ctx, p.Source, s.surveys(), name, s.Now)
+}

@@ -1,0 +1,301 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/privilege"
+	"yardbroom/internal/wording"
+)
+
+// StageRequest says what to stage, and of whom.
+type StageRequest struct {
+	// Question is what findings are judged by.
+	Question
+	Choice
+	Actions []string
+	// Attr and Value are what set, add, clear and fill write, where it is not a
+	// finding that has it; a Value of fill is a rule.
+	Attr, Value   string
+	Name          batch.NewName // for rename
+	To            string        // DN, for move
+	Text          string        // for describe
+	Expires       string        // date, for expire
+	Groups        []string      // names or DNs, for join-group and leave-group
+	Unlock        bool          // for reset-password
+	EvenEnabled   bool          // for delete
+	Until         string        // date on which the batch is to be taken back, "" for never
+	Why           string
+	AppendAccount bool // where a name is taken at the target, put the logon name into it
+	IncludeLikely bool
+	// WholeRoster says that the roster is whole, though by it much of the
+	// directory would have to go.
+	WholeRoster bool
+	// MaxLines and MaxShare (per cent of the yard's accounts) are other limits
+	// than those of the settings, where they are positive.
+	MaxLines, MaxShare int
+}
+
+// Staged is a batch that was made, and what a person should know of it.
+type Staged struct {
+	// Batch is nil where nothing could be staged.
+	Batch     *batch.Batch
+	Agreement *batch.Agreement
+	// Unproved is why the one who staged it is known by the operating system's
+	// word only, nil where they are proved or need not be.
+	Unproved error
+	// Refusals are those who were chosen and cannot be staged.
+	Refusals []batch.Refusal
+	// Foreseen are lines that Bound, the account that is signed in, may not carry
+	// out; UnknownRights is why that could not be found out.
+	Foreseen      []batch.Refusal
+	Bound         string
+	UnknownRights error
+	// Unencrypted tells that passwords are to be set, over a connection that they
+	// must not be sent over.
+	Unencrypted bool
+}
+
+// Is tells whether one action only is staged, and it is this one.
+func (r *StageRequest) Is(action string) bool { return len(r.Actions) == 1 && r.Actions[0] == action }
+
+// SetsValues tells whether attributes get values, or lose them.
+func (r *StageRequest) SetsValues() bool {
+	return r.Is(batch.Set) || r.Is(batch.Fill) || r.Is(batch.Add) || r.Is(batch.Clear)
+}
+
+// Check refuses what does not go together, before anything is read.
+func (r *StageRequest) Check() error {
+	if err := r.checkChoice(); err != nil {
+		return err
+	}
+	for _, goes := range []struct {
+		given        bool
+		option, with string
+	}{{r.Text != "", "text", batch.Describe}, {r.Expires != "", "expires", batch.Expire}, {r.Unlock, "unlock", batch.ResetPassword}, {r.EvenEnabled, "even-enabled", batch.Delete}} {
+		if goes.given && !slices.Contains(r.Actions, goes.with) {
+			return wrong("--%s goes with %s", goes.option, goes.with)
+		}
+	}
+	grouped := slices.Contains(r.Actions, batch.JoinGroup) || slices.Contains(r.Actions, batch.LeaveGroup)
+	switch {
+	case grouped && len(r.Groups) == 0:
+		return wrong("say which group with --group")
+	case !grouped && len(r.Groups) > 0:
+		return wrong("--group goes with join-group and leave-group")
+	case slices.Contains(r.Actions, batch.Describe) && r.Text == "":
+		return wrong("say with --text what to write: describe fills in {date}, {batch}, {reason} and {old}")
+	case slices.Contains(r.Actions, batch.Expire) && r.Expires == "":
+		return wrong("say with --expires on which date")
+	}
+	if err := batch.CheckText(r.Text); err != nil {
+		return wrong("--text: %w", err)
+	}
+	return nil
+}
+
+// Stage makes a batch and keeps it. Nothing is changed in the directory. The
+// result holds the refusals also where there is an error, since they may be why.
+func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged, error) {
+	staged := &Staged{}
+	if err := r.Check(); err != nil {
+		return staged, err
+	}
+	if r.Where != nil {
+		set, asked := s.asCheck(*r.Where)
+		with, err := s.with(set)
+		if err != nil {
+			return staged, err
+		}
+		r.Checks = []string{asked}
+		s = with
+	}
+	stager, order, err := s.stager(ctx, p, r)
+	if err != nil {
+		return staged, err
+	}
+	if err := s.RefuseMissing(ctx, p, nil); err != nil {
+		return staged, err
+	}
+	candidates, err := s.choose(ctx, p, stager, order, r)
+	if err != nil {
+		return staged, err
+	}
+	if p.Broken > 0 {
+		return staged, fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole", p.Where(), wording.Count(p.Broken, "record"))
+	}
+	b, refusals, err := stager.Stage(ctx, *order, candidates)
+	staged.Refusals = refusals
+	if err != nil {
+		return staged, err
+	}
+	more, err := s.withoutBarred(ctx, b)
+	staged.Refusals = append(staged.Refusals, more...)
+	switch {
+	case err != nil:
+		return staged, err
+	case len(b.Lines) == 0:
+		return staged, batch.ErrNothing
+	}
+	if err := s.keepStaged(ctx, b, staged); err != nil {
+		return staged, err
+	}
+	staged.Foreseen, staged.UnknownRights = stager.Foreseen(ctx, b)
+	staged.Unencrypted = stager.Unencrypted(b)
+	if server, live := p.Server(); live {
+		staged.Bound = server.Bound
+	}
+	return staged, nil
+}
+
+// keepStaged keeps a batch, and proves who has staged it.
+func (s *Session) keepStaged(ctx context.Context, b *batch.Batch, staged *Staged) error {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return err
+	}
+	if err := b.Save(ctx, kept); err != nil {
+		return err
+	}
+	staged.Batch, staged.Unproved = b, s.prove(ctx, b)
+	staged.Agreement, err = s.Agreement(ctx, b)
+	return err
+}
+
+// stager collects what staging needs to know of the yard, and makes the order.
+func (s *Session) stager(ctx context.Context, p *Place, r *StageRequest) (*batch.Stager, *batch.Order, error) {
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := directory.DialectNamed(id.Dialect)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := s.now() // AsOf is for judging; what is staged is staged now
+	holders, err := privilege.Read(ctx, p.Source, d, privilege.RulesFor(id, s.Settings.Audit.PrivilegedGroups), now)
+	if err != nil {
+		return nil, nil, err
+	}
+	protection, err := s.protection(ctx, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	stager := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: s.Settings, Privilege: holders, Catalog: s.Catalog,
+		DefaultPolicy: p.Yard.DefaultPolicy, Protection: protection, Homes: p.Yard.Homes}
+	if server, live := p.Server(); live {
+		if stager.Returns, err = s.seenReturn(ctx, id, server.HostName()); err != nil {
+			return nil, nil, err
+		}
+	}
+	order, err := s.order(ctx, p, r)
+	if err == nil {
+		order.At = now
+	}
+	return stager, order, err
+}
+
+// order is a request as staging takes it.
+func (s *Session) order(ctx context.Context, p *Place, r *StageRequest) (*batch.Order, error) {
+	o := &batch.Order{Actions: r.Actions, Name: r.Name, To: r.To, Text: r.Text, Unlock: r.Unlock, EvenEnabled: r.EvenEnabled, AppendAccount: r.AppendAccount,
+		IncludeLikely: r.IncludeLikely, MaxLines: r.MaxLines, MaxShare: r.MaxShare, Why: r.Why, By: s.By, Source: p.Where()}
+	server, live := p.Server()
+	if _, ok := s.Settings.Yards[p.Name]; ok {
+		o.Yard = p.Name
+	} else if live {
+		o.Yard = p.Where()
+	}
+	if live {
+		o.Server = server.HostName()
+	}
+	var err error
+	if o.JudgedFor, err = s.judgedFor(p, r.AsOf); err != nil {
+		return nil, err
+	}
+	if o.Expires, err = dateOf("expires", r.Expires, p); err != nil {
+		return nil, err
+	}
+	if o.Until, err = dateOf("until", r.Until, p); err != nil {
+		return nil, err
+	}
+	for _, name := range r.Groups {
+		g, err := findGroup(ctx, p, name)
+		if err != nil {
+			return nil, err
+		}
+		o.Groups = append(o.Groups, *g)
+	}
+	return o, nil
+}
+
+// dateOf reads a date in the yard's time zone, in UTC; zero for none.
+func dateOf(option, text string, p *Place) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	t, err := calendar.ParseTime(text, p.Location())
+	if err != nil {
+		return t, wrong("--%s: %w", option, err)
+	}
+	return t.UTC(), nil
+}
+
+// judgedFor is the time for which findings are judged, where that is still to
+// come. On a live yard nothing is staged for such a time, since nothing that it
+// shows can be true then; what is staged from a file waits for it.
+func (s *Session) judgedFor(p *Place, asOf string) (time.Time, error) {
+	t, err := dateOf("as-of", asOf, p)
+	if err != nil || !t.After(s.Now()) {
+		return time.Time{}, err
+	}
+	if _, live := p.Server(); live {
+		return t, wrong("--as-of %s is still to come: what a live directory shows now proves nothing for then; leave it out", asOf)
+	}
+	return t, nil
+}
+
+// protection is what must not be touched in a place.
+func (s *Session) protection(ctx context.Context, p *Place) (batch.Protection, error) {
+	exempt, err := s.exemptions(ctx, p)
+	if err != nil {
+		return batch.Protection{}, err
+	}
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return batch.Protection{}, err
+	}
+	bound := []string{p.Yard.Bind.DN}
+	if server, ok := p.Server(); ok {
+		bound = append(bound, server.Bound)
+	}
+	return batch.NewProtection(ctx, p.Source, id, &p.Yard, s.Settings.Audit.PrivilegedGroups, exempt, s.now(), bound...)
+}
+
+// takes tells whether a finding is meant: where values are set one about the
+// attribute, and of the accounts named, if any are.
+func (r *StageRequest) takes(f *audit.Finding) bool {
+	switch {
+	case !f.AboutEntry():
+		return false
+	case !r.SetsValues():
+		return true
+	case len(r.Names) > 0 && !slices.ContainsFunc(r.Names, func(n string) bool { return nameKey(n) == nameKey(f.Account) || nameKey(n) == nameKey(f.DN) }):
+		return false
+	}
+	return r.Attr == "" || f.About(r.Attr)
+}
+
+// fromRoster begins what stands for a value of the roster in a rule.
+const fromRoster = "{roster."
+
+// ByRoster tells whether the roster gives the values.
+func (r *StageRequest) ByRoster() bool {
+	return r.Is(batch.Fill) && strings.Contains(r.Value, fromRoster)
+}
