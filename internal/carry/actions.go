@@ -14,7 +14,7 @@ import (
 )
 
 // actions carries out what is left of a line's actions, in order.
-func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+func (w *worker) actions(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	for i := range l.Actions {
 		a := &l.Actions[i]
 		if e == nil && past.done(batch.Delete) && a.Name != batch.Delete {
@@ -23,23 +23,23 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 		var err error
 		switch a.Name {
 		case batch.Move, batch.Rename:
-			err = r.move(ctx, l, a, e, past)
+			err = w.move(ctx, l, a, e, past)
 		case batch.Delete:
-			err = r.remove(ctx, l, e, past)
+			err = w.remove(ctx, l, e, past)
 		case batch.Restore:
-			err = r.restore(ctx, l, a, past)
+			err = w.restore(ctx, l, a, past)
 		case batch.JoinGroup, batch.LeaveGroup, batch.LeaveGroups:
-			err = r.groups(ctx, l, a, e, past)
+			err = w.groups(ctx, l, a, e, past)
 		case batch.ResetPassword:
-			err = r.resetPassword(ctx, l, a, e, past)
+			err = w.resetPassword(ctx, l, a, e, past)
 		case batch.SetHomeAside:
-			err = r.setHomeAside(ctx, l, a, e, past)
+			err = w.setHomeAside(ctx, l, a, e, past)
 		case batch.PutHomeBack:
-			err = r.putHomeBack(ctx, l, a, e, past)
+			err = w.putHomeBack(ctx, l, a, e, past)
 		case batch.ArchiveHome:
-			err = r.archiveHome(ctx, l, a, e, past)
+			err = w.archiveHome(ctx, l, a, e, past)
 		default:
-			err = r.modify(ctx, l, a, e, past)
+			err = w.modify(ctx, l, a, e, past)
 		}
 		if err != nil {
 			return err
@@ -47,11 +47,11 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 		if i == len(l.Actions)-1 || a.Name == batch.Delete {
 			break
 		}
-		if e, err = r.find(ctx, l, past); err != nil {
+		if e, err = w.find(ctx, l, past); err != nil {
 			return err
 		}
 		// What the next action is planned on must still be what was agreed to.
-		if drift := batch.Drift(r.guards(l, past), e, past.mods()); drift != "" {
+		if drift := batch.Drift(w.guards(l, past), e, past.mods()); drift != "" {
 			return fmt.Errorf("begun, then changed by somebody else: %s", drift)
 		}
 	}
@@ -59,17 +59,17 @@ func (r *Runner) actions(ctx context.Context, l *batch.Line, e *directory.Entry,
 }
 
 // possible tells whether an action can be done to the entry as it is now.
-func (r *Runner) possible(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry) error {
+func (w *worker) possible(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry) error {
 	switch a.Name {
 	case batch.Move, batch.Rename:
-		return r.roomFor(ctx, e, a)
+		return w.roomFor(ctx, e, a)
 	case batch.Delete:
-		return r.deletable(ctx, e)
+		return w.deletable(ctx, e)
 	case batch.Restore:
-		if err := r.roomFor(ctx, nil, a); err != nil {
+		if err := w.roomFor(ctx, nil, a); err != nil {
 			return err
 		}
-		grave, err := r.grave(ctx, l)
+		grave, err := w.grave(ctx, l)
 		switch {
 		case err != nil:
 			return err
@@ -80,45 +80,45 @@ func (r *Runner) possible(ctx context.Context, l *batch.Line, a *batch.Action, e
 	case batch.JoinGroup, batch.LeaveGroup, batch.LeaveGroups:
 		return nil // the guards say whether it can be done
 	case batch.ResetPassword:
-		return r.mayReset()
+		return mayReset(w.server)
 	case batch.SetHomeAside:
-		return r.homeReady(ctx, a, e)
+		return w.homeReady(ctx, a, e)
 	case batch.PutHomeBack:
 		return isSetAside(a.Home)
 	case batch.ArchiveHome:
-		_, err := r.archivable(a, e)
+		_, err := w.archivable(a, e)
 		return err
 	}
-	_, err := r.mods(ctx, a, e)
+	_, err := w.mods(ctx, a, e)
 	return err
 }
 
 // mods are the changes of an action that changes attributes.
-func (r *Runner) mods(ctx context.Context, a *batch.Action, e *directory.Entry) ([]batch.Mod, error) {
+func (w *worker) mods(ctx context.Context, a *batch.Action, e *directory.Entry) ([]batch.Mod, error) {
 	if a.Put != nil || a.Name == batch.PutBack {
 		return a.Put, nil
 	}
-	lock, err := batch.ReadLockPolicy(ctx, r.Server.Get, r.Server.Dialect, e, r.DefaultPolicy, r.policies)
+	lock, err := batch.ReadLockPolicy(ctx, w.server.Get, w.server.Dialect, e, w.DefaultPolicy, w.policies)
 	if err != nil {
 		return nil, err
 	}
-	return batch.Plan(r.Server.Dialect, a.Name, e, lock)
+	return batch.Plan(w.server.Dialect, a.Name, e, lock)
 }
 
-func (r *Runner) modify(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) modify(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	if past.done(a.Name) {
 		return nil
 	}
-	mods, err := r.mods(ctx, a, e)
+	mods, err := w.mods(ctx, a, e)
 	if err != nil {
 		return err
 	}
-	return r.do(ctx, l, past, r.step(a.Name, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), r.assertion(l, e))
+	return w.do(ctx, l, past, w.step(a.Name, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), w.assertion(l, e))
 }
 
 // step makes a step on an entry.
-func (r *Runner) step(action string, op Op, e *directory.Entry, fill func(*Step)) Step {
-	s := Step{Action: action, Op: op, DN: e.DN, ID: batch.Octets(e.First(r.Server.Dialect.Identity.String()))}
+func (w *worker) step(action string, op Op, e *directory.Entry, fill func(*Step)) Step {
+	s := Step{Action: action, Op: op, DN: e.DN, ID: batch.Octets(e.First(w.server.Dialect.Identity.String()))}
 	if fill != nil {
 		fill(&s)
 	}
@@ -135,13 +135,13 @@ func image(e *directory.Entry) *batch.Image {
 // the server cannot have it, since the answer would be Undefined, and nothing held;
 // nor where the entry has it with an option or as a subtype, which a filter takes
 // for it (RFC 4511, section 4.5.1.7).
-func (r *Runner) assertion(l *batch.Line, e *directory.Entry) string {
-	d := r.Server.Dialect
+func (w *worker) assertion(l *batch.Line, e *directory.Entry) string {
+	d := w.server.Dialect
 	var b strings.Builder
 	b.WriteString("(&" + source.IdentityFilter(d, e.First(d.Identity.String())))
 	for _, name := range batch.Attributes(l.Guard) {
 		values := e.Get(name)
-		if len(values) == 0 && !r.common.lacking[name] && !r.Server.Covers(e, name) {
+		if len(values) == 0 && !w.common.lacking[name] && !w.server.Covers(e, name) {
 			b.WriteString("(!(" + name + "=*))")
 		}
 		for _, v := range values {
@@ -155,22 +155,22 @@ func (r *Runner) assertion(l *batch.Line, e *directory.Entry) string {
 // hold makes sure that the entry is still as it was read before an operation
 // that carries no guard of its own: on servers without the assertion control
 // its flags are rewritten to themselves.
-func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *directory.Entry, before *batch.Image, past *history) error {
-	if r.Server.Root.Controls[source.AssertionOID] {
+func (w *worker) hold(ctx context.Context, l *batch.Line, action string, e *directory.Entry, before *batch.Image, past *history) error {
+	if w.server.Root.Controls[source.AssertionOID] {
 		return nil
 	}
-	if action == batch.Delete && !e.HasClass("user") && !e.HasClass("group") && r.Server.Dialect == directory.AD {
+	if action == batch.Delete && !e.HasClass("user") && !e.HasClass("group") && w.server.Dialect == directory.AD {
 		return nil // a container: that it is empty the server itself makes sure of
 	}
-	attr, err := r.witness(ctx, l, e)
+	attr, err := w.witness(ctx, l, e)
 	if err != nil {
 		return err
 	}
 	if attr == "" {
-		return fmt.Errorf("%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s", r.Server.URL, action)
+		return fmt.Errorf("%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s", w.server.URL, action)
 	}
 	value := batch.OctetsOf(e.Get(attr))
-	return r.do(ctx, l, past, r.step(action, OpModify, e, func(s *Step) {
+	return w.do(ctx, l, past, w.step(action, OpModify, e, func(s *Step) {
 		s.Mods = []batch.Mod{{Attr: attr, Old: value, New: value}}
 	}), before, "")
 }
@@ -178,10 +178,10 @@ func (r *Runner) hold(ctx context.Context, l *batch.Line, action string, e *dire
 // witness is the attribute that is rewritten to itself, so that the server
 // refuses where it has changed: the flags, or what the decision rested on. It is
 // one that stands in the entry itself, and not what a role gives it.
-func (r *Runner) witness(ctx context.Context, l *batch.Line, e *directory.Entry) (string, error) {
+func (w *worker) witness(ctx context.Context, l *batch.Line, e *directory.Entry) (string, error) {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
-	if r.Server.Dialect == directory.AD {
+	if w.server.Dialect == directory.AD {
 		if !e.HasClass("user") {
 			return "sAMAccountName", nil
 		}
@@ -194,7 +194,7 @@ func (r *Runner) witness(ctx context.Context, l *batch.Line, e *directory.Entry)
 		}
 	}
 	candidates = append(candidates, "sn", "cn", "uid", "objectClass")
-	stored, err := r.Server.Stored(ctx, e, candidates...)
+	stored, err := w.server.Stored(ctx, e, candidates...)
 	if err != nil {
 		return "", err
 	}
@@ -207,102 +207,102 @@ func (r *Runner) witness(ctx context.Context, l *batch.Line, e *directory.Entry)
 }
 
 // roomFor tells whether the entry can move to its new place.
-func (r *Runner) roomFor(ctx context.Context, e *directory.Entry, a *batch.Action) error {
+func (w *worker) roomFor(ctx context.Context, e *directory.Entry, a *batch.Action) error {
 	target := a.RDN + "," + a.To
-	_, there, err := r.Server.IdentityAt(ctx, a.To)
+	_, there, err := w.server.IdentityAt(ctx, a.To)
 	if err != nil {
 		return err
 	}
 	if !there {
 		return fmt.Errorf("the container %s does not exist", a.To)
 	}
-	id, there, err := r.Server.IdentityAt(ctx, target)
+	id, there, err := w.server.IdentityAt(ctx, target)
 	if err != nil {
 		return err
 	}
-	if there && (e == nil || id != e.First(r.Server.Dialect.Identity.String())) {
+	if there && (e == nil || id != e.First(w.server.Dialect.Identity.String())) {
 		return fmt.Errorf("its place %s is taken", target)
 	}
 	return nil
 }
 
-func (r *Runner) move(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) move(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	if !past.done(a.Name) {
-		if err := r.roomFor(ctx, e, a); err != nil {
+		if err := w.roomFor(ctx, e, a); err != nil {
 			return err
 		}
-		before, err := r.imageWithReferences(ctx, e, true)
+		before, err := w.imageWithReferences(ctx, e, true)
 		if err != nil {
 			return err
 		}
-		if err := r.hold(ctx, l, a.Name, e, before, past); err != nil {
+		if err := w.hold(ctx, l, a.Name, e, before, past); err != nil {
 			return err
 		}
-		s := r.step(a.Name, OpRename, e, func(s *Step) { s.RDN, s.Superior = a.RDN, a.To })
-		if err := r.do(ctx, l, past, s, before, r.assertion(l, e)); err != nil {
+		s := w.step(a.Name, OpRename, e, func(s *Step) { s.RDN, s.Superior = a.RDN, a.To })
+		if err := w.do(ctx, l, past, s, before, w.assertion(l, e)); err != nil {
 			return err
 		}
 	}
 	moved := past.main(a.Name)
-	r.common.leave(left{l, past, a.Name, moved.DN, moved.target()})
-	return r.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target(), a.Spelt)
+	w.common.leave(left{l, past, a.Name, moved.DN, moved.target()})
+	return w.follow(ctx, l, a.Name, past, moved.before, moved.DN, moved.target(), a.Spelt)
 }
 
 // deletable tells why an entry must stay: by what stands below it, by its
 // access list, or since it is in use again.
-func (r *Runner) deletable(ctx context.Context, e *directory.Entry) error {
-	below, err := r.Server.Children(ctx, []string{e.DN})
+func (w *worker) deletable(ctx context.Context, e *directory.Entry) error {
+	below, err := w.server.Children(ctx, []string{e.DN})
 	if err != nil {
 		return err
 	}
 	if n := len(below[e.DN]); n > 0 {
 		return fmt.Errorf("%d entries stand below it, such as %s", n, below[e.DN][0])
 	}
-	if denied, err := r.Server.DeniedDelete(ctx, e.DN); err != nil {
+	if denied, err := w.server.DeniedDelete(ctx, e.DN); err != nil {
 		return err
 	} else if denied {
 		return errors.New("it is protected against accidental deletion (its access list denies delete)")
 	}
-	if why, err := batch.PolicyInUse(ctx, r.Server, e); err != nil || why != "" {
+	if why, err := batch.PolicyInUse(ctx, w.server, e); err != nil || why != "" {
 		return cmp.Or(err, errors.New(why))
 	}
 	return nil
 }
 
-func (r *Runner) remove(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+func (w *worker) remove(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	if !past.done(batch.Delete) {
-		if err := r.deletable(ctx, e); err != nil {
+		if err := w.deletable(ctx, e); err != nil {
 			return err
 		}
-		before, err := r.imageWithReferences(ctx, e, false)
+		before, err := w.imageWithReferences(ctx, e, false)
 		if err != nil {
 			return err
 		}
 		if len(before.Incomplete) > 0 {
 			return fmt.Errorf("its %s could not be read whole, so it could not be brought back", strings.Join(before.Incomplete, ", "))
 		}
-		if err := r.keep(ctx, l, before); err != nil {
+		if err := w.keep(ctx, l, before); err != nil {
 			return err
 		}
-		if err := r.hold(ctx, l, batch.Delete, e, before, past); err != nil {
+		if err := w.hold(ctx, l, batch.Delete, e, before, past); err != nil {
 			return err
 		}
-		if err := r.do(ctx, l, past, r.step(batch.Delete, OpDelete, e, nil), before, r.assertion(l, e)); err != nil {
+		if err := w.do(ctx, l, past, w.step(batch.Delete, OpDelete, e, nil), before, w.assertion(l, e)); err != nil {
 			return err
 		}
 	}
 	gone := past.main(batch.Delete)
-	r.common.leave(left{l, past, batch.Delete, gone.DN, ""})
-	return r.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "", nil)
+	w.common.leave(left{l, past, batch.Delete, gone.DN, ""})
+	return w.follow(ctx, l, batch.Delete, past, gone.before, gone.DN, "", nil)
 }
 
 // keep hands over what there is of an entry before it is deleted, its access list
 // too.
-func (r *Runner) keep(ctx context.Context, l *batch.Line, before *batch.Image) error {
-	if r.Keep == nil {
+func (w *worker) keep(ctx context.Context, l *batch.Line, before *batch.Image) error {
+	if w.Keep == nil {
 		return nil
 	}
-	list, err := r.Server.AccessList(ctx, before.DN)
+	list, err := w.server.AccessList(ctx, before.DN)
 	if err != nil {
 		return err
 	}
@@ -310,7 +310,7 @@ func (r *Runner) keep(ctx context.Context, l *batch.Line, before *batch.Image) e
 	if list != "" {
 		all.Attrs = append(slices.Clone(before.Attrs), batch.ImageAttr{Name: "nTSecurityDescriptor", Values: []batch.Octets{batch.Octets(list)}})
 	}
-	if err := r.Keep(l, all.Everything(r.Server.Dialect)); err != nil {
+	if err := w.Keep(l, all.Everything(w.server.Dialect)); err != nil {
 		return localError{fmt.Errorf("what there is of it could not be kept, so it was not deleted: %w", err)}
 	}
 	return nil
@@ -318,11 +318,11 @@ func (r *Runner) keep(ctx context.Context, l *batch.Line, before *batch.Image) e
 
 // references finds every entry that names this one, or one that moves along
 // with it.
-func (r *Runner) references(ctx context.Context, entries ...directory.Entry) ([]batch.Reference, error) {
+func (w *worker) references(ctx context.Context, entries ...directory.Entry) ([]batch.Reference, error) {
 	var all []batch.Reference
 	for i := range entries {
-		named := batch.Naming(r.Server.Dialect, &entries[i])
-		naming, err := r.Server.Listing(ctx, named...)
+		named := batch.Naming(w.server.Dialect, &entries[i])
+		naming, err := w.server.Listing(ctx, named...)
 		if err != nil {
 			return nil, fmt.Errorf("finding what refers to it: %w", err)
 		}
@@ -331,7 +331,7 @@ func (r *Runner) references(ctx context.Context, entries ...directory.Entry) ([]
 			for _, n := range named {
 				for _, v := range other.Get(n.Attr) {
 					if hasValue([]string{v}, n.Value) {
-						all = append(all, batch.Reference{DN: other.DN, ID: source.ShowIdentity(r.Server.Dialect, other.First(r.Server.Dialect.Identity.String())), Attr: n.Attr, Value: batch.Octets(v), Privileged: r.leads(ctx, other.DN, n.Attr)})
+						all = append(all, batch.Reference{DN: other.DN, ID: source.ShowIdentity(w.server.Dialect, other.First(w.server.Dialect.Identity.String())), Attr: n.Attr, Value: batch.Octets(v), Privileged: w.leads(ctx, other.DN, n.Attr)})
 					}
 				}
 			}
@@ -342,32 +342,32 @@ func (r *Runner) references(ctx context.Context, entries ...directory.Entry) ([]
 
 // leads tells whether an attribute of a group gives power, by what was read of
 // the groups last. Whoever puts somebody back asks again.
-func (r *Runner) leads(ctx context.Context, group, attr string) bool {
-	powers, _ := r.common.known().LeadsTo(ctx, group) // it asks nobody, so it does not fail
+func (w *worker) leads(ctx context.Context, group, attr string) bool {
+	powers, _ := w.common.known().LeadsTo(ctx, group) // it asks nobody, so it does not fail
 	return batch.IsMembership(attr) && len(powers) > 0
 }
 
 // naming reads the entry that holds a reference: of a list of members, which of
 // some values it has. It is found by its identity, since it may have been moved
 // meanwhile, or else by a name. Nil means that it is gone.
-func (r *Runner) naming(ctx context.Context, ref *batch.Reference, dn string, values ...string) (e *directory.Entry, err error) {
+func (w *worker) naming(ctx context.Context, ref *batch.Reference, dn string, values ...string) (e *directory.Entry, err error) {
 	var asked []source.Value
 	for _, v := range values {
 		if v != "" {
 			asked = append(asked, source.Value{Attr: ref.Attr, Value: v})
 		}
 	}
-	id, err := source.ReadIdentity(r.Server.Dialect, ref.ID)
+	id, err := source.ReadIdentity(w.server.Dialect, ref.ID)
 	known := err == nil && ref.ID != ""
 	switch lists := batch.IsMembership(ref.Attr); {
 	case lists && known:
-		e, err = r.Server.Lists(ctx, id, asked...)
+		e, err = w.server.Lists(ctx, id, asked...)
 	case lists:
-		e, err = r.Server.ListsAt(ctx, dn, asked...)
+		e, err = w.server.ListsAt(ctx, dn, asked...)
 	case known:
-		e, err = r.Server.ByIdentity(ctx, id, false)
+		e, err = w.server.ByIdentity(ctx, id, false)
 	default:
-		e, err = r.readBack(ctx, &Step{DN: dn})
+		e, err = readBack(ctx, w.server, &Step{Op: OpAdd, DN: dn})
 	}
 	if errors.Is(err, source.ErrNotFound) {
 		return nil, nil
@@ -378,18 +378,18 @@ func (r *Runner) naming(ctx context.Context, ref *batch.Reference, dn string, va
 // imageWithReferences is the image of an entry with all that names it. Where a
 // name is to change, what stands below gets another one too; servers that keep
 // links whole by themselves are not asked about that.
-func (r *Runner) imageWithReferences(ctx context.Context, e *directory.Entry, renamed bool) (*batch.Image, error) {
+func (w *worker) imageWithReferences(ctx context.Context, e *directory.Entry, renamed bool) (*batch.Image, error) {
 	im := image(e)
 	entries := []directory.Entry{*e}
-	if renamed && !r.Server.Dialect.KeepsLinks {
-		below, err := batch.Below(ctx, r.Server, e.DN)
+	if renamed && !w.server.Dialect.KeepsLinks {
+		below, err := batch.Below(ctx, w.server, e.DN)
 		if err != nil {
 			return nil, err
 		}
 		entries = append(entries, below...)
 	}
 	var err error
-	im.References, err = r.references(ctx, entries...)
+	im.References, err = w.references(ctx, entries...)
 	return im, err
 }
 
@@ -407,7 +407,7 @@ func logonIn(dn string) string {
 // deleted, and corrects those that the server did not take along. The new
 // name is "" for a deleted entry; odd are references that had it in a spelling of
 // their own.
-func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string, odd []batch.Reference) error {
+func (w *worker) follow(ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string, odd []batch.Reference) error {
 	if before == nil {
 		return nil
 	}
@@ -428,7 +428,7 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 		} else if ref.Attr == "memberUid" {
 			newValue = ""
 		}
-		if err := r.correct(ctx, l, action, past, &ref, at, newValue); err != nil {
+		if err := w.correct(ctx, l, action, past, &ref, at, newValue); err != nil {
 			return err
 		}
 	}
@@ -438,9 +438,9 @@ func (r *Runner) follow(ctx context.Context, l *batch.Line, action string, past 
 // correct makes one reference follow, or takes it away where there is nothing to
 // name any more. Whoever holds it may be moved or changed by another line at
 // the same time: then it is read again.
-func (r *Runner) correct(ctx context.Context, l *batch.Line, action string, past *history, ref *batch.Reference, at, newValue string) error {
+func (w *worker) correct(ctx context.Context, l *batch.Line, action string, past *history, ref *batch.Reference, at, newValue string) error {
 	for tries := 1; ; tries++ {
-		other, err := r.naming(ctx, ref, at, string(ref.Value), newValue)
+		other, err := w.naming(ctx, ref, at, string(ref.Value), newValue)
 		if err != nil {
 			return err
 		}
@@ -451,11 +451,11 @@ func (r *Runner) correct(ctx context.Context, l *batch.Line, action string, past
 		if newValue != "" && !hasValue(other.Get(ref.Attr), newValue) {
 			fix.Add = batch.Octets(newValue)
 		}
-		err = r.do(ctx, l, past, r.step(action, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+		err = w.do(ctx, l, past, w.step(action, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
 		if overtaken(err) && tries < maxTries {
 			continue
 		}
-		return r.noteRefusal(past, err, fmt.Sprintf("%s of %s still names %s", ref.Attr, at, ref.Value))
+		return w.noteRefusal(past, err, fmt.Sprintf("%s of %s still names %s", ref.Attr, at, ref.Value))
 	}
 }
 

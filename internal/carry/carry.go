@@ -11,6 +11,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -30,8 +31,9 @@ import (
 	"yardbroom/internal/store"
 )
 
-// Runner carries out one batch on one writable server.
-type Runner struct {
+// Job is a batch, the one writable server to carry it out on, and what has to be
+// known for that.
+type Job struct {
 	Store         *store.Store
 	Batch         *batch.Batch
 	Server        *source.Server
@@ -42,29 +44,17 @@ type Runner struct {
 	// Settings hold the limits, the rule of signatures, and further privileged
 	// groups.
 	Settings *settings.Settings
-	// DayLines and DayShare are other limits of a day than those of the
-	// settings, where they are positive.
-	DayLines, DayShare int
 	// AnotherServer lets a batch that was begun on one server go on on another.
 	AnotherServer bool
-	// DryRun reads and judges, and writes nothing anywhere.
-	DryRun bool
-	// Rehearsal tells that the server is a copy in memory, for which nobody has
-	// to agree and no limit of a day holds.
-	Rehearsal bool
+	// OnCopy tells that the server is a copy in memory: nobody has to agree, no
+	// limit of a day holds, and home folders are left alone.
+	OnCopy bool
 	// AcceptUnproved carries out lines whose guard could not be read on the
 	// server that it came from.
 	AcceptUnproved bool
 	// Other connects to another server of the yard by its host name, for
 	// guards on values that are not replicated.
 	Other func(ctx context.Context, host string) (*source.Server, error)
-	// Connections is how many lines may be carried out at once, each over a
-	// connection of its own; 0 and 1 mean one after the other.
-	Connections int
-	// Rate, if set, is how many writes a second the server is to be given.
-	Rate *rate.Limiter
-	// Only, if positive, is how many lines are tried before it stops.
-	Only int
 	// Keep is given what there was of each entry, before it is deleted. Nil keeps
 	// nothing but the journal's image.
 	Keep func(l *batch.Line, there []batch.LDIFChange) error
@@ -75,15 +65,48 @@ type Runner struct {
 	Barred map[int]string
 	// Homes map the home folders that the directory names.
 	Homes []homes.Share
-	// Progress is told of each line as it is settled, Tell of what is waited for.
-	Progress func(l *batch.Line)
-	Tell     func(text string)
+	// Settled is told of each line that has come to an end, or stays open for a
+	// reason; Tell of what is waited for. Each may be nil.
+	Settled func(l *batch.Line)
+	Tell    func(text string)
+}
 
-	common    *common
+// Pace says how many lines are carried out, and how fast.
+type Pace struct {
+	// Connections is how many lines may be carried out at once, each over a
+	// connection of its own; 0 and 1 mean one after the other.
+	Connections int
+	// Rate, if positive, is how many writes a second the server is given.
+	Rate float64
+	// Only, if positive, is how many lines are tried before it stops.
+	Only int
+	// DayLines and DayShare (per cent of the yard's accounts) are other limits of
+	// a day than those of the settings, where they are positive.
+	DayLines, DayShare int
+}
+
+// run is a job that is being carried out, at some pace.
+type run struct {
+	*Job
+	Pace
+	*common
 	agreement *batch.Agreement
-	policies  map[string]batch.LockPolicy
-	others    map[string]*source.Server
-	foresight *source.Foresight // of a dry run
+	limiter   *rate.Limiter // of writes; nil for as many as can be
+}
+
+// worker carries out lines of a run over a connection of its own.
+type worker struct {
+	*run
+	server   *source.Server
+	policies map[string]batch.LockPolicy
+	others   map[string]*source.Server // by host
+	// foresight is made where somebody wants to know what may be done.
+	foresight *source.Foresight
+}
+
+// worker makes one that works over a connection.
+func (r *run) worker(server *source.Server) *worker {
+	return &worker{run: r, server: server, policies: map[string]batch.LockPolicy{}, others: map[string]*source.Server{}}
 }
 
 // Result is what became of a batch.
@@ -123,9 +146,13 @@ type beginning struct {
 
 // Run carries out what is left of the batch. The context ends it between two
 // steps; what was begun is finished first.
-func (r *Runner) Run(ctx context.Context) (Result, error) {
+func (j *Job) Run(ctx context.Context, pace Pace) (Result, error) {
+	r := &run{Job: j, Pace: pace, agreement: &batch.Agreement{}}
+	if pace.Rate > 0 {
+		r.limiter = rate.NewLimiter(rate.Limit(pace.Rate), 1)
+	}
 	res := Result{Counts: map[batch.LineState]int{}}
-	if !r.DryRun && !r.Rehearsal {
+	if !r.OnCopy {
 		unlock, err := r.reserve(ctx)
 		if err != nil {
 			return res, err
@@ -135,21 +162,23 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 	if err := r.ready(ctx); err != nil {
 		return res, err
 	}
-	defer r.closeOthers()
-	if !r.DryRun {
-		sealed, err := r.Store.Append(ctx, r.record(batch.EventBegun, 0, beginning{
-			Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open(), Signed: r.signedBy()}))
-		if err != nil {
-			return res, err
-		}
-		res.Head, r.Batch.State = sealed.Hash, batch.Begun
+	if err := r.permitted(ctx); err != nil {
+		return res, err
 	}
-	err := r.untilRest(ctx)
+	sealed, err := r.Store.Append(ctx, r.record(batch.EventBegun, 0, beginning{
+		Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open(), Signed: r.signedBy()}))
+	if err != nil {
+		return res, err
+	}
+	res.Head, r.Batch.State = sealed.Hash, batch.Begun
+	first := r.worker(r.Server)
+	defer first.closeOthers()
+	err = r.untilRest(ctx)
 	if err == nil {
-		err = r.lines(ctx, &res)
+		err = r.lines(ctx, first, &res, (*worker).line, r.mayBundle)
 	}
 	if err == nil {
-		err = r.proveUnnamed(context.WithoutCancel(ctx))
+		err = first.proveUnnamed(context.WithoutCancel(ctx))
 	}
 	return res, errors.Join(err, r.end(ctx, &res))
 }
@@ -157,7 +186,7 @@ func (r *Runner) Run(ctx context.Context) (Result, error) {
 // reserve keeps everybody else from changing the batch while it is carried out,
 // and makes sure that nobody has since it was loaded, and that the journal is
 // whole.
-func (r *Runner) reserve(ctx context.Context) (unlock func(), err error) {
+func (r *run) reserve(ctx context.Context) (unlock func(), err error) {
 	if err := r.Store.Whole(ctx); err != nil {
 		return nil, err
 	}
@@ -172,7 +201,7 @@ func (r *Runner) reserve(ctx context.Context) (unlock func(), err error) {
 }
 
 // unchanged fails where the kept batch is not the one that was loaded.
-func (r *Runner) unchanged(ctx context.Context) error {
+func (r *run) unchanged(ctx context.Context) error {
 	now, err := batch.Load(ctx, r.Store, r.Batch.ID)
 	if err != nil {
 		return err
@@ -190,18 +219,15 @@ func (r *Runner) unchanged(ctx context.Context) error {
 
 // Close ends a batch whose lines were all settled by a process that was
 // stopped before it could say so. It needs no server.
-func (r *Runner) Close(ctx context.Context) (Result, error) {
+func (j *Job) Close(ctx context.Context) (Result, error) {
 	res := Result{Counts: map[batch.LineState]int{}}
-	return res, r.end(ctx, &res)
+	return res, (&run{Job: j}).end(ctx, &res)
 }
 
 // end counts what became of the lines and writes it into the journal.
-func (r *Runner) end(ctx context.Context, res *Result) error {
+func (r *run) end(ctx context.Context, res *Result) error {
 	for i := range r.Batch.Lines {
 		res.Counts[r.Batch.Lines[i].State]++
-	}
-	if r.DryRun {
-		return nil
 	}
 	sealed, err := r.Store.Append(context.WithoutCancel(ctx), r.record(batch.EventEnded, 0, *res))
 	if err == nil {
@@ -213,7 +239,7 @@ func (r *Runner) end(ctx context.Context, res *Result) error {
 	return err
 }
 
-func (r *Runner) signedBy() (names []string) {
+func (r *run) signedBy() (names []string) {
 	for _, sig := range r.agreement.Signatures {
 		if sig.Void == "" {
 			names = append(names, sig.Principal+" "+sig.Key)
@@ -226,20 +252,17 @@ func (r *Runner) signedBy() (names []string) {
 const clockTolerance = 5 * time.Minute
 
 // ready refuses what must not even be begun.
-func (r *Runner) ready(ctx context.Context) error {
+func (r *run) ready(ctx context.Context) error {
 	b := r.Batch
 	switch {
 	case b.State == batch.Done:
 		return fmt.Errorf("batch %d is done already", b.ID)
 	case b.State == batch.Discarded:
 		return fmt.Errorf("batch %d was discarded", b.ID)
-	case b.JudgedFor.After(r.Now()) && !r.Rehearsal:
+	case b.JudgedFor.After(r.Now()) && !r.OnCopy:
 		return fmt.Errorf("batch %d was judged for %s, which is still to come: what it rests on is not so yet", b.ID, b.JudgedFor.Format(time.RFC3339))
 	case b.Created.After(r.Now().Add(clockTolerance)):
 		return fmt.Errorf("batch %d was staged at %s, which is still to come by this machine's clock: one of the two clocks was wrong, and with it what the batch rests on; stage it again", b.ID, b.Created.Format(time.RFC3339))
-	}
-	if err := r.takesWrites(ctx); err != nil {
-		return err
 	}
 	id, err := r.Server.Identity(ctx)
 	if err != nil {
@@ -251,22 +274,11 @@ func (r *Runner) ready(ctx context.Context) error {
 	if err := r.sameServer(ctx); err != nil {
 		return err
 	}
-	resets := func(l batch.Line) bool { return !l.State.Settled() && l.Has(batch.ResetPassword) }
-	if slices.ContainsFunc(b.Lines, resets) {
-		if err := r.mayReset(); err != nil {
+	if slices.ContainsFunc(b.Lines, resetsPassword) {
+		if err := mayReset(r.Server); err != nil {
 			return fmt.Errorf("batch %d resets passwords: %w", b.ID, err)
 		}
 	}
-	r.agreement = &batch.Agreement{}
-	if !r.DryRun && !r.Rehearsal {
-		if r.agreement, err = b.CheckAgreed(ctx, r.Store, r.Settings, r.Now()); err != nil {
-			return err
-		}
-		if err := r.withinDay(ctx); err != nil {
-			return err
-		}
-	}
-	r.policies, r.others = map[string]batch.LockPolicy{}, map[string]*source.Server{}
 	rules := privilege.RulesFor(id, r.Settings.Audit.PrivilegedGroups)
 	holders, err := privilege.Read(ctx, r.Server, r.Server.Dialect, rules, r.Now())
 	if err != nil {
@@ -285,21 +297,33 @@ func (r *Runner) ready(ctx context.Context) error {
 	return nil
 }
 
-// takesWrites refuses a replica, before any line is begun. A dry run asks for no
-// write, not even for one that is refused.
-func (r *Runner) takesWrites(ctx context.Context) error {
-	if r.DryRun && r.Server.Dialect != directory.AD {
+// permitted refuses a batch that nobody has agreed to, or that is too much for a
+// day, or for which no password can be handed over.
+func (r *run) permitted(ctx context.Context) (err error) {
+	if no, err := r.Server.TakesWrites(ctx); err != nil || no != "" {
+		return cmp.Or(err, noWrites(r.Server, no))
+	}
+	if r.Deliver == nil && slices.ContainsFunc(r.Batch.Lines, resetsPassword) {
+		return fmt.Errorf("batch %d resets passwords: say with --passwords where the new password goes", r.Batch.ID)
+	}
+	if r.OnCopy {
 		return nil
 	}
-	no, err := r.Server.TakesWrites(ctx)
-	if err == nil && no != "" {
-		err = fmt.Errorf("%s takes no writes: %s; give the writable server's own URL. Nothing was done", r.Server.URL, no)
+	if r.agreement, err = r.Batch.CheckAgreed(ctx, r.Store, r.Settings, r.Now()); err != nil {
+		return err
 	}
-	return err
+	return r.withinDay(ctx)
 }
 
+func noWrites(s *source.Server, why string) error {
+	return fmt.Errorf("%s takes no writes: %s; give the writable server's own URL. Nothing was done", s.URL, why)
+}
+
+// resetsPassword tells whether a line is still to set a password.
+func resetsPassword(l batch.Line) bool { return !l.State.Settled() && l.Has(batch.ResetPassword) }
+
 // lacking are the guarded attributes that the server's schema does not know.
-func (r *Runner) lacking(ctx context.Context) (map[string]bool, error) {
+func (r *run) lacking(ctx context.Context) (map[string]bool, error) {
 	all := map[string]bool{}
 	for i := range r.Batch.Lines {
 		for _, name := range batch.Attributes(r.Batch.Lines[i].Guard) {
@@ -331,7 +355,7 @@ func (e lostError) Unwrap() error { return e.error }
 // journalError is a record that could not be written.
 type journalError struct{ error }
 
-func (r *Runner) record(event string, line int, body any) *store.Record {
+func (r *run) record(event string, line int, body any) *store.Record {
 	text, err := json.Marshal(body)
 	if err != nil {
 		panic(err) // the bodies are this package's own types
@@ -340,11 +364,8 @@ func (r *Runner) record(event string, line int, body any) *store.Record {
 }
 
 // settle gives a line its state, in the store and in the journal.
-func (r *Runner) settle(l *batch.Line, state batch.LineState, note string) error {
+func (r *run) settle(l *batch.Line, state batch.LineState, note string) error {
 	l.State, l.Note = state, note
-	if r.DryRun {
-		return nil
-	}
 	_, err := r.Store.Append(context.Background(),
 		r.record(batch.EventSettled, l.N, l.Settle(state, note)))
 	if err != nil {
@@ -356,77 +377,97 @@ func (r *Runner) settle(l *batch.Line, state batch.LineState, note string) error
 // line carries out one line. An error that it returns has also been settled
 // as the line's state, unless the state is still waiting: then nothing was
 // begun and the reason lies outside the line.
-func (r *Runner) line(ctx context.Context, l *batch.Line) error {
-	past, err := r.past(ctx, l)
+func (w *worker) line(ctx context.Context, l *batch.Line) error {
+	past, err := w.past(ctx, l)
 	if errors.Is(err, errUnknown) {
-		return r.settled(l, past, err)
+		return w.settled(l, past, err)
 	}
 	if err != nil {
 		return err
 	}
-	entry, err := r.find(ctx, l, past)
+	entry, err := w.find(ctx, l, past)
 	switch {
 	case errors.Is(err, source.ErrNotFound):
-		return r.settle(l, batch.Drifted, "the entry is gone")
+		return w.settle(l, batch.Drifted, gone)
 	case err != nil:
 		return err
 	}
-	if entry, err = r.afterAttempt(ctx, l, entry, past); err != nil {
-		return r.settled(l, past, err)
+	if entry, err = w.afterAttempt(ctx, l, entry, past); err != nil {
+		return w.settled(l, past, err)
 	}
-	why, err := r.refusal(ctx, l, entry)
+	v, err := w.mustNot(ctx, l, entry, past)
 	switch {
 	case err != nil:
 		return err
-	case why != "" && past.begun():
-		return r.settle(l, batch.Failed, "begun, and must not be gone on with: "+why)
-	case why != "":
-		return r.settle(l, batch.Refused, why)
-	}
-	if entry != nil {
-		drift, unproved, err := r.drift(ctx, l, entry, past)
-		switch {
-		case err != nil:
-			return err
-		case drift != "" && past.begun():
-			return r.settle(l, batch.Failed, "begun, then changed by somebody else: "+drift)
-		case drift != "":
-			return r.settle(l, batch.Drifted, drift+r.notHere(l))
-		case unproved != "" && !r.AcceptUnproved:
-			return r.settle(l, batch.Unproved, unproved)
-		}
-	}
-	if r.DryRun {
-		return r.wouldDo(ctx, l, entry, past)
+	case v.state != "":
+		return w.settle(l, v.state, v.note)
 	}
 	if len(l.Actions) > 1 && !past.begun() {
 		// None is begun where another could not be done.
-		if err := r.allPossible(ctx, l, entry, past); err != nil {
-			return r.settled(l, past, err)
+		if err := w.allPossible(ctx, l, entry, past); err != nil {
+			return w.settled(l, past, err)
 		}
 	}
-	err = r.actions(ctx, l, entry, past)
+	err = w.actions(ctx, l, entry, past)
 	if err != nil && ctx.Err() != nil && errors.Is(err, ctx.Err()) {
 		return err
 	}
-	return r.settled(l, past, err)
+	return w.settled(l, past, err)
+}
+
+// verdict is the state that a line comes to, and why. Its state is "" where it
+// stays open.
+type verdict struct {
+	state batch.LineState
+	note  string
+}
+
+const gone = "the entry is gone"
+
+// mustNot tells why a line must not be done, or not be gone on with: what it
+// touches, its guards, and what could not be read of them. The zero verdict is
+// that it may.
+func (w *worker) mustNot(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (verdict, error) {
+	why, err := w.refusal(ctx, l, e)
+	switch {
+	case err != nil:
+		return verdict{}, err
+	case why != "" && past.begun():
+		return verdict{batch.Failed, "begun, and must not be gone on with: " + why}, nil
+	case why != "":
+		return verdict{batch.Refused, why}, nil
+	case e == nil:
+		return verdict{}, nil
+	}
+	drift, unproved, err := w.drift(ctx, l, e, past)
+	switch {
+	case err != nil:
+		return verdict{}, err
+	case drift != "" && past.begun():
+		return verdict{batch.Failed, "begun, then changed by somebody else: " + drift}, nil
+	case drift != "":
+		return verdict{batch.Drifted, drift + w.notHere(l)}, nil
+	case unproved != "" && !w.AcceptUnproved:
+		return verdict{batch.Unproved, unproved}, nil
+	}
+	return verdict{}, nil
 }
 
 // find reads the line's entry by its identity. An entry that a restore is to
 // bring back, or that the line itself deleted, or whose home is all that is
 // left of it, is nil.
-func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
+func (w *worker) find(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
 	if l.Actions[0].Name == batch.Restore && !past.done(batch.Restore) || past.done(batch.Delete) {
 		return nil, nil
 	}
-	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
+	id, err := source.ReadIdentity(w.server.Dialect, l.ID)
 	if err != nil {
 		return nil, err
 	}
 	if past.newID != "" {
 		id = past.newID
 	}
-	e, err := r.Server.ByIdentity(ctx, id, false)
+	e, err := w.server.ByIdentity(ctx, id, false)
 	if errors.Is(err, source.ErrNotFound) && l.Has(batch.ArchiveHome) {
 		return nil, nil // its home outlives it
 	}
@@ -436,44 +477,44 @@ func (r *Runner) find(ctx context.Context, l *batch.Line, past *history) (*direc
 // refusal judges everything that the line touches, as it is now: protection,
 // the powers that it was signed with, and who would be left in privileged
 // groups.
-func (r *Runner) refusal(ctx context.Context, l *batch.Line, e *directory.Entry) (string, error) {
-	if why := r.Barred[l.N]; why != "" {
+func (w *worker) refusal(ctx context.Context, l *batch.Line, e *directory.Entry) (string, error) {
+	if why := w.Barred[l.N]; why != "" {
 		return why, nil
 	}
-	found, err := batch.Footprints(ctx, r.Server, r.Server.Dialect, r.climber(), []batch.Planned{{Line: l, Entry: e}})
+	found, err := batch.Footprints(ctx, w.server, w.server.Dialect, w.climber(), []batch.Planned{{Line: l, Entry: e}})
 	if err != nil {
 		return "", err
 	}
 	f := &found[0]
-	if why := r.Protection.Refuse(l, e, f); why != "" {
+	if why := w.Protection.Refuse(l, e, f); why != "" {
 		return why, nil
 	}
 	if more := f.Exceeds(l); len(more) > 0 {
 		return "it is about " + strings.Join(more, " and ") + " now, and was not when this was staged: stage it again", nil
 	}
-	return r.lastOf(ctx, l, e, f)
+	return w.lastOf(ctx, l, e, f)
 }
 
 // climber asks the server who is privileged, at this moment.
-func (r *Runner) climber() *privilege.Climber {
-	return &privilege.Climber{From: r.Server, Dialect: r.Server.Dialect, Rules: r.common.rules}
+func (w *worker) climber() *privilege.Climber {
+	return &privilege.Climber{From: w.server, Dialect: w.server.Dialect, Rules: w.common.rules}
 }
 
 // lastOf tells whether a privileged group would be left without an enabled
 // member. Somebody else may be at work on the same group, so all of them are
 // read again.
-func (r *Runner) lastOf(ctx context.Context, l *batch.Line, e *directory.Entry, f *batch.Footprint) (string, error) {
+func (w *worker) lastOf(ctx context.Context, l *batch.Line, e *directory.Entry, f *batch.Footprint) (string, error) {
 	now := *l
 	now.Privileged = f.Powers
 	losing := now.GivesUp()
 	if e == nil || len(losing) == 0 {
 		return "", nil
 	}
-	fresh, err := privilege.Read(ctx, r.Server, r.Server.Dialect, r.common.rules, r.Now())
+	fresh, err := privilege.Read(ctx, w.server, w.server.Dialect, w.common.rules, w.Now())
 	if err != nil {
 		return "", fmt.Errorf("its privileged groups could not be read: %w", err)
 	}
-	r.common.learn(fresh)
+	w.common.learn(fresh)
 	if emptied := fresh.WouldEmpty([]privilege.Going{{DN: e.DN, Groups: losing}}); len(emptied) > 0 {
 		return strings.Join(emptied, " and ") + " would have no enabled member left", nil
 	}
@@ -482,7 +523,7 @@ func (r *Runner) lastOf(ctx context.Context, l *batch.Line, e *directory.Entry, 
 
 // guards are those of a line that still mean something: once it was moved, its
 // container is the line's own doing.
-func (r *Runner) guards(l *batch.Line, past *history) []batch.Guard {
+func (w *worker) guards(l *batch.Line, past *history) []batch.Guard {
 	if !past.done(batch.Move) && !past.done(batch.Rename) && !past.done(batch.Restore) {
 		return l.Guard
 	}
@@ -491,8 +532,8 @@ func (r *Runner) guards(l *batch.Line, past *history) []batch.Guard {
 
 // drift tests the guards. The second result says which guard could not be
 // read where it has to be.
-func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (drift, unproved string, err error) {
-	guards := r.guards(l, past)
+func (w *worker) drift(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (drift, unproved string, err error) {
+	guards := w.guards(l, past)
 	mine := past.mods()
 	if past.attempted(OpPassword) && !e.Has(lockAttr) {
 		mine = append(mine, batch.Mod{Attr: lockAttr}) // which the attempt has lifted
@@ -501,21 +542,21 @@ func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, p
 		return drift, "", nil
 	}
 	if batch.GuardsGroups(guards) {
-		drift, err := r.groupDrift(ctx, guards, e, past)
+		drift, err := w.groupDrift(ctx, guards, e, past)
 		if drift != "" || err != nil {
 			return drift, "", err
 		}
 	}
 	for _, g := range guards {
-		if g.Server == "" || strings.EqualFold(g.Server, r.Server.HostName()) {
+		if g.Server == "" || strings.EqualFold(g.Server, w.server.HostName()) {
 			continue
 		}
-		other, err := r.other(ctx, g.Server)
+		other, err := w.other(ctx, g.Server)
 		if err != nil {
 			unproved = fmt.Sprintf("%s is %s's own value, and that server could not be asked: %v", g.Attr, g.Server, err)
 			continue
 		}
-		id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
+		id, err := source.ReadIdentity(w.server.Dialect, l.ID)
 		if err != nil {
 			return "", "", err
 		}
@@ -532,90 +573,76 @@ func (r *Runner) drift(ctx context.Context, l *batch.Line, e *directory.Entry, p
 	return "", unproved, nil
 }
 
-func (r *Runner) other(ctx context.Context, host string) (*source.Server, error) {
-	if s := r.others[host]; s != nil {
+func (w *worker) other(ctx context.Context, host string) (*source.Server, error) {
+	if s := w.others[host]; s != nil {
 		return s, nil
 	}
-	if r.Other == nil {
+	if w.Other == nil {
 		return nil, errors.New("it is not among the yard's servers")
 	}
-	s, err := r.Other(ctx, host)
+	s, err := w.Other(ctx, host)
 	if err == nil {
-		r.others[host] = s
+		w.others[host] = s
 	}
 	return s, err
 }
 
 // settled gives a line the state that follows from an error of its step, and
-// returns the error. A line that could not be done for what is no matter of its
-// own stays open.
-func (r *Runner) settled(l *batch.Line, past *history, err error) error {
+// returns the error.
+func (w *worker) settled(l *batch.Line, past *history, err error) error {
+	v, err := past.end(err)
+	if v.state == "" {
+		l.Note = cmp.Or(v.note, l.Note)
+		return err
+	}
+	if settleErr := w.settle(l, v.state, v.note); settleErr != nil {
+		return settleErr
+	}
+	return err
+}
+
+// end tells to which state a line comes by an error of its step, nil for none. A
+// line that could not be done for what is no matter of its own stays open. The
+// error that it returns says more where a connection was lost.
+func (h *history) end(err error) (verdict, error) {
 	var journal journalError
 	var refused *source.Refused
 	var local localError
 	var changed changedError
-	settle := func(state batch.LineState, note string) error {
-		if settleErr := r.settle(l, state, note); settleErr != nil {
-			return settleErr
-		}
-		return err
-	}
 	switch {
 	case errors.As(err, &journal):
-		return err
-	case err == nil && len(past.lacks) > 0:
-		return settle(batch.InPart, strings.Join(slices.Concat(past.lacks, past.notes), "; "))
+		return verdict{}, err
+	case err == nil && len(h.lacks) > 0:
+		return verdict{batch.InPart, strings.Join(slices.Concat(h.lacks, h.notes), "; ")}, nil
 	case err == nil:
-		return settle(batch.Applied, strings.Join(past.notes, "; "))
-	case past.open():
-		return settle(batch.Unknown, err.Error())
+		return verdict{batch.Applied, strings.Join(h.notes, "; ")}, nil
+	case h.open():
+		return verdict{batch.Unknown, err.Error()}, err
 	case source.Lost(err):
-		return lostError{err} // it goes on when the server is back
-	case past.begun():
-		return settle(batch.Failed, err.Error())
+		return verdict{}, lostError{err} // it goes on when the server is back
+	case h.begun():
+		return verdict{batch.Failed, err.Error()}, err
 	case source.RefusedFor(err, source.Denied, source.Elsewhere, source.SignedOut), errors.As(err, &local):
-		l.Note = err.Error()
-		return err // it waits until that is put right
+		return verdict{note: err.Error()}, err // it waits until that is put right
 	case errors.As(err, &changed):
-		return settle(batch.Drifted, err.Error())
-	case errors.As(err, &refused) && (firm(err) || past.untouched()), past.untouched():
-		return settle(batch.Refused, err.Error())
+		return verdict{batch.Drifted, err.Error()}, err
+	case errors.As(err, &refused) && (firm(err) || h.untouched()), h.untouched():
+		return verdict{batch.Refused, err.Error()}, err
 	}
-	return settle(batch.Failed, err.Error())
+	return verdict{batch.Failed, err.Error()}, err
 }
 
 // allPossible tells whether what is left of a line's actions can be done to the
 // entry as it is now.
-func (r *Runner) allPossible(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+func (w *worker) allPossible(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
 	for i := range l.Actions {
 		a := &l.Actions[i]
 		if past.done(a.Name) {
 			continue
 		}
-		if err := r.possible(ctx, l, a, e); err != nil {
+		if err := w.possible(ctx, l, a, e); err != nil {
 			return err
 		}
 	}
-	return nil
-}
-
-// wouldDo says what a line would do, for a dry run.
-func (r *Runner) wouldDo(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
-	if err := r.allPossible(ctx, l, e, past); err != nil {
-		return r.settle(l, batch.Refused, err.Error())
-	}
-	if e != nil {
-		if r.foresight == nil {
-			r.foresight = r.Server.Foresight()
-		}
-		why, err := l.Foresee(ctx, r.foresight, r.Server.Dialect, e.DN, past.done)
-		if err != nil {
-			return err
-		}
-		if why != "" {
-			return r.settle(l, batch.Refused, r.Server.Bound+" "+why)
-		}
-	}
-	l.State, l.Note = batch.Applied, "would be done"
 	return nil
 }

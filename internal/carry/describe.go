@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"yardbroom/internal/batch"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
 )
@@ -26,7 +25,7 @@ func Describe(r *store.Sealed) string {
 	case eventIntent:
 		var in intent
 		if json.Unmarshal(r.Body, &in) == nil {
-			return in.Step.describe()
+			return in.Step.operation().describe()
 		}
 	case eventOutcome:
 		var o outcome
@@ -95,51 +94,4 @@ func Describe(r *store.Sealed) string {
 		}
 	}
 	return ""
-}
-
-func (s *Step) describe() string {
-	name := directory.LeafValue(s.DN)
-	switch s.Op {
-	case OpModify:
-		var parts []string
-		for _, m := range s.Mods {
-			c := batch.ChangeOf(m)
-			if c.Old == c.New {
-				parts = append(parts, fmt.Sprintf("make sure that %s of %s is still %s", c.What, name, c.Old))
-				continue
-			}
-			parts = append(parts, fmt.Sprintf("%s of %s: %s → %s", c.What, name, c.Old, c.New))
-		}
-		return strings.Join(parts, "; ")
-	case OpValues:
-		var parts []string
-		for _, v := range s.Values {
-			if v.Remove != "" {
-				parts = append(parts, fmt.Sprintf("%s of %s without %s", v.Attr, name, v.Remove))
-			}
-			if v.Add != "" {
-				parts = append(parts, fmt.Sprintf("%s of %s with %s", v.Attr, name, v.Add))
-			}
-		}
-		return strings.Join(parts, "; ")
-	case OpPassword:
-		return "a new password for " + name
-	case OpRename:
-		return fmt.Sprintf("move %s to %s", name, s.target())
-	case OpDelete:
-		return "delete " + s.DN
-	case OpAdd:
-		return "add " + s.DN
-	case OpReanimate:
-		return "bring back " + s.target()
-	case OpSetAside:
-		return fmt.Sprintf("rename the home folder %s to %s", s.Home, s.Home.HeldAt())
-	case OpPutHomeBack:
-		return fmt.Sprintf("rename the home folder %s to %s", s.Home.HeldAt(), s.Home)
-	case OpArchiveHome:
-		return fmt.Sprintf("archive %s into %s", s.Home.HeldAt(), s.Archive)
-	case OpRemoveHome:
-		return fmt.Sprintf("remove %s, of which %s (SHA-256 %s) is the archive", s.Home.HeldAt(), s.Archive, s.Sum)
-	}
-	return string(s.Op)
 }

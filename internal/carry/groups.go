@@ -12,14 +12,14 @@ import (
 )
 
 // groupDrift tests the guards on which groups list the entry.
-func (r *Runner) groupDrift(ctx context.Context, guards []batch.Guard, e *directory.Entry, past *history) (string, error) {
+func (w *worker) groupDrift(ctx context.Context, guards []batch.Guard, e *directory.Entry, past *history) (string, error) {
 	var values []source.Value
-	for _, attr := range batch.MemberAttributesOf(r.Server.Dialect) {
+	for _, attr := range batch.MemberAttributesOf(w.server.Dialect) {
 		if v := batch.MemberValue(attr, e); v != "" {
 			values = append(values, source.Value{Attr: attr, Value: v})
 		}
 	}
-	found, err := r.Server.Listing(ctx, values...)
+	found, err := w.server.Listing(ctx, values...)
 	if err != nil {
 		return "", fmt.Errorf("reading its groups: %w", err)
 	}
@@ -43,10 +43,10 @@ func (r *Runner) groupDrift(ctx context.Context, guards []batch.Guard, e *direct
 
 // groups puts the entry into groups, or takes it out of them, one step a
 // group. A group where that is so already is noted and left alone.
-func (r *Runner) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	for _, m := range a.Groups {
 		for tries := 1; ; tries++ {
-			err := r.group(ctx, l, a, m, e, past)
+			err := w.group(ctx, l, a, m, e, past)
 			if overtaken(err) && tries < maxTries {
 				continue // the group was moved meanwhile
 			}
@@ -55,7 +55,7 @@ func (r *Runner) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *
 			}
 			// Groups list it by its name. If somebody has moved it meanwhile, the
 			// other name was looked for.
-			now, err := r.find(ctx, l, past)
+			now, err := w.find(ctx, l, past)
 			if err != nil {
 				return err
 			}
@@ -72,8 +72,8 @@ func (r *Runner) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *
 }
 
 // group changes one membership.
-func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m batch.Membership, e *directory.Entry, past *history) error {
-	id, err := source.ReadIdentity(r.Server.Dialect, m.ID)
+func (w *worker) group(ctx context.Context, l *batch.Line, a *batch.Action, m batch.Membership, e *directory.Entry, past *history) error {
+	id, err := source.ReadIdentity(w.server.Dialect, m.ID)
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m ba
 	if done != nil && done.Values[0].Add != "" {
 		asked = append(asked, source.Value{Attr: m.Attr, Value: string(done.Values[0].Add)})
 	}
-	group, err := r.Server.Lists(ctx, id, asked...)
+	group, err := w.server.Lists(ctx, id, asked...)
 	if errors.Is(err, source.ErrNotFound) {
 		past.note(fmt.Sprintf("the group %s is gone", m.DN))
 		return nil
@@ -115,7 +115,7 @@ func (r *Runner) group(ctx context.Context, l *batch.Line, a *batch.Action, m ba
 		}
 		fix.Remove = batch.Octets(spelt(group.Get(m.Attr), value))
 	}
-	err = r.do(ctx, l, past, r.step(a.Name, OpValues, group, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+	err = w.do(ctx, l, past, w.step(a.Name, OpValues, group, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
 	if source.RefusedFor(err, source.Needed) {
 		return fmt.Errorf("%s must have a member, and this is its last one: %w", group.DN, err)
 	}

@@ -74,7 +74,7 @@ func ReadHandover(ctx context.Context, s *store.Store, b *batch.Batch) (*Handove
 		out := LineHandover{Line: l, At: settled[l.N]}
 		for j := range past.steps {
 			if o := past.steps[j].outcome; o != nil && o.Done {
-				out.Changes = append(out.Changes, past.steps[j].changes()...)
+				out.Changes = append(out.Changes, past.steps[j].operation().changes()...)
 			}
 		}
 		h.Lines = append(h.Lines, out)
@@ -104,54 +104,4 @@ func (h *Handover) note(r *store.Sealed) error {
 		h.Runs = append(h.Runs, h.Events[len(h.Events)-1])
 	}
 	return nil
-}
-
-// changes are what a step changed, for people; what it only made sure of is
-// none.
-func (s *Step) changes() (all []batch.Change) {
-	switch s.Op {
-	case OpModify, OpReanimate:
-		for _, m := range s.Mods {
-			if c := batch.ChangeOf(m); c.Old != c.New {
-				all = append(all, c)
-			}
-		}
-	case OpValues:
-		for _, v := range s.Values {
-			if s.Action == batch.JoinGroup || s.Action == batch.LeaveGroup || s.Action == batch.LeaveGroups {
-				c := batch.Change{What: "group", Old: s.DN, New: "(none)"}
-				if s.Action == batch.JoinGroup {
-					c.Old, c.New = c.New, c.Old
-				}
-				all = append(all, c)
-				continue
-			}
-			c := batch.Change{What: v.Attr + " of " + s.DN, Old: "(none)", New: "(none)"}
-			if v.Remove != "" {
-				c.Old = batch.Readable(v.Attr, string(v.Remove))
-			}
-			if v.Add != "" {
-				c.New = batch.Readable(v.Attr, string(v.Add))
-			}
-			all = append(all, c)
-		}
-	case OpPassword:
-		all = append(all, batch.Change{What: "password", Old: "(kept secret)", New: "(a new one, delivered)"})
-	case OpSetAside:
-		all = append(all, batch.Change{What: "home folder", Old: s.Home.String(), New: s.Home.HeldAt()})
-	case OpPutHomeBack:
-		all = append(all, batch.Change{What: "home folder", Old: s.Home.HeldAt(), New: s.Home.String()})
-	case OpRemoveHome:
-		all = append(all, batch.Change{What: "home folder", Old: s.Home.HeldAt(), New: s.Archive})
-	case OpRename:
-		all = append(all, batch.Change{What: "place", Old: s.DN, New: s.target()})
-	case OpDelete:
-		all = append(all, batch.Change{What: "entry", Old: s.DN, New: "(deleted)"})
-	case OpAdd:
-		all = append(all, batch.Change{What: "entry", Old: "(none)", New: s.DN})
-	}
-	if s.Op == OpReanimate {
-		all = append(all, batch.Change{What: "entry", Old: "(deleted)", New: s.target()})
-	}
-	return all
 }

@@ -18,24 +18,24 @@ import (
 )
 
 // setHomeAside renames the account's home folder into the holding folder.
-func (r *Runner) setHomeAside(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) setHomeAside(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	if past.done(a.Name) {
 		return nil
 	}
-	if err := r.homeReady(ctx, a, e); err != nil {
+	if err := w.homeReady(ctx, a, e); err != nil {
 		return err
 	}
-	if batch.Enabled(r.Server.Dialect, r.DefaultPolicy, e, r.Now()) {
+	if batch.Enabled(w.server.Dialect, w.DefaultPolicy, e, w.Now()) {
 		return errors.New("it is enabled, so its home folder stays where it is")
 	}
-	return r.do(ctx, l, past, r.homeStep(a, OpSetAside, e), image(e), "")
+	return w.do(ctx, l, past, w.homeStep(a, OpSetAside, e), image(e), "")
 }
 
 // homeStep makes a step on a home folder, whose entry need not exist any more.
-func (r *Runner) homeStep(a *batch.Action, op Op, e *directory.Entry) Step {
+func (w *worker) homeStep(a *batch.Action, op Op, e *directory.Entry) Step {
 	s := Step{Action: a.Name, Op: op, Home: a.Home}
 	if e != nil {
-		s.DN, s.ID = e.DN, batch.Octets(e.First(r.Server.Dialect.Identity.String()))
+		s.DN, s.ID = e.DN, batch.Octets(e.First(w.server.Dialect.Identity.String()))
 	}
 	return s
 }
@@ -43,17 +43,17 @@ func (r *Runner) homeStep(a *batch.Action, op Op, e *directory.Entry) Step {
 // homeReady finds the home anew, by the directory and the settings as they
 // are now, and tells whether it is still the one that was staged, and nobody
 // else's.
-func (r *Runner) homeReady(ctx context.Context, a *batch.Action, e *directory.Entry) error {
-	if len(r.Homes) == 0 {
+func (w *worker) homeReady(ctx context.Context, a *batch.Action, e *directory.Entry) error {
+	if len(w.Homes) == 0 {
 		return batch.ErrNoHomes
 	}
-	owners, err := r.common.homeOwners(func() (*homes.Owners, error) {
-		return batch.ReadHomes(ctx, r.Server, r.Server.Dialect, r.Homes)
+	owners, err := w.common.homeOwners(func() (*homes.Owners, error) {
+		return batch.ReadHomes(ctx, w.server, w.server.Dialect, w.Homes)
 	})
 	if err != nil {
 		return err
 	}
-	now, err := batch.HomeOf(r.Server.Dialect, e, r.Homes, owners, r.Now())
+	now, err := batch.HomeOf(w.server.Dialect, e, w.Homes, owners, w.Now())
 	if err != nil {
 		return err
 	}
@@ -76,14 +76,14 @@ func (c *common) homeOwners(read func() (*homes.Owners, error)) (*homes.Owners, 
 }
 
 // putHomeBack renames a home from the holding folder to where it was.
-func (r *Runner) putHomeBack(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) putHomeBack(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	if past.done(a.Name) {
 		return nil
 	}
 	if err := isSetAside(a.Home); err != nil {
 		return err
 	}
-	return r.do(ctx, l, past, r.homeStep(a, OpPutHomeBack, e), image(e), "")
+	return w.do(ctx, l, past, w.homeStep(a, OpPutHomeBack, e), image(e), "")
 }
 
 func isSetAside(p *homes.Place) error {
@@ -98,11 +98,11 @@ func isSetAside(p *homes.Place) error {
 
 // archiveHome makes an archive of a home that was set aside, reads it back,
 // and removes the folder. The entry may be gone by now.
-func (r *Runner) archiveHome(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) archiveHome(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	if past.done(a.Name) {
 		return nil
 	}
-	file, err := r.archivable(a, e)
+	file, err := w.archivable(a, e)
 	if err != nil {
 		return err
 	}
@@ -111,15 +111,15 @@ func (r *Runner) archiveHome(ctx context.Context, l *batch.Line, a *batch.Action
 		before = image(e)
 	}
 	if past.step(OpArchiveHome) == nil {
-		s := r.homeStep(a, OpArchiveHome, e)
+		s := w.homeStep(a, OpArchiveHome, e)
 		s.Archive = file
-		if err := r.do(ctx, l, past, s, before, ""); err != nil {
+		if err := w.do(ctx, l, past, s, before, ""); err != nil {
 			return err
 		}
 	}
-	s := r.homeStep(a, OpRemoveHome, e)
+	s := w.homeStep(a, OpRemoveHome, e)
 	s.Archive = past.step(OpArchiveHome).Archive
-	if !r.Rehearsal {
+	if !w.OnCopy {
 		if s.Sum, err = homes.CheckArchive(*a.Home, s.Archive, true); err != nil {
 			return err
 		}
@@ -129,12 +129,12 @@ func (r *Runner) archiveHome(ctx context.Context, l *batch.Line, a *batch.Action
 			return fmt.Errorf("the archive %s is another than before (SHA-256 %s, now %s)", s.Archive, old, s.Sum)
 		}
 	}
-	return r.do(ctx, l, past, s, before, "")
+	return w.do(ctx, l, past, s, before, "")
 }
 
 // archivable tells into which file a home goes, or why it must not.
-func (r *Runner) archivable(a *batch.Action, e *directory.Entry) (string, error) {
-	if e != nil && batch.Enabled(r.Server.Dialect, r.DefaultPolicy, e, r.Now()) {
+func (w *worker) archivable(a *batch.Action, e *directory.Entry) (string, error) {
+	if e != nil && batch.Enabled(w.server.Dialect, w.DefaultPolicy, e, w.Now()) {
 		return "", errors.New("it is enabled again; \"yardbroom undo\" brings its home back")
 	}
 	if spot, err := a.Home.Spot(); err != nil {
@@ -142,7 +142,7 @@ func (r *Runner) archivable(a *batch.Action, e *directory.Entry) (string, error)
 	} else if spot != homes.SetAside && spot != homes.Displaced {
 		return "", fmt.Errorf("the home folder %s is %s", a.Home, spot)
 	}
-	return homes.ArchiveOf(r.Homes, *a.Home)
+	return homes.ArchiveOf(w.Homes, *a.Home)
 }
 
 // step returns the last step of a kind that was carried out.
@@ -155,72 +155,129 @@ func (h *history) step(op Op) *pastStep {
 	return nil
 }
 
-// onFolder tells whether a step is done to a home folder and not to an entry.
-func (op Op) onFolder() bool {
-	return op == OpSetAside || op == OpPutHomeBack || op == OpArchiveHome || op == OpRemoveHome
+// onFolder is an operation on a home folder, and not on an entry.
+type onFolder interface {
+	operation
+	do() error
+	// seen looks at the folder whether it was done.
+	seen() (effect, error)
 }
 
-// writeFolder does a step to a home folder. A rehearsal leaves it alone.
-func (r *Runner) writeFolder(s *Step) error {
-	if r.Rehearsal {
-		return nil
+// seeFolder finds out by looking at the folder what became of the last step. On a
+// copy of the directory there is nothing to see.
+func (w *worker) seeFolder(folder onFolder, past *history, answer error) (outcome, error) {
+	seen := effectDone
+	if !w.OnCopy {
+		var err error
+		if seen, err = folder.seen(); err != nil {
+			return outcome{}, fmt.Errorf("%w: how a step ended could not be seen: %w", errUnknown, err)
+		}
 	}
-	switch s.Op {
-	case OpSetAside:
-		return s.Home.SetAside()
-	case OpPutHomeBack:
-		return s.Home.PutBack()
-	case OpArchiveHome:
-		return homes.Archive(*s.Home, s.Archive)
-	}
-	return homes.Remove(*s.Home, s.Archive, s.Sum)
-}
-
-// concludeFolder looks at the folder and writes the outcome of the last
-// intent. Whatever the write said, what is there decides.
-func (r *Runner) concludeFolder(ctx context.Context, l *batch.Line, past *history, answer error) error {
-	effect, err := r.effectOnFolder(past.last())
-	if err != nil {
-		return fmt.Errorf("how a step ended could not be seen: %w", err)
-	}
-	o, err := judged(past.last(), effect, answer)
+	o, err := judged(past.last(), seen, answer)
 	if err != nil {
 		err = localError{err}
 	}
-	return r.finish(ctx, l, past, o, err)
+	return o, err
 }
 
-func (r *Runner) effectOnFolder(s *Step) (effect, error) {
-	if r.Rehearsal {
-		return effectDone, nil
-	}
-	switch s.Op {
-	case OpArchiveHome:
-		if _, err := os.Lstat(s.Archive); errors.Is(err, fs.ErrNotExist) {
-			return effectNone, nil
-		}
-		if _, err := homes.CheckArchive(*s.Home, s.Archive, true); err != nil {
-			return effectOther, nil
-		}
-		return effectDone, nil
-	case OpRemoveHome:
-		gone, err := s.Home.Gone()
-		if gone {
-			return effectDone, err
-		}
-		return effectNone, err // what is left of it goes by another step
-	}
-	spot, err := s.Home.Spot()
-	away := spot == homes.SetAside || spot == homes.Displaced
+// onFolder tells whether a step is done to a home folder and not to an entry.
+func (s *Step) onFolder() bool {
+	_, is := s.operation().(onFolder)
+	return is
+}
+
+// settingAside takes a home folder out of use.
+type settingAside struct{ *Step }
+
+func (o settingAside) do() error { return o.Home.SetAside() }
+
+func (o settingAside) seen() (effect, error) {
+	spot, err := o.Home.Spot()
 	switch {
 	case err != nil:
 		return effectOther, err
-	case s.Op == OpSetAside && away, s.Op == OpPutHomeBack && spot == homes.AtHome:
+	case spot == homes.SetAside, spot == homes.Displaced:
 		return effectDone, nil
-	case s.Op == OpSetAside && spot == homes.AtHome, s.Op == OpPutHomeBack && away:
+	case spot == homes.AtHome:
 		return effectNone, nil
 	}
 	return effectOther, nil
+}
+
+func (o settingAside) describe() string {
+	return fmt.Sprintf("rename the home folder %s to %s", o.Home, o.Home.HeldAt())
+}
+
+func (o settingAside) changes() []batch.Change {
+	return []batch.Change{{What: "home folder", Old: o.Home.String(), New: o.Home.HeldAt()}}
+}
+
+// puttingBack gives a home folder that was set aside its name back.
+type puttingBack struct{ *Step }
+
+func (o puttingBack) do() error { return o.Home.PutBack() }
+
+func (o puttingBack) seen() (effect, error) {
+	was, err := settingAside(o).seen()
+	switch {
+	case err != nil:
+		return effectOther, err
+	case was == effectDone:
+		return effectNone, nil
+	case was == effectNone:
+		return effectDone, nil
+	}
+	return effectOther, nil
+}
+
+func (o puttingBack) describe() string {
+	return fmt.Sprintf("rename the home folder %s to %s", o.Home.HeldAt(), o.Home)
+}
+
+func (o puttingBack) changes() []batch.Change {
+	return []batch.Change{{What: "home folder", Old: o.Home.HeldAt(), New: o.Home.String()}}
+}
+
+// archiving packs a home folder that was set aside into a file.
+type archiving struct{ *Step }
+
+func (o archiving) do() error { return homes.Archive(*o.Home, o.Archive) }
+
+func (o archiving) seen() (effect, error) {
+	if _, err := os.Lstat(o.Archive); errors.Is(err, fs.ErrNotExist) {
+		return effectNone, nil
+	}
+	if _, err := homes.CheckArchive(*o.Home, o.Archive, true); err != nil {
+		return effectOther, nil
+	}
+	return effectDone, nil
+}
+
+func (o archiving) describe() string {
+	return fmt.Sprintf("archive %s into %s", o.Home.HeldAt(), o.Archive)
+}
+
+func (o archiving) changes() (none []batch.Change) { return nil }
+
+// removing removes a home folder of which there is an archive.
+type removing struct{ *Step }
+
+func (o removing) do() error { return homes.Remove(*o.Home, o.Archive, o.Sum) }
+
+func (o removing) seen() (effect, error) {
+	gone, err := o.Home.Gone()
+	if gone {
+		return effectDone, err
+	}
+	return effectNone, err // what is left of it goes by another step
+}
+
+func (o removing) describe() string {
+	return fmt.Sprintf("remove %s, of which %s (SHA-256 %s) is the archive", o.Home.HeldAt(), o.Archive, o.Sum)
+}
+
+func (o removing) changes() []batch.Change {
+	return []batch.Change{{What: "home folder", Old: o.Home.HeldAt(), New: o.Archive}}
 }
 
 // homeBack stages the return of a home folder.

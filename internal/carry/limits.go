@@ -17,7 +17,7 @@ const day = 24 * time.Hour
 // withinDay refuses a run by which more would be changed within 24 hours than
 // the settings allow. What takes another batch back is not counted, and not
 // held up.
-func (r *Runner) withinDay(ctx context.Context) error {
+func (r *run) withinDay(ctx context.Context) error {
 	b := r.Batch
 	if b.UndoOf != 0 {
 		return nil
@@ -52,7 +52,7 @@ func (r *Runner) withinDay(ctx context.Context) error {
 type lineOf struct{ batch, line int }
 
 // coming is how many entries this run would change, what moves along counted.
-func (r *Runner) coming() (entries int) {
+func (r *run) coming() (entries int) {
 	lines := 0
 	for i := range r.Batch.Lines {
 		l := &r.Batch.Lines[i]

@@ -367,9 +367,9 @@ func (w *world) carryOut(id int) *batch.Batch {
 		if b.State == batch.Done || b.Open() == 0 {
 			return w.finish(id)
 		}
-		r := &carry.Runner{Store: w.st, Batch: b, Server: w.conn, Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}},
-			Settings: w.set, DayLines: 1000, DayShare: 100, By: "tester", Now: w.now, Homes: w.homes, Connections: 1 + w.r.IntN(4)}
-		res, err := r.Run(ctx)
+		r := &carry.Job{Store: w.st, Batch: b, Server: w.conn, Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}},
+			Settings: w.set, By: "tester", Now: w.now, Homes: w.homes}
+		res, err := r.Run(ctx, carry.Pace{Connections: 1 + w.r.IntN(4), DayLines: 1000, DayShare: 100})
 		if testing.Verbose() {
 			w.t.Logf("run %d: %v, %v", run, res, err)
 		}

@@ -49,22 +49,27 @@ var errStopped = errors.New("stopped in the middle of this step")
 // answered to it: nil for success, a refusal, or that no answer came. It writes
 // down what it saw, and returns why the step was not done. Where that cannot be
 // told it writes nothing.
-func (r *Runner) conclude(ctx context.Context, l *batch.Line, past *history, answer error) error {
-	if past.last().Op.onFolder() {
-		return r.concludeFolder(ctx, l, past, answer)
-	}
-	seen, err := r.look(ctx, past.last(), answer)
-	if err != nil {
-		return unread(err)
-	}
-	if host := r.elsewhere(past); host != "" && seen.effect != effectDone {
-		return fmt.Errorf("%w: it was begun on %s, and this server does not show it yet", errUnknown, host)
-	}
-	o, err := r.outcomeOf(l, past, seen, answer)
+func (w *worker) conclude(ctx context.Context, l *batch.Line, past *history, answer error) error {
+	o, err := w.see(ctx, l, past, answer)
 	if errors.Is(err, errUnknown) {
 		return err
 	}
-	return r.finish(ctx, l, past, o, err)
+	return w.finish(ctx, l, past, o, err)
+}
+
+// see finds out what became of the last step, and returns why it was not done.
+func (w *worker) see(ctx context.Context, l *batch.Line, past *history, answer error) (outcome, error) {
+	if folder, ok := past.last().operation().(onFolder); ok {
+		return w.seeFolder(folder, past, answer)
+	}
+	seen, err := w.look(ctx, past.last(), answer)
+	if err != nil {
+		return outcome{}, unread(err)
+	}
+	if host := w.elsewhere(past); host != "" && seen.effect != effectDone {
+		return outcome{}, fmt.Errorf("%w: it was begun on %s, and this server does not show it yet", errUnknown, host)
+	}
+	return w.outcomeOf(l, past, seen, answer)
 }
 
 // firstPause is how long the first time is waited before an entry is read once
@@ -74,10 +79,10 @@ const firstPause = 50 * time.Millisecond
 // look reads an entry back, again and again for as long as the yard's settings
 // say, until it shows that a step was done: what was read may be older than the
 // write. A refusal that was given before anything could be done needs one look.
-func (r *Runner) look(ctx context.Context, s *Step, answer error) (seen sight, err error) {
-	within := r.Server.SettlesWithin()
+func (w *worker) look(ctx context.Context, s *Step, answer error) (seen sight, err error) {
+	within := w.server.SettlesWithin()
 	for waited, pause := time.Duration(0), firstPause; ; pause *= 2 {
-		if seen.entry, err = r.readBack(ctx, s); err != nil {
+		if seen.entry, err = readBack(ctx, w.server, s); err != nil {
 			return seen, err
 		}
 		seen.effect = effectOf(s, seen.entry)
@@ -89,7 +94,7 @@ func (r *Runner) look(ctx context.Context, s *Step, answer error) (seen sight, e
 		waited += pause
 	}
 	if s.Op == OpPassword && !firm(answer) {
-		err = r.provePassword(ctx, s, answer, &seen)
+		err = w.provePassword(ctx, s, answer, &seen)
 	}
 	return seen, err
 }
@@ -102,16 +107,16 @@ func firm(answer error) bool {
 
 // outcomeOf tells from what was seen what became of the last step. The error says
 // why it was not done.
-func (r *Runner) outcomeOf(l *batch.Line, past *history, seen sight, answer error) (outcome, error) {
+func (w *worker) outcomeOf(l *batch.Line, past *history, seen sight, answer error) (outcome, error) {
 	o, err := judged(past.last(), seen.effect, answer)
 	if e := seen.entry; e != nil && !e.Has("isDeleted") {
 		im := batch.ImageOf(e)
 		o.After = &im
 		if past.last().Op == OpAdd && o.Done {
-			past.newID = e.First(r.Server.Dialect.Identity.String())
+			past.newID = e.First(w.server.Dialect.Identity.String())
 		}
 		if source.RefusedFor(err, source.Drifted) {
-			err = r.sayWhatChanged(l, past, e, err)
+			err = w.sayWhatChanged(l, past, e, err)
 			o.Error = err.Error()
 		}
 	}
@@ -129,9 +134,9 @@ func (e changedError) Error() string { return e.what }
 func (e changedError) Unwrap() error { return e.err }
 
 // sayWhatChanged names the guard for which a server refused a write.
-func (r *Runner) sayWhatChanged(l *batch.Line, past *history, e *directory.Entry, err error) error {
+func (w *worker) sayWhatChanged(l *batch.Line, past *history, e *directory.Entry, err error) error {
 	if directory.FoldDN(e.DN) == directory.FoldDN(l.DN) || past.done(batch.Move) || past.done(batch.Rename) {
-		if drift := batch.Drift(r.guards(l, past), e, past.mods()); drift != "" {
+		if drift := batch.Drift(w.guards(l, past), e, past.mods()); drift != "" {
 			return changedError{"changed in the moment before the write: " + drift, err}
 		}
 	}
@@ -145,7 +150,7 @@ func judged(s *Step, seen effect, answer error) (outcome, error) {
 	heard := answer == nil || errors.As(answer, &refused)
 	o := outcome{N: s.N, Settled: answer != nil}
 	thing := "entry"
-	if s.Op.onFolder() {
+	if s.onFolder() {
 		thing = "folder"
 	}
 	switch {
@@ -162,11 +167,11 @@ func judged(s *Step, seen effect, answer error) (outcome, error) {
 		return o, fmt.Errorf("%w: the server answered that it was done, and nothing shows it", errUnknown)
 	case seen == effectHidden:
 		o.Error = "nothing shows whether it was done"
-	case seen == effectNone && answer == nil && !s.Op.onFolder():
+	case seen == effectNone && answer == nil && !s.onFolder():
 		return o, fmt.Errorf("%w: the server answered that it was done, and shows the entry as it was", errUnknown)
 	case seen == effectNone:
 		o.Error, o.Untouched = "it was not done", true
-		if answer != nil && (heard || s.Op.onFolder()) {
+		if answer != nil && (heard || s.onFolder()) {
 			o.Error = answer.Error()
 		}
 	case firm(answer):
@@ -181,47 +186,12 @@ func judged(s *Step, seen effect, answer error) (outcome, error) {
 	return o, cmp.Or(answer, errors.New(o.Error))
 }
 
-func (r *Runner) finish(ctx context.Context, l *batch.Line, past *history, o outcome, result error) error {
-	if _, err := r.Store.Append(ctx, r.record(eventOutcome, l.N, o)); err != nil {
+func (w *worker) finish(ctx context.Context, l *batch.Line, past *history, o outcome, result error) error {
+	if _, err := w.Store.Append(ctx, w.record(eventOutcome, l.N, o)); err != nil {
 		return journalError{err}
 	}
 	past.conclude(o)
 	return result
-}
-
-// readBack reads what the step was about. Nil means that the entry is not
-// there.
-func (r *Runner) readBack(ctx context.Context, s *Step) (*directory.Entry, error) {
-	var e *directory.Entry
-	var err error
-	if s.Op == OpValues {
-		e, err = r.Server.Lists(ctx, string(s.ID), s.looked()...)
-	} else if s.Op == OpAdd || s.ID == "" {
-		var found []directory.Entry
-		found, err = r.Server.Get(ctx, []string{s.DN})
-		if len(found) == 1 {
-			e = &found[0]
-		}
-	} else {
-		deleted := s.Op == OpReanimate
-		e, err = r.Server.ByIdentity(ctx, string(s.ID), deleted)
-	}
-	if errors.Is(err, source.ErrNotFound) {
-		return nil, nil
-	}
-	return e, err
-}
-
-// looked are the values by which a step on lists is known to be done.
-func (s *Step) looked() (values []source.Value) {
-	for _, v := range s.Values {
-		for _, value := range []batch.Octets{v.Remove, v.Add} {
-			if value != "" {
-				values = append(values, source.Value{Attr: v.Attr, Value: string(value)})
-			}
-		}
-	}
-	return values
 }
 
 type effect int
@@ -232,47 +202,6 @@ const (
 	effectOther
 	effectHidden // nothing that can be read shows it
 )
-
-// effectOf compares an entry with what a step was to do to it.
-func effectOf(s *Step, e *directory.Entry) effect {
-	if e == nil {
-		switch s.Op {
-		case OpDelete:
-			return effectDone
-		case OpAdd:
-			return effectNone
-		}
-		return effectOther
-	}
-	here := directory.FoldDN(e.DN)
-	switch s.Op {
-	case OpDelete:
-		return effectNone
-	case OpAdd:
-		return effectOfAdd(s.Attrs, e)
-	case OpRename:
-		switch here {
-		case directory.FoldDN(s.target()):
-			return effectDone
-		case directory.FoldDN(s.DN):
-			return effectNone
-		}
-		return effectOther
-	case OpReanimate:
-		switch {
-		case e.First("isDeleted") == "TRUE":
-			return effectNone
-		case here == directory.FoldDN(s.target()):
-			return effectDone
-		}
-		return effectOther
-	case OpValues:
-		return effectOfValues(s.Values, e)
-	case OpPassword:
-		return effectOfPassword(s, e)
-	}
-	return effectOfMods(s.Mods, e)
-}
 
 // effectOfAdd tells whether an entry is the one that was to be added, or somebody
 // else's of the same name. Servers may add values, and write flags as they like.
@@ -327,15 +256,6 @@ func keptList(now []string, want []batch.Octets) bool {
 
 func exactList(now []string, want []batch.Octets) bool {
 	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !slices.Contains(now, string(w)) })
-}
-
-func effectOfValues(values []ValueMod, e *directory.Entry) effect {
-	for _, v := range values {
-		if v.Remove != "" && hasValue(e.Get(v.Attr), string(v.Remove)) || v.Add != "" && !hasValue(e.Get(v.Attr), string(v.Add)) {
-			return effectNone
-		}
-	}
-	return effectDone
 }
 
 func sameList(now []string, want []batch.Octets) bool {

@@ -11,46 +11,45 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
 )
 
-// mayReset tells why no password may be set here.
-func (r *Runner) mayReset() error {
+// mayReset tells why no password may be set on a server.
+func mayReset(s *source.Server) error {
 	switch {
-	case !r.Server.Guarded():
-		return fmt.Errorf("the connection to %s is not encrypted, and a password would cross the network in clear: use ldaps://, or starttls", r.Server.URL)
-	case !r.Server.TakesPasswords():
-		return fmt.Errorf("%s takes new passwords over an encrypted connection only: use ldaps://, or starttls", r.Server.URL)
-	case r.Deliver == nil && !r.DryRun:
-		return errors.New("say with --passwords where the new password goes")
+	case !s.Guarded():
+		return fmt.Errorf("the connection to %s is not encrypted, and a password would cross the network in clear: use ldaps://, or starttls", s.URL)
+	case !s.TakesPasswords():
+		return fmt.Errorf("%s takes new passwords over an encrypted connection only: use ldaps://, or starttls", s.URL)
 	}
 	return nil
 }
 
 // resetPassword gives the account a new password that nobody has seen. It is
 // delivered before it is set, so that none is set that nobody knows.
-func (r *Runner) resetPassword(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
-	if err := r.mayReset(); err != nil {
+func (w *worker) resetPassword(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	if err := mayReset(w.server); err != nil {
 		return err
 	}
 	if !past.done(a.Name) {
-		if err := r.hold(ctx, l, a.Name, e, image(e), past); err != nil {
+		if err := w.hold(ctx, l, a.Name, e, image(e), past); err != nil {
 			return err
 		}
 		password, err := newPassword()
 		if err != nil {
 			return err
 		}
-		if err := r.Deliver(l, password); err != nil {
+		if err := w.Deliver(l, password); err != nil {
 			return localError{fmt.Errorf("the new password could not be delivered, so it was not set: %w", err)}
 		}
-		s, err := r.passwordStep(ctx, a, e, password)
+		s, err := w.passwordStep(ctx, a, e, password)
 		if err != nil {
 			return err
 		}
 		again := past.attempted(OpPassword)
-		if err := r.do(ctx, l, past, s, image(e), ""); err != nil {
+		if err := w.do(ctx, l, past, s, image(e), ""); err != nil {
 			if !past.open() {
-				_, mendErr := r.relocked(ctx, l, a, past)
+				_, mendErr := w.relocked(ctx, l, a, past)
 				err = errors.Join(err, mendErr)
 			}
 			return err
@@ -60,24 +59,24 @@ func (r *Runner) resetPassword(ctx context.Context, l *batch.Line, a *batch.Acti
 			past.note("of those delivered for it, the last one holds")
 		}
 	}
-	if r.Server.Dialect == directory.AD {
+	if w.server.Dialect == directory.AD {
 		return nil
 	}
-	return r.afterPassword(ctx, l, a, past)
+	return w.afterPassword(ctx, l, a, past)
 }
 
 // passwordStep is the step that sets a password. On the `ad` schema it is to be
 // changed at the next logon, in the same write.
-func (r *Runner) passwordStep(ctx context.Context, a *batch.Action, e *directory.Entry, password string) (Step, error) {
-	s := r.step(a.Name, OpPassword, e, nil)
+func (w *worker) passwordStep(ctx context.Context, a *batch.Action, e *directory.Entry, password string) (Step, error) {
+	s := w.step(a.Name, OpPassword, e, nil)
 	s.secret = password
-	attrs := []string{r.Server.Dialect.PasswordSet[0].String()}
-	if r.Server.Dialect == directory.AD {
+	attrs := []string{w.server.Dialect.PasswordSet[0].String()}
+	if w.server.Dialect == directory.AD {
 		s.Mods = []batch.Mod{{Attr: "pwdLastSet", Old: batch.OctetsOf(e.Get("pwdLastSet")), New: []batch.Octets{"0"}}}
 		if a.Unlock {
 			s.Mods = append(s.Mods, batch.Mod{Attr: "lockoutTime", Old: batch.OctetsOf(e.Get("lockoutTime")), New: []batch.Octets{"0"}})
 		}
-		metadata, err := r.Server.Metadata(ctx, e)
+		metadata, err := w.server.Metadata(ctx, e)
 		if err != nil {
 			return s, err
 		}
@@ -85,7 +84,7 @@ func (r *Runner) passwordStep(ctx context.Context, a *batch.Action, e *directory
 			return s, nil // which it will be afterwards too
 		}
 	}
-	if r.Server.Dialect == directory.OpenLDAP && e.Has(lockAttr) {
+	if w.server.Dialect == directory.OpenLDAP && e.Has(lockAttr) {
 		attrs = append(attrs, lockAttr) // it is lifted
 	}
 	for _, attr := range attrs {
@@ -115,7 +114,7 @@ func effectOfPassword(s *Step, e *directory.Entry) effect {
 // provePassword tells by the server's own count, or by signing in, what nothing
 // else shows of a new password. A stopped process took the password with it: then
 // only that it was not set can be told, since somebody else may have set another.
-func (r *Runner) provePassword(ctx context.Context, s *Step, answer error, seen *sight) error {
+func (w *worker) provePassword(ctx context.Context, s *Step, answer error, seen *sight) error {
 	switch {
 	case seen.entry == nil:
 		return nil
@@ -126,7 +125,7 @@ func (r *Runner) provePassword(ctx context.Context, s *Step, answer error, seen 
 		return nil
 	}
 	if s.Version > 0 {
-		metadata, err := r.Server.Metadata(ctx, seen.entry)
+		metadata, err := w.server.Metadata(ctx, seen.entry)
 		if err != nil {
 			return err
 		}
@@ -135,7 +134,7 @@ func (r *Runner) provePassword(ctx context.Context, s *Step, answer error, seen 
 			return nil
 		}
 	}
-	right, known, err := r.Server.SignsIn(ctx, seen.entry, s.secret)
+	right, known, err := w.server.SignsIn(ctx, seen.entry, s.secret)
 	switch {
 	case err != nil:
 		return err
@@ -150,21 +149,21 @@ func (r *Runner) provePassword(ctx context.Context, s *Step, answer error, seen 
 // afterPassword repairs what the password operation of slapd does besides: it
 // deletes the permanent lock, so that a leaver could sign in again. And it
 // marks the password as one to be changed.
-func (r *Runner) afterPassword(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
-	e, err := r.relocked(ctx, l, a, past)
-	if err != nil || e == nil || r.Server.Dialect != directory.OpenLDAP {
+func (w *worker) afterPassword(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	e, err := w.relocked(ctx, l, a, past)
+	if err != nil || e == nil || w.server.Dialect != directory.OpenLDAP {
 		return err
 	}
-	return r.setOwn(ctx, l, a, e, past, "pwdReset", []batch.Octets{"TRUE"})
+	return w.setOwn(ctx, l, a, e, past, "pwdReset", []batch.Octets{"TRUE"})
 }
 
 // relocked puts back the lock that an attempt to set a password has lifted, whether
 // the password is known to have been set or not. It goes by the entry as it is now,
 // which it returns.
-func (r *Runner) relocked(ctx context.Context, l *batch.Line, a *batch.Action, past *history) (*directory.Entry, error) {
-	e, err := r.find(ctx, l, past)
+func (w *worker) relocked(ctx context.Context, l *batch.Line, a *batch.Action, past *history) (*directory.Entry, error) {
+	e, err := w.find(ctx, l, past)
 	before := past.firstBefore(OpPassword)
-	if err != nil || e == nil || before == nil || r.Server.Dialect != directory.OpenLDAP {
+	if err != nil || e == nil || before == nil || w.server.Dialect != directory.OpenLDAP {
 		return e, err
 	}
 	was := before.Entry()
@@ -172,7 +171,7 @@ func (r *Runner) relocked(ctx context.Context, l *batch.Line, a *batch.Action, p
 	if permanent := slices.Contains(lock, directory.PermanentLockValue); !permanent && (len(lock) == 0 || a.Unlock) {
 		return e, nil
 	}
-	if err := r.setOwn(ctx, l, a, e, past, lockAttr, lock); err != nil {
+	if err := w.setOwn(ctx, l, a, e, past, lockAttr, lock); err != nil {
 		return e, fmt.Errorf("THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w", err)
 	}
 	return e, nil
@@ -180,25 +179,25 @@ func (r *Runner) relocked(ctx context.Context, l *batch.Line, a *batch.Action, p
 
 // setOwn gives the line's own entry the wanted values of an attribute, where it
 // has others.
-func (r *Runner) setOwn(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history, attr string, want []batch.Octets) error {
+func (w *worker) setOwn(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history, attr string, want []batch.Octets) error {
 	now := batch.OctetsOf(e.Get(attr))
 	if sameList(batch.Plain(now), want) {
 		return nil
 	}
-	return r.do(ctx, l, past, r.step(a.Name, OpModify, e, func(s *Step) { s.Mods = []batch.Mod{{Attr: attr, Old: now, New: want}} }), nil, "")
+	return w.do(ctx, l, past, w.step(a.Name, OpModify, e, func(s *Step) { s.Mods = []batch.Mod{{Attr: attr, Old: now, New: want}} }), nil, "")
 }
 
 // afterAttempt puts a lock back that an attempt of an earlier run may have
 // lifted, before anything else is looked at, and returns the entry as it is then.
-func (r *Runner) afterAttempt(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (*directory.Entry, error) {
+func (w *worker) afterAttempt(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (*directory.Entry, error) {
 	i := slices.IndexFunc(l.Actions, func(a batch.Action) bool { return a.Name == batch.ResetPassword })
-	if i < 0 || e == nil || r.DryRun || !past.attempted(OpPassword) {
+	if i < 0 || e == nil || !past.attempted(OpPassword) {
 		return e, nil
 	}
-	if _, err := r.relocked(ctx, l, &l.Actions[i], past); err != nil {
+	if _, err := w.relocked(ctx, l, &l.Actions[i], past); err != nil {
 		return e, err
 	}
-	return r.find(ctx, l, past)
+	return w.find(ctx, l, past)
 }
 
 // attempted tells whether a step of a kind was begun that may have had an effect.

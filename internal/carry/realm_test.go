@@ -408,8 +408,8 @@ func (w *realm) stage() *batch.Batch {
 func (w *realm) carryOut(b *batch.Batch, signed bool, promised map[string][]string) {
 	before, powers := w.picture(), w.powers()
 	barred := w.untouchable(before)
-	r := &carry.Runner{Store: w.st, Batch: b, Server: w.conn, Protection: w.protection(), Settings: w.set, DefaultPolicy: w.policy, By: "tester", Now: time.Now, Connections: 1 + w.r.IntN(3)}
-	res, err := r.Run(context.Background())
+	r := &carry.Job{Store: w.st, Batch: b, Server: w.conn, Protection: w.protection(), Settings: w.set, DefaultPolicy: w.policy, By: "tester", Now: time.Now}
+	res, err := r.Run(context.Background(), carry.Pace{Connections: 1 + w.r.IntN(3)})
 	if errors.Is(err, batch.ErrNotSigned) {
 		w.stopped += len(b.Lines)
 		w.same(before, w.picture())

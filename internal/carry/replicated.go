@@ -18,7 +18,6 @@ const replicationPause = 500 * time.Millisecond
 // the lines of the batch have changed, as long as within. It returns the lines of
 // which it does not show everything yet, and how long it waited.
 func Replicated(ctx context.Context, s *store.Store, b *batch.Batch, on *source.Server, within time.Duration) (missing []*batch.Line, waited time.Duration, err error) {
-	other := &Runner{Server: on}
 	histories := map[*batch.Line]*history{}
 	for i := range b.Lines {
 		l := &b.Lines[i]
@@ -33,7 +32,7 @@ func Replicated(ctx context.Context, s *store.Store, b *batch.Batch, on *source.
 	for {
 		var still []*batch.Line
 		for _, l := range missing {
-			shown, err := other.shows(ctx, histories[l])
+			shown, err := shows(ctx, on, histories[l])
 			if err != nil {
 				return missing, waited, err
 			}
@@ -55,9 +54,9 @@ func Replicated(ctx context.Context, s *store.Store, b *batch.Batch, on *source.
 }
 
 // shows tells whether the server shows what the steps of a line have left.
-func (r *Runner) shows(ctx context.Context, h *history) (bool, error) {
+func shows(ctx context.Context, server *source.Server, h *history) (bool, error) {
 	for _, s := range h.left() {
-		e, err := r.readBack(ctx, &s)
+		e, err := readBack(ctx, server, &s)
 		if err != nil {
 			return false, err
 		}
@@ -81,7 +80,7 @@ func (h *history) left() (steps []Step) {
 	for _, past := range slices.Backward(h.steps) {
 		s := past.Step
 		id := s.written()
-		if past.outcome == nil || !past.outcome.Done || s.Op.onFolder() || seen["gone\x00"+strings.ToLower(id)] {
+		if past.outcome == nil || !past.outcome.Done || s.onFolder() || seen["gone\x00"+strings.ToLower(id)] {
 			continue
 		}
 		switch s.Op {

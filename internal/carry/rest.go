@@ -23,9 +23,9 @@ const restWindow = 30 * time.Minute
 // untilRest waits before an undo or a restore until the server's own work on
 // references, for what was renamed and deleted before, is at rest. Where the
 // server does not say that it does none, its time is reckoned: a search for each.
-func (r *Runner) untilRest(ctx context.Context) error {
+func (r *run) untilRest(ctx context.Context) error {
 	brings := r.Batch.UndoOf != 0 || slices.Contains(r.Batch.Actions, batch.Restore)
-	if !brings || r.DryRun || r.Rehearsal || r.Server.Dialect.KeepsLinks {
+	if !brings || r.OnCopy || r.Server.Dialect.KeepsLinks {
 		return nil
 	}
 	integrity, err := r.Server.Integrity(ctx)
@@ -60,7 +60,7 @@ func (r *Runner) untilRest(ctx context.Context) error {
 // namesChanged counts the renames and deletions in this directory that the journal
 // knows of, within the time that reference work may take, and tells when the last
 // one was.
-func (r *Runner) namesChanged(ctx context.Context) (n int, last time.Time, err error) {
+func (r *run) namesChanged(ctx context.Context) (n int, last time.Time, err error) {
 	heads, err := batch.Heads(ctx, r.Store)
 	if err != nil {
 		return 0, last, err
@@ -101,17 +101,17 @@ const namesAtOnce = 16
 // proveUnnamed makes sure at the end of a run that nobody names the old names: of
 // lines that were carried out at the same time, one may have brought a name of
 // another with it.
-func (r *Runner) proveUnnamed(ctx context.Context) error {
-	if r.DryRun || r.Server.Dialect.KeepsLinks {
+func (w *worker) proveUnnamed(ctx context.Context) error {
+	if w.server.Dialect.KeepsLinks {
 		return nil
 	}
 	noted := map[*batch.Line]int{}
-	for _, l := range r.common.leaving {
+	for _, l := range w.common.leaving {
 		noted[l.line] = len(l.past.lacks)
 	}
-	for chunk := range slices.Chunk(r.common.leaving, namesAtOnce) {
+	for chunk := range slices.Chunk(w.common.leaving, namesAtOnce) {
 		for tries := 1; ; tries++ {
-			again, err := r.nameAnew(ctx, chunk)
+			again, err := w.nameAnew(ctx, chunk)
 			if err != nil || !again || tries == maxTries {
 				if err != nil {
 					return err
@@ -120,9 +120,9 @@ func (r *Runner) proveUnnamed(ctx context.Context) error {
 			}
 		}
 	}
-	for _, l := range r.common.leaving {
+	for _, l := range w.common.leaving {
 		if l.line.State == batch.Applied && len(l.past.lacks) > noted[l.line] {
-			if err := r.settled(l.line, l.past, nil); err != nil {
+			if err := w.settled(l.line, l.past, nil); err != nil {
 				return err
 			}
 		}
@@ -132,13 +132,13 @@ func (r *Runner) proveUnnamed(ctx context.Context) error {
 
 // nameAnew corrects what still names old names. It tells whether there was
 // anything.
-func (r *Runner) nameAnew(ctx context.Context, lefts []left) (found bool, err error) {
+func (w *worker) nameAnew(ctx context.Context, lefts []left) (found bool, err error) {
 	var values []source.Value
 	for i := range lefts {
 		e := directory.Entry{DN: lefts[i].old}
-		values = append(values, batch.Naming(r.Server.Dialect, &e)...)
+		values = append(values, batch.Naming(w.server.Dialect, &e)...)
 	}
-	entries, err := r.Server.Listing(ctx, values...)
+	entries, err := w.server.Listing(ctx, values...)
 	if err != nil || len(entries) == 0 {
 		return false, err
 	}
@@ -154,8 +154,8 @@ func (r *Runner) nameAnew(ctx context.Context, lefts []left) (found bool, err er
 				}
 				found = true
 				l := &lefts[at]
-				ref := batch.Reference{DN: other.DN, ID: source.ShowIdentity(r.Server.Dialect, other.First(r.Server.Dialect.Identity.String())), Attr: v.Attr, Value: batch.Octets(name)}
-				if err := r.correct(ctx, l.line, l.action, l.past, &ref, other.DN, l.new); err != nil {
+				ref := batch.Reference{DN: other.DN, ID: source.ShowIdentity(w.server.Dialect, other.First(w.server.Dialect.Identity.String())), Attr: v.Attr, Value: batch.Octets(name)}
+				if err := w.correct(ctx, l.line, l.action, l.past, &ref, other.DN, l.new); err != nil {
 					return found, err
 				}
 			}

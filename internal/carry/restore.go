@@ -16,41 +16,41 @@ import (
 // restore brings a deleted entry back: as its own deleted object where the
 // server keeps one, else as a new entry with the old values. An account ends
 // disabled. What did not come back makes the line one that was done in part.
-func (r *Runner) restore(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+func (w *worker) restore(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
 	if !past.done(batch.Restore) {
-		if err := r.raise(ctx, l, a, past); err != nil {
+		if err := w.raise(ctx, l, a, past); err != nil {
 			return err
 		}
 	}
-	e, err := r.restored(ctx, l, past)
+	e, err := w.restored(ctx, l, past)
 	if err != nil {
 		return err
 	}
-	account := r.Server.Dialect.Account(e)
+	account := w.server.Dialect.Account(e)
 	if account.Kind.IsAccount() {
-		if err := r.lockRestored(ctx, l, e, past); err != nil {
+		if err := w.lockRestored(ctx, l, e, past); err != nil {
 			return err
 		}
 	}
 	if past.main(batch.Restore).Op == OpAdd {
-		tellAnew(r.Server.Dialect, account.Kind.IsAccount(), past)
+		tellAnew(w.server.Dialect, account.Kind.IsAccount(), past)
 	}
 	if a.Image == nil {
 		past.note("the journal has no image of it, so only what the directory kept came back")
 		return nil
 	}
-	if err := r.putAttributes(ctx, l, a.Image, e, past); err != nil {
+	if err := w.putAttributes(ctx, l, a.Image, e, past); err != nil {
 		return err
 	}
-	if err := r.putReferences(ctx, l, a, e, past); err != nil {
+	if err := w.putReferences(ctx, l, a, e, past); err != nil {
 		return err
 	}
-	return r.putPrimaryGroup(ctx, l, a, e, past)
+	return w.putPrimaryGroup(ctx, l, a, e, past)
 }
 
 // restored reads the entry that was brought back.
-func (r *Runner) restored(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
-	e, err := r.readBack(ctx, &Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: r.restoredID(l, past)})
+func (w *worker) restored(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
+	e, err := readBack(ctx, w.server, &Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: w.restoredID(l, past)})
 	if err == nil && e == nil {
 		err = errors.New("it was brought back and is gone again")
 	}
@@ -76,11 +76,11 @@ func (h *history) lack(text string) {
 	}
 }
 
-func (r *Runner) restoredID(l *batch.Line, past *history) batch.Octets {
+func (w *worker) restoredID(l *batch.Line, past *history) batch.Octets {
 	if past.newID != "" {
 		return batch.Octets(past.newID)
 	}
-	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
+	id, err := source.ReadIdentity(w.server.Dialect, l.ID)
 	if err != nil {
 		return ""
 	}
@@ -88,16 +88,16 @@ func (r *Runner) restoredID(l *batch.Line, past *history) batch.Octets {
 }
 
 // raise makes the entry exist again.
-func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
-	if err := r.roomFor(ctx, nil, a); err != nil {
+func (w *worker) raise(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	if err := w.roomFor(ctx, nil, a); err != nil {
 		return err
 	}
-	grave, err := r.grave(ctx, l)
+	grave, err := w.grave(ctx, l)
 	if err != nil {
 		return err
 	}
 	if grave != nil {
-		err := r.reanimate(ctx, l, a, grave, past)
+		err := w.reanimate(ctx, l, a, grave, past)
 		if !source.RefusedFor(err, source.Missing, source.Drifted, source.Unsupported) || a.Image == nil {
 			return err
 		}
@@ -106,20 +106,20 @@ func (r *Runner) raise(ctx context.Context, l *batch.Line, a *batch.Action, past
 	if a.Image == nil {
 		return errors.New("neither the directory's deleted objects nor the journal have it")
 	}
-	if r.Server.Dialect == directory.AD && !l.Anew {
+	if w.server.Dialect == directory.AD && !l.Anew {
 		return errors.New("its deleted object does not come back, and as a new entry it would have another SID and GUID: stage it once more with --anew, and have it signed")
 	}
-	return r.addAnew(ctx, l, a, past)
+	return w.addAnew(ctx, l, a, past)
 }
 
 // grave reads the line's deleted object, nil where the server has none that could
 // be brought back.
-func (r *Runner) grave(ctx context.Context, l *batch.Line) (*directory.Entry, error) {
-	id, err := source.ReadIdentity(r.Server.Dialect, l.ID)
+func (w *worker) grave(ctx context.Context, l *batch.Line) (*directory.Entry, error) {
+	id, err := source.ReadIdentity(w.server.Dialect, l.ID)
 	if err != nil {
 		return nil, err
 	}
-	grave, err := r.Server.Grave(ctx, id)
+	grave, err := w.server.Grave(ctx, id)
 	if err == nil && grave != nil && grave.First("isDeleted") != "TRUE" {
 		return nil, errors.New("it exists; there is nothing to bring back")
 	}
@@ -134,17 +134,17 @@ var setByReturn = []string{"accountExpires", "badPasswordTime", "badPwdCount", "
 // same write, since the server would otherwise bring it back enabled and without a
 // password, or with its old one. Samba refuses to change flags in that write; there
 // it is disabled by the next one.
-func (r *Runner) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, grave *directory.Entry, past *history) error {
-	with, err := r.mandatory(ctx, a.Image, grave)
+func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, grave *directory.Entry, past *history) error {
+	with, err := w.mandatory(ctx, a.Image, grave)
 	if err != nil {
 		return err
 	}
 	try := func(marked bool, mods []batch.Mod, attrs []batch.ImageAttr) error {
-		return r.do(ctx, l, past, r.step(batch.Restore, OpReanimate, grave, func(s *Step) {
+		return w.do(ctx, l, past, w.step(batch.Restore, OpReanimate, grave, func(s *Step) {
 			s.RDN, s.Superior, s.Mods, s.Attrs, s.Marked = a.RDN, a.To, mods, attrs, marked
 		}), image(grave), "")
 	}
-	account := r.Server.Dialect.Account(grave)
+	account := w.server.Dialect.Account(grave)
 	if account.Kind.IsAccount() {
 		flags := keptFlags(a.Image, grave) | directory.UACDisabled
 		err := try(false, []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}, with)
@@ -173,11 +173,11 @@ func (r *Runner) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, 
 
 // mandatory are the attributes without which the schema does not let an entry
 // exist, of those that its deleted object has lost and its image has.
-func (r *Runner) mandatory(ctx context.Context, im *batch.Image, grave *directory.Entry) (all []batch.ImageAttr, err error) {
+func (w *worker) mandatory(ctx context.Context, im *batch.Image, grave *directory.Entry) (all []batch.ImageAttr, err error) {
 	if im == nil {
 		return nil, nil
 	}
-	must, err := r.Server.Mandatory(ctx, grave.Get("objectClass"))
+	must, err := w.server.Mandatory(ctx, grave.Get("objectClass"))
 	if err != nil {
 		return nil, err
 	}
@@ -206,29 +206,29 @@ func keptFlags(im *batch.Image, grave *directory.Entry) int64 {
 }
 
 // addAnew makes a new entry of the image's values.
-func (r *Runner) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
-	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To, Attrs: a.Image.Anew(r.Server.Dialect)}
-	return r.do(ctx, l, past, s, nil, "")
+func (w *worker) addAnew(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+	s := Step{Action: batch.Restore, Op: OpAdd, DN: a.RDN + "," + a.To, Attrs: a.Image.Anew(w.server.Dialect)}
+	return w.do(ctx, l, past, s, nil, "")
 }
 
 // lockRestored disables an account that came back enabled.
-func (r *Runner) lockRestored(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
-	survey := directory.NewSurvey(r.Server.Dialect)
-	a := r.Server.Dialect.Account(e)
-	if a.PermanentLock || r.Server.Dialect == directory.AD && survey.Disabled(&a, r.Now()).Yes {
+func (w *worker) lockRestored(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) error {
+	survey := directory.NewSurvey(w.server.Dialect)
+	a := w.server.Dialect.Account(e)
+	if a.PermanentLock || w.server.Dialect == directory.AD && survey.Disabled(&a, w.Now()).Yes {
 		return nil
 	}
-	mods, err := r.mods(ctx, &batch.Action{Name: batch.Disable}, e)
+	mods, err := w.mods(ctx, &batch.Action{Name: batch.Disable}, e)
 	if err != nil {
 		past.note("it could not be disabled (" + err.Error() + "); it has no password, so nobody can sign in")
 		return nil
 	}
-	return r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), "")
+	return w.do(ctx, l, past, w.step(batch.Restore, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), "")
 }
 
 // putAttributes gives the entry back what the image has and the directory
 // did not keep. What the server refuses is noted, not forced.
-func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+func (w *worker) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
 	raised := raisedWith(past.main(batch.Restore))
@@ -245,14 +245,14 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 			past.lack(attr.Name + " was changed by somebody else since it came back, and was left as it is")
 			continue
 		}
-		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+		err := w.do(ctx, l, past, w.step(batch.Restore, OpModify, e, func(s *Step) {
 			s.Mods = []batch.Mod{{Attr: attr.Name, Old: now, New: attr.Values}}
 		}), nil, "")
-		if err := r.noteRefusal(past, err, attr.Name+" could not be put back"); err != nil {
+		if err := w.noteRefusal(past, err, attr.Name+" could not be put back"); err != nil {
 			return err
 		}
 	}
-	return r.takeMarks(ctx, l, im, e, past)
+	return w.takeMarks(ctx, l, im, e, past)
 }
 
 // marks are the values that servers of the `ad` schema leave in an object that
@@ -260,17 +260,17 @@ func (r *Runner) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 var marks = []struct{ attr, value string }{{"lastKnownParent", ""}, {"adminCount", "0"}, {"operatorCount", "0"}}
 
 // takeMarks takes the marks of a return away, where the entry had none before.
-func (r *Runner) takeMarks(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+func (w *worker) takeMarks(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
 	was := im.Entry()
 	for _, m := range marks {
 		now := e.Get(m.attr)
-		if r.Server.Dialect != directory.AD || len(now) != 1 || was.Has(m.attr) || m.value != "" && now[0] != m.value {
+		if w.server.Dialect != directory.AD || len(now) != 1 || was.Has(m.attr) || m.value != "" && now[0] != m.value {
 			continue
 		}
-		err := r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+		err := w.do(ctx, l, past, w.step(batch.Restore, OpModify, e, func(s *Step) {
 			s.Mods = []batch.Mod{{Attr: m.attr, Old: batch.OctetsOf(now)}}
 		}), nil, "")
-		if err := r.noteRefusal(past, err, "the mark "+m.attr+" stays"); err != nil {
+		if err := w.noteRefusal(past, err, "the mark "+m.attr+" stays"); err != nil {
 			return err
 		}
 	}
@@ -305,7 +305,7 @@ func raisedWith(s *pastStep) directory.Entry {
 }
 
 // noteRefusal lets a restore go on where the server refuses one of its parts.
-func (r *Runner) noteRefusal(past *history, err error, what string) error {
+func (w *worker) noteRefusal(past *history, err error, what string) error {
 	var refused *source.Refused
 	if err != nil && errors.As(err, &refused) && !source.Lost(err) {
 		past.lack(what + ": " + err.Error())
@@ -315,24 +315,24 @@ func (r *Runner) noteRefusal(past *history, err error, what string) error {
 }
 
 // putReferences makes the entries that named the old entry name it again.
-func (r *Runner) putReferences(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
-	if err := r.learnPlaceholders(ctx, a.Image.References); err != nil {
+func (w *worker) putReferences(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	if err := w.learnPlaceholders(ctx, a.Image.References); err != nil {
 		return err
 	}
 	for i := range a.Image.References {
-		if err := r.putReference(ctx, l, a, &a.Image.References[i], e, past); err != nil {
+		if err := w.putReference(ctx, l, a, &a.Image.References[i], e, past); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Action, ref *batch.Reference, e *directory.Entry, past *history) error {
+func (w *worker) putReference(ctx context.Context, l *batch.Line, a *batch.Action, ref *batch.Reference, e *directory.Entry, past *history) error {
 	value := asSpelt(a.Image.References, ref, e.DN)
 	if ref.Attr == "memberUid" {
 		value = string(ref.Value)
 	}
-	other, err := r.naming(ctx, ref, ref.DN, value)
+	other, err := w.naming(ctx, ref, ref.DN, value)
 	switch {
 	case err != nil:
 		return err
@@ -342,7 +342,7 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 	case hasValue(other.Get(ref.Attr), value):
 		return nil
 	}
-	if why, err := r.mayName(ctx, a, ref, other); err != nil {
+	if why, err := w.mayName(ctx, a, ref, other); err != nil {
 		return err
 	} else if why != "" {
 		past.lack(fmt.Sprintf("%s of %s was not put back: %s", ref.Attr, ref.DN, why))
@@ -350,8 +350,8 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 	}
 	fix := ValueMod{Attr: ref.Attr, Add: batch.Octets(value)}
 	if singleLink[strings.ToLower(ref.Attr)] && other.Has(ref.Attr) {
-		r.learnPlaceholder(other, ref.Attr)
-		stands, err := r.placeholder(ctx, other.First(ref.Attr))
+		w.learnPlaceholder(other, ref.Attr)
+		stands, err := w.placeholder(ctx, other.First(ref.Attr))
 		if err != nil {
 			return err
 		}
@@ -361,8 +361,8 @@ func (r *Runner) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 		}
 		fix.Remove = batch.Octets(other.First(ref.Attr))
 	}
-	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
-	return r.noteRefusal(past, err, fmt.Sprintf("%s of %s was not put back", ref.Attr, ref.DN))
+	err = w.do(ctx, l, past, w.step(batch.Restore, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+	return w.noteRefusal(past, err, fmt.Sprintf("%s of %s was not put back", ref.Attr, ref.DN))
 }
 
 // integrityOverlay is how slapd's overlay for references signs what it writes, unless
@@ -371,50 +371,50 @@ const integrityOverlay = "cn=referential integrity overlay"
 
 // learnPlaceholders finds out what stands for none by what the server has put where
 // the deleted entry was named, before anything is written there.
-func (r *Runner) learnPlaceholders(ctx context.Context, refs []batch.Reference) error {
+func (w *worker) learnPlaceholders(ctx context.Context, refs []batch.Reference) error {
 	for i := range refs {
 		ref := &refs[i]
-		if r.Server.Dialect != directory.OpenLDAP || !singleLink[strings.ToLower(ref.Attr)] {
+		if w.server.Dialect != directory.OpenLDAP || !singleLink[strings.ToLower(ref.Attr)] {
 			continue
 		}
-		other, err := r.naming(ctx, ref, ref.DN)
+		other, err := w.naming(ctx, ref, ref.DN)
 		if err != nil {
 			return err
 		}
 		if other != nil {
-			r.learnPlaceholder(other, ref.Attr)
+			w.learnPlaceholder(other, ref.Attr)
 		}
 	}
 	return nil
 }
 
-func (r *Runner) learnPlaceholder(other *directory.Entry, attr string) {
+func (w *worker) learnPlaceholder(other *directory.Entry, attr string) {
 	if other.Has(attr) && directory.FoldDN(other.First("modifiersName")) == integrityOverlay {
-		r.common.standIn(other.First(attr))
+		w.common.standIn(other.First(attr))
 	}
 }
 
 // placeholder tells whether a name stands for none, where the server or the
 // settings say so, or the server was seen to use it so.
-func (r *Runner) placeholder(ctx context.Context, name string) (bool, error) {
+func (w *worker) placeholder(ctx context.Context, name string) (bool, error) {
 	is := func(p string) bool { return directory.FoldDN(p) == directory.FoldDN(name) }
-	if slices.ContainsFunc(r.Settings.Audit.PlaceholderMembers, is) || slices.ContainsFunc(r.common.standIns(), is) {
+	if slices.ContainsFunc(w.Settings.Audit.PlaceholderMembers, is) || slices.ContainsFunc(w.common.standIns(), is) {
 		return true, nil
 	}
-	integrity, err := r.Server.Integrity(ctx)
+	integrity, err := w.server.Integrity(ctx)
 	return slices.ContainsFunc(integrity.Placeholders, is), err
 }
 
 // mayName tells why an entry that named the one that was brought back must not
 // name it again: it is protected, or gives power now that nobody has signed.
-func (r *Runner) mayName(ctx context.Context, a *batch.Action, ref *batch.Reference, other *directory.Entry) (string, error) {
-	if why := r.Protection.Written(other, ref.Attr); why != "" {
+func (w *worker) mayName(ctx context.Context, a *batch.Action, ref *batch.Reference, other *directory.Entry) (string, error) {
+	if why := w.Protection.Written(other, ref.Attr); why != "" {
 		return why, nil
 	}
 	if !batch.IsMembership(ref.Attr) {
 		return "", nil
 	}
-	powers, err := r.climber().Of(ctx, other)
+	powers, err := w.climber().Of(ctx, other)
 	if err != nil {
 		return "", err
 	}
@@ -434,13 +434,13 @@ var singleLink = map[string]bool{"manager": true, "managedby": true}
 
 // putPrimaryGroup gives an `ad` account its primary group back, of which it has
 // to be a member first.
-func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
 	old := a.Image.Entry()
 	was := old.First("primaryGroupID")
-	if r.Server.Dialect != directory.AD || was == "" || e.First("primaryGroupID") == was {
+	if w.server.Dialect != directory.AD || was == "" || e.First("primaryGroupID") == was {
 		return nil
 	}
-	group, err := r.groupOf(ctx, e, was)
+	group, err := w.groupOf(ctx, e, was)
 	switch {
 	case err != nil:
 		return err
@@ -451,7 +451,7 @@ func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Ac
 	with := *e
 	with.Attrs = slices.Clone(e.Attrs)
 	with.Set("primaryGroupID", was)
-	powers, err := r.climber().Of(ctx, &with)
+	powers, err := w.climber().Of(ctx, &with)
 	if err != nil {
 		return err
 	}
@@ -461,44 +461,44 @@ func (r *Runner) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Ac
 	}
 	// The server itself takes it out of the list of its primary group, and puts it
 	// into that of the one it had.
-	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, group, func(s *Step) {
+	err = w.do(ctx, l, past, w.step(batch.Restore, OpValues, group, func(s *Step) {
 		s.Values = []ValueMod{{Attr: "member", Add: batch.Octets(e.DN)}}
 	}), nil, "")
 	if err == nil {
-		err = r.do(ctx, l, past, r.step(batch.Restore, OpModify, e, func(s *Step) {
+		err = w.do(ctx, l, past, w.step(batch.Restore, OpModify, e, func(s *Step) {
 			s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: batch.OctetsOf(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
 		}), nil, "")
 	}
-	if err := r.noteRefusal(past, err, "its primary group was not put back"); err != nil {
+	if err := w.noteRefusal(past, err, "its primary group was not put back"); err != nil {
 		return err
 	}
-	return r.leaveOldPrimary(ctx, l, a, e, past)
+	return w.leaveOldPrimary(ctx, l, a, e, past)
 }
 
 // leaveOldPrimary takes an account out of the group that was its primary one since
 // it came back, unless it was in that before.
-func (r *Runner) leaveOldPrimary(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
-	group, err := r.groupOf(ctx, e, e.First("primaryGroupID"))
+func (w *worker) leaveOldPrimary(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+	group, err := w.groupOf(ctx, e, e.First("primaryGroupID"))
 	if err != nil || group == nil {
 		return err
 	}
-	id := source.ShowIdentity(r.Server.Dialect, group.First(r.Server.Dialect.Identity.String()))
+	id := source.ShowIdentity(w.server.Dialect, group.First(w.server.Dialect.Identity.String()))
 	if slices.ContainsFunc(a.Image.References, func(ref batch.Reference) bool { return ref.ID == id && ref.Attr == "member" }) {
 		return nil
 	}
-	now, err := r.Server.Lists(ctx, group.First(r.Server.Dialect.Identity.String()), source.Value{Attr: "member", Value: e.DN})
+	now, err := w.server.Lists(ctx, group.First(w.server.Dialect.Identity.String()), source.Value{Attr: "member", Value: e.DN})
 	if err != nil || !hasValue(now.Get("member"), e.DN) {
 		return err
 	}
-	err = r.do(ctx, l, past, r.step(batch.Restore, OpValues, now, func(s *Step) {
+	err = w.do(ctx, l, past, w.step(batch.Restore, OpValues, now, func(s *Step) {
 		s.Values = []ValueMod{{Attr: "member", Remove: batch.Octets(e.DN)}}
 	}), nil, "")
-	return r.noteRefusal(past, err, "it is in "+directory.LeafValue(group.DN)+" too now")
+	return w.noteRefusal(past, err, "it is in "+directory.LeafValue(group.DN)+" too now")
 }
 
 // groupOf reads the group of a RID of the account's domain, nil where there is
 // none.
-func (r *Runner) groupOf(ctx context.Context, e *directory.Entry, rid string) (*directory.Entry, error) {
+func (w *worker) groupOf(ctx context.Context, e *directory.Entry, rid string) (*directory.Entry, error) {
 	sid, err := directory.ParseSID(e.First("objectSid"))
 	if err != nil {
 		return nil, err
@@ -508,7 +508,7 @@ func (r *Runner) groupOf(ctx context.Context, e *directory.Entry, rid string) (*
 	if err != nil {
 		return nil, err
 	}
-	found, err := r.Server.Select(ctx, "(objectSid="+source.EscapeOctets(raw)+")", source.WhatItIs(r.Server.Dialect))
+	found, err := w.server.Select(ctx, "(objectSid="+source.EscapeOctets(raw)+")", source.WhatItIs(w.server.Dialect))
 	if err != nil || len(found) != 1 {
 		return nil, err
 	}

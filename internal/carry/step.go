@@ -3,12 +3,12 @@ package carry
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"yardbroom/internal/batch"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
 	"yardbroom/internal/source"
 )
@@ -85,12 +85,12 @@ type intent struct {
 // holds what was read of the entry's guarded attributes. A write that was
 // lost with its connection, and that reading shows not to have been done, is
 // sent again, as a step of its own.
-func (r *Runner) do(ctx context.Context, l *batch.Line, past *history, s Step, before *batch.Image, assertion string) error {
+func (w *worker) do(ctx context.Context, l *batch.Line, past *history, s Step, before *batch.Image, assertion string) error {
 	for tries := 1; ; tries++ {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		again, err := r.try(l, past, s, before, assertion)
+		again, err := w.try(l, past, s, before, assertion)
 		if !again || tries == maxTries {
 			return err
 		}
@@ -101,95 +101,47 @@ const maxTries = 3
 
 // try makes one attempt at a step. From its intent to its outcome nothing
 // may be interrupted half-way, so it does not take the caller's context.
-func (r *Runner) try(l *batch.Line, past *history, s Step, before *batch.Image, assertion string) (again bool, err error) {
+func (w *worker) try(l *batch.Line, past *history, s Step, before *batch.Image, assertion string) (again bool, err error) {
 	ctx := context.Background()
-	if err := r.wait(ctx); err != nil {
+	if err := w.wait(ctx); err != nil {
 		return false, err
 	}
-	defer r.common.hold(s.written())()
+	defer w.common.hold(s.written())()
 	s.N = past.next()
-	in := intent{Step: s, Before: before, Host: r.Server.HostName()}
-	if _, err := r.Store.Append(ctx, r.record(eventIntent, l.N, in)); err != nil {
+	in := intent{Step: s, Before: before, Host: w.server.HostName()}
+	if _, err := w.Store.Append(ctx, w.record(eventIntent, l.N, in)); err != nil {
 		return false, journalError{err}
 	}
 	past.intend(in)
-	answer := r.write(&s, assertion)
+	answer := w.send(&s, assertion)
 	if !source.Lost(answer) {
-		return false, r.conclude(ctx, l, past, answer)
+		return false, w.conclude(ctx, l, past, answer)
 	}
-	if err := r.Server.Reconnect(ctx); err != nil {
+	if err := w.server.Reconnect(ctx); err != nil {
 		return false, unread(err)
 	}
-	err = r.conclude(ctx, l, past, answer)
+	err = w.conclude(ctx, l, past, answer)
 	last := past.steps[len(past.steps)-1].outcome
 	return err != nil && last != nil && last.Untouched, err
 }
 
+// send does what a step is for.
+func (w *worker) send(s *Step, assertion string) error {
+	if folder, ok := s.operation().(onFolder); ok {
+		if w.OnCopy {
+			return nil // no folder is touched for a copy of a directory
+		}
+		return folder.do()
+	}
+	return s.write().send(w.server, assertion)
+}
+
 // wait holds the next write back where the server is given only so many.
-func (r *Runner) wait(ctx context.Context) error {
-	if r.Rate == nil {
+func (r *run) wait(ctx context.Context) error {
+	if r.limiter == nil {
 		return nil
 	}
-	return r.Rate.Wait(ctx)
-}
-
-// write sends the step's request.
-func (r *Runner) write(s *Step, assertion string) error {
-	if s.Op.onFolder() {
-		return r.writeFolder(s)
-	}
-	entry := source.Entry{DN: s.DN, ID: string(s.ID)}
-	switch s.Op {
-	case OpModify:
-		// The old value is deleted by name, so that the server refuses where it is
-		// no longer there.
-		changes := make([]source.Change, len(s.Mods))
-		for i, m := range s.Mods {
-			changes[i] = source.Change{Attr: m.Attr, Delete: batch.Plain(m.Old), Add: batch.Plain(m.New)}
-		}
-		return r.Server.Modify(entry, changes, assertion)
-	case OpValues:
-		changes := make([]source.Change, len(s.Values))
-		for i, v := range s.Values {
-			changes[i] = source.Change{Attr: v.Attr, Delete: present(v.Remove), Add: present(v.Add)}
-		}
-		return r.Server.Modify(entry, changes, "")
-	case OpPassword:
-		return r.Server.SetPassword(entry, s.secret, replacements(s.Mods))
-	case OpRename:
-		return r.Server.Rename(entry, s.RDN, s.Superior, assertion)
-	case OpDelete:
-		return r.Server.Delete(entry, assertion)
-	case OpAdd:
-		attributes := make([]directory.Attribute, len(s.Attrs))
-		for i, a := range s.Attrs {
-			attributes[i] = directory.Attribute{Name: a.Name, Values: batch.Plain(a.Values)}
-		}
-		return r.Server.Add(s.DN, attributes)
-	case OpReanimate:
-		set := replacements(s.Mods)
-		for _, a := range s.Attrs {
-			set = append(set, source.Replacement{Attr: a.Name, Values: batch.Plain(a.Values)})
-		}
-		return r.Server.Reanimate(s.DN, s.target(), set, s.Marked)
-	}
-	return fmt.Errorf("unknown step %q", s.Op)
-}
-
-// present is a list of the value, or of none.
-func present(v batch.Octets) []string {
-	if v == "" {
-		return nil
-	}
-	return []string{string(v)}
-}
-
-func replacements(mods []batch.Mod) []source.Replacement {
-	all := make([]source.Replacement, len(mods))
-	for i, m := range mods {
-		all[i] = source.Replacement{Attr: m.Attr, Values: batch.Plain(m.New)}
-	}
-	return all
+	return r.limiter.Wait(ctx)
 }
 
 // history is what the journal knows of a line's steps.
@@ -211,21 +163,38 @@ type pastStep struct {
 
 // past reads what was done of a line already. An intent that has no outcome
 // is settled first.
-func (r *Runner) past(ctx context.Context, l *batch.Line) (*history, error) {
-	h := &history{}
-	if r.Batch.State == batch.Staged && l.State == batch.Waiting {
-		return h, nil
+func (w *worker) past(ctx context.Context, l *batch.Line) (*history, error) {
+	h, err := w.recorded(ctx, l)
+	if err != nil || !h.open() {
+		return h, err
 	}
-	h, err := readHistory(ctx, r.Store.Journal, r.Batch.ID, l.N, r.Server.Dialect)
-	if err != nil {
-		return nil, err
-	}
-	if n := len(h.steps); n > 0 && h.steps[n-1].outcome == nil && !r.DryRun {
-		if err := r.conclude(ctx, l, h, errStopped); err != nil && h.open() {
-			return h, err
-		}
+	if err := w.conclude(ctx, l, h, errStopped); err != nil && h.open() {
+		return h, err
 	}
 	return h, nil
+}
+
+// seenPast is past, but writes nothing: what became of an intent without an
+// outcome is only looked at.
+func (w *worker) seenPast(ctx context.Context, l *batch.Line) (*history, error) {
+	h, err := w.recorded(ctx, l)
+	if err != nil || !h.open() {
+		return h, err
+	}
+	o, err := w.see(ctx, l, h, errStopped)
+	if err != nil && errors.Is(err, errUnknown) {
+		return h, err
+	}
+	h.conclude(o)
+	return h, nil
+}
+
+// recorded is what the journal knows of a line.
+func (w *worker) recorded(ctx context.Context, l *batch.Line) (*history, error) {
+	if w.Batch.State == batch.Staged && l.State == batch.Waiting {
+		return &history{}, nil
+	}
+	return readHistory(ctx, w.Store.Journal, w.Batch.ID, l.N, w.server.Dialect)
 }
 
 func (h *history) next() int { return len(h.steps) + 1 }

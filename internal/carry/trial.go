@@ -48,40 +48,40 @@ func (t *Trial) String() string {
 // Try makes an account of its own in a container, deletes it, brings it back by the
 // journal as an undo does, and deletes it again. The runner's store is one that is
 // thrown away; its batch is not looked at.
-func (r *Runner) Try(ctx context.Context, container string) (t *Trial, err error) {
-	id, err := r.Server.Identity(ctx)
+func (j *Job) Try(ctx context.Context, container string) (t *Trial, err error) {
+	id, err := j.Server.Identity(ctx)
 	if err != nil {
 		return nil, err
 	}
-	t = &Trial{Host: r.Server.HostName(), Identity: id, At: r.Now().UTC()}
+	t = &Trial{Host: j.Server.HostName(), Identity: id, At: j.Now().UTC()}
 	name := "yb-try-" + strings.ToLower(rand.Text()[:10])
 	dn := "CN=" + name + "," + container
-	if err := r.Server.Add(dn, trialAccount(r.Server.Dialect, name)); err != nil {
+	if err := j.Server.Add(dn, trialAccount(j.Server.Dialect, name)); err != nil {
 		return nil, fmt.Errorf("making %s: %w", dn, err)
 	}
-	was, err := r.trialEntry(ctx, dn)
+	was, err := j.trialEntry(ctx, dn)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, r.sweepTrial(context.WithoutCancel(ctx), dn)) }()
-	gone := r.trialBatch(id, batch.Line{N: 1, DN: was.DN, ID: source.ShowIdentity(r.Server.Dialect, was.First(r.Server.Dialect.Identity.String())), Account: name, Kind: directory.KindUser.String(),
+	defer func() { err = errors.Join(err, j.sweepTrial(context.WithoutCancel(ctx), dn)) }()
+	gone := j.trialBatch(id, batch.Line{N: 1, DN: was.DN, ID: source.ShowIdentity(j.Server.Dialect, was.First(j.Server.Dialect.Identity.String())), Account: name, Kind: directory.KindUser.String(),
 		Reason: "a trial", Confidence: "sure", Actions: []batch.Action{{Name: batch.Delete}}})
-	if why, err := r.carryTrial(ctx, gone); err != nil || why != "" {
+	if why, err := j.carryTrial(ctx, gone); err != nil || why != "" {
 		return nil, errors.Join(err, errors.New(why))
 	}
-	back, _, err := Inverse(ctx, r.Store, gone, nil, r.By, r.Now())
+	back, _, err := Inverse(ctx, j.Store, gone, nil, j.By, j.Now())
 	if err != nil {
 		return nil, err
 	}
-	if t.Why, err = r.carryTrial(ctx, back); err != nil || t.Why != "" {
+	if t.Why, err = j.carryTrial(ctx, back); err != nil || t.Why != "" {
 		return t, err
 	}
-	now, err := r.trialEntry(ctx, dn)
+	now, err := j.trialEntry(ctx, dn)
 	if err != nil {
 		return nil, err
 	}
 	same := func(attr string) bool { return was.First(attr) == now.First(attr) }
-	t.Itself = same(r.Server.Dialect.Identity.String()) && same("objectSid")
+	t.Itself = same(j.Server.Dialect.Identity.String()) && same("objectSid")
 	for _, a := range was.Attrs {
 		if !directory.IsServerOwned(a.Name) && !now.Has(a.Name) {
 			t.Lost = append(t.Lost, a.Name)
@@ -111,8 +111,8 @@ func trialAccount(d *directory.Dialect, name string) (all []directory.Attribute)
 	return all
 }
 
-func (r *Runner) trialEntry(ctx context.Context, dn string) (*directory.Entry, error) {
-	found, err := r.Server.Get(ctx, []string{dn})
+func (j *Job) trialEntry(ctx context.Context, dn string) (*directory.Entry, error) {
+	found, err := j.Server.Get(ctx, []string{dn})
 	if err == nil && len(found) != 1 {
 		err = fmt.Errorf("%s is not there", dn)
 	}
@@ -122,18 +122,18 @@ func (r *Runner) trialEntry(ctx context.Context, dn string) (*directory.Entry, e
 	return &found[0], nil
 }
 
-func (r *Runner) trialBatch(id source.Identity, lines ...batch.Line) *batch.Batch {
-	return &batch.Batch{Identity: id, Source: "a trial", Created: r.Now().UTC(), By: r.By, Why: "a trial", Actions: []string{batch.Delete}, Lines: lines}
+func (j *Job) trialBatch(id source.Identity, lines ...batch.Line) *batch.Batch {
+	return &batch.Batch{Identity: id, Source: "a trial", Created: j.Now().UTC(), By: j.By, Why: "a trial", Actions: []string{batch.Delete}, Lines: lines}
 }
 
 // carryTrial carries a batch of one line out and tells why it was not done.
-func (r *Runner) carryTrial(ctx context.Context, b *batch.Batch) (why string, err error) {
-	if err := b.Save(ctx, r.Store); err != nil {
+func (j *Job) carryTrial(ctx context.Context, b *batch.Batch) (why string, err error) {
+	if err := b.Save(ctx, j.Store); err != nil {
 		return "", err
 	}
-	one := *r
-	one.Batch, one.Rehearsal = b, true // nobody has to agree to what was made a moment ago
-	if _, err := one.Run(ctx); err != nil {
+	one := *j
+	one.Batch, one.OnCopy = b, true // nobody has to agree to what was made a moment ago
+	if _, err := one.Run(ctx, Pace{}); err != nil {
 		return "", err
 	}
 	if l := &b.Lines[0]; l.State != batch.Applied && l.State != batch.InPart {
@@ -143,12 +143,12 @@ func (r *Runner) carryTrial(ctx context.Context, b *batch.Batch) (why string, er
 }
 
 // sweepTrial deletes the account of a trial, if it stands.
-func (r *Runner) sweepTrial(ctx context.Context, dn string) error {
-	found, err := r.Server.Get(ctx, []string{dn})
+func (j *Job) sweepTrial(ctx context.Context, dn string) error {
+	found, err := j.Server.Get(ctx, []string{dn})
 	if err != nil || len(found) == 0 {
 		return err
 	}
-	if err := r.Server.Delete(source.Entry{DN: dn, ID: found[0].First(r.Server.Dialect.Identity.String())}, ""); err != nil {
+	if err := j.Server.Delete(source.Entry{DN: dn, ID: found[0].First(j.Server.Dialect.Identity.String())}, ""); err != nil {
 		return fmt.Errorf("%s was made for the trial and could not be deleted: %w", dn, err)
 	}
 	return nil

@@ -41,7 +41,7 @@ func BegunOn(ctx context.Context, s *store.Store, b *batch.Batch) (w Where, err 
 
 // sameServer holds a begun batch to the server that it was begun on: another one may
 // not know yet what was done there.
-func (r *Runner) sameServer(ctx context.Context) error {
+func (r *run) sameServer(ctx context.Context) error {
 	if r.Batch.State != batch.Begun || r.AnotherServer {
 		return nil
 	}
@@ -53,8 +53,8 @@ func (r *Runner) sameServer(ctx context.Context) error {
 }
 
 // elsewhere tells whether the last step was begun on another server than this one.
-func (r *Runner) elsewhere(past *history) string {
-	if host := past.steps[len(past.steps)-1].host; host != "" && !strings.EqualFold(host, r.Server.HostName()) {
+func (w *worker) elsewhere(past *history) string {
+	if host := past.steps[len(past.steps)-1].host; host != "" && !strings.EqualFold(host, w.server.HostName()) {
 		return host
 	}
 	return ""
@@ -80,8 +80,8 @@ func Hosts(b *batch.Batch) (all []string) {
 
 // notHere says of a line of an undo that differs from what apply left that it was
 // done on another server.
-func (r *Runner) notHere(l *batch.Line) string {
-	if l.DoneOn == "" || strings.EqualFold(l.DoneOn, r.Server.HostName()) {
+func (w *worker) notHere(l *batch.Line) string {
+	if l.DoneOn == "" || strings.EqualFold(l.DoneOn, w.server.HostName()) {
 		return ""
 	}
 	return fmt.Sprintf(" (it was done on %s: that may not have reached this server yet)", l.DoneOn)

@@ -91,13 +91,20 @@ func (a *app) apply(ctx context.Context, cmd *cli.Command, b *batch.Batch) error
 	if err != nil {
 		return err
 	}
-	do := a.work.Apply
+	notDone := false
 	if cmd.Bool("dry-run") {
-		do = a.work.DryRun
+		var foretold *work.Foretold
+		if foretold, err = a.work.DryRun(ctx, b, r); err == nil {
+			notDone = foretold.NotDone()
+		}
+	} else {
+		var done *work.Carried
+		if done, err = a.work.Apply(ctx, b, r); err == nil {
+			notDone = done.NotDone()
+		}
 	}
-	done, err := do(ctx, b, r)
-	if err == nil && done.NotDone() {
-		err = &exitError{status: exitNotDone}
+	if notDone {
+		return &exitError{status: exitNotDone}
 	}
 	return err
 }
@@ -105,7 +112,7 @@ func (a *app) apply(ctx context.Context, cmd *cli.Command, b *batch.Batch) error
 // carryRequest is how the flags say that a batch is carried out.
 func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 	r := &work.CarryRequest{On: at(cmd, cmd.String("on")), Server: cmd.String("server"), AcceptUnproved: cmd.Bool("accept-unproved"), AwaitReplication: cmd.Duration("await-replication"),
-		Pace: work.Pace{Connections: cmd.Int("connections"), Rate: cmd.Float("rate"), Only: cmd.Int("only"), DayLines: cmd.Int("day-lines"), DayShare: cmd.Int("day-share")}}
+		Pace: carry.Pace{Connections: cmd.Int("connections"), Rate: cmd.Float("rate"), Only: cmd.Int("only"), DayLines: cmd.Int("day-lines"), DayShare: cmd.Int("day-share")}}
 	if n := r.Pace.Connections; cmd.IsSet("connections") && (n < 1 || n > 64) {
 		return nil, usage("--connections: %d is not a number from 1 to 64", n)
 	}
@@ -124,12 +131,13 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 	r.Watch = work.Watch{
 		Begins: func() { a.carrying.Store(true) }, // to the end of the command: passwords are still to be written
 		Settled: func(b *batch.Batch, l *batch.Line) {
-			if l.State != batch.Applied || cmd.Bool("dry-run") || len(b.Lines) <= 50 {
-				fmt.Fprintln(a.out, render.Visible(progressLine(l)))
+			if l.State != batch.Applied || len(b.Lines) <= 50 {
+				a.tellLine(string(l.State), l, l.Note)
 			}
 		},
-		Ended:   a.tellResult,
-		Replica: a.tellReplica,
+		Ended:    a.tellResult,
+		Foretold: a.tellForetold,
+		Replica:  a.tellReplica,
 		Left: func(undoOf int, refusals []batch.Refusal) {
 			if undoOf == 0 {
 				a.tellRefusals("brought back", refusals)
@@ -195,43 +203,49 @@ func (a *app) tellReplica(r work.Replica) {
 // errNotAgreed ends a command whose question was answered with no.
 var errNotAgreed = errors.New("not agreed; nothing was done")
 
-func progressLine(l *batch.Line) string {
-	note := l.Note
+// tellLine says what has become of a line, or would.
+func (a *app) tellLine(state string, l *batch.Line, note string) {
 	if note != "" {
 		note = ": " + note
 	}
-	state := string(l.State)
-	if l.Note == "would be done" {
-		state, note = "would be done", ""
+	fmt.Fprintln(a.out, render.Visible(fmt.Sprintf("  %-13s %s (%s)%s", state, l.Account, render.Place(l.DN), note)))
+}
+
+// tellForetold says what would become of a batch.
+func (a *app) tellForetold(f *work.Foretold) {
+	for _, l := range f.Lines {
+		state := string(l.State)
+		if l.State == batch.Applied {
+			state = "would be done"
+		}
+		a.tellLine(state, l.Line, l.Note)
 	}
-	return fmt.Sprintf("  %-13s %s (%s)%s", state, l.Account, render.Place(l.DN), note)
+	if !f.TellsRights {
+		a.note("note: this server does not tell beforehand what %s may write; a line that it may not do stays open", f.Bound)
+	}
+	fmt.Fprintf(a.out, "\nDry run of batch %d: %d of %s would be done. Nothing was written.\n", f.Batch.ID, f.Done(), wording.Count(len(f.Batch.Lines), "line"))
+	if f.Halted != "" {
+		fmt.Fprintf(a.err, "yardbroom: halted: %s\n", render.Visible(f.Halted))
+	}
 }
 
 // tellResult says what became of a batch and how to go on.
 func (a *app) tellResult(done *work.Carried) {
-	b, res, dry := done.Batch, &done.Result, done.DryRun
-	if dry && !done.TellsRights {
-		a.note("note: this server does not tell beforehand what %s may write; a line that it may not do stays open", done.Bound)
-	}
-	if dry {
-		fmt.Fprintf(a.out, "\nDry run of batch %d: %d of %s would be done. Nothing was written.\n", b.ID, res.Counts[batch.Applied], wording.Count(len(b.Lines), "line"))
-	} else {
-		fmt.Fprintf(a.out, "\nBatch %d: %s\n", b.ID, countStates(res.Counts))
-		fmt.Fprintf(a.out, "Journal head: %s\n", res.Head)
-	}
+	b, res := done.Batch, &done.Result
+	fmt.Fprintf(a.out, "\nBatch %d: %s\n", b.ID, countStates(res.Counts))
+	fmt.Fprintf(a.out, "Journal head: %s\n", res.Head)
 	if res.Halted != "" && !res.Planned && b.Open() > 0 {
 		fmt.Fprintf(a.err, "yardbroom: halted: %s\n", render.Visible(res.Halted))
-		if !dry {
-			fmt.Fprintf(a.err, "yardbroom: to go on when that is settled: yardbroom apply %d\n", b.ID)
-		}
-		if !dry && b.UndoOf == 0 {
+		fmt.Fprintf(a.err, "yardbroom: to go on when that is settled: yardbroom apply %d\n", b.ID)
+		if b.UndoOf == 0 {
 			fmt.Fprintf(a.err, "yardbroom: to take back what was done: yardbroom undo %d\n", b.ID)
 		}
 	}
-	if res.Planned && !dry {
+	if res.Planned {
 		fmt.Fprintf(a.out, "To go on: yardbroom apply %d\n", b.ID)
 	}
-	if !dry && b.UndoOf == 0 && slices.ContainsFunc(b.Actions, batch.HasInverse) && res.Counts[batch.Applied]+res.Counts[batch.InPart] > 0 && (res.Halted == "" || res.Planned) {
+	some := res.Counts[batch.Applied]+res.Counts[batch.InPart] > 0
+	if b.UndoOf == 0 && slices.ContainsFunc(b.Actions, batch.HasInverse) && some && (res.Halted == "" || res.Planned) {
 		fmt.Fprintf(a.out, "To take it back: yardbroom undo %d\n", b.ID)
 	}
 }

@@ -323,9 +323,9 @@ func TestANewPasswordWorksAndLocksNobodyIn(t *testing.T) {
 		loaded, err := batch.Load(context.Background(), st.Store, b.ID)
 		require.NoError(t, err)
 		st.sign(loaded)
-		r := st.runner(loaded)
+		r := st.job(loaded)
 		r.Deliver = func(l *batch.Line, password string) error { got[l.Account] = password; return nil }
-		res, err := r.Run(context.Background())
+		res, err := r.Run(context.Background(), carry.Pace{})
 		require.NoError(t, err)
 		require.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts, "%+v", loaded.Lines)
 		require.Len(t, got, 2)
@@ -436,6 +436,6 @@ func TestAPrivilegedGroupIsLeftAndGivenBackWithASignatureOnly(t *testing.T) {
 	full, _, err := carry.Inverse(context.Background(), st.Store, b, nil, "tester", time.Now())
 	require.NoError(t, err)
 	require.NoError(t, full.Save(context.Background(), st.Store))
-	_, err = st.runner(full).Run(context.Background())
+	_, err = st.job(full).Run(context.Background(), carry.Pace{})
 	require.ErrorIs(t, err, batch.ErrNotSigned)
 }

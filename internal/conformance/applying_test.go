@@ -66,9 +66,9 @@ func BenchmarkApplying(b *testing.B) {
 		require.NoError(b, err)
 		require.Len(b, staged.Lines, people)
 		require.NoError(b, staged.Save(ctx, st))
-		r := &carry.Runner{Store: st, Batch: staged, Server: c, Protection: stager.Protection, Settings: set, DayLines: people, By: "tester", Now: time.Now, Connections: 8}
+		r := &carry.Job{Store: st, Batch: staged, Server: c, Protection: stager.Protection, Settings: set, By: "tester", Now: time.Now}
 		began := time.Now()
-		res, err := r.Run(ctx)
+		res, err := r.Run(ctx, carry.Pace{DayLines: people, Connections: 8})
 		require.NoError(b, err)
 		require.Equal(b, people, res.Counts[batch.Applied], res.Halted)
 		return time.Since(began)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"time"
+
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 )
@@ -19,9 +20,8 @@ func (st *story) applyOver(connections int, b *batch.Batch) carry.Result {
 	st.t.Helper()
 	kept, err := batch.Load(context.Background(), st.Store, b.ID)
 	require.NoError(st.t, err)
-	r := st.runner(kept)
-	r.Connections, r.DayLines, r.DayShare = connections, 1000, 100
-	res, err := r.Run(context.Background())
+	r := st.job(kept)
+	res, err := r.Run(context.Background(), carry.Pace{Connections: connections, DayLines: 1000, DayShare: 100})
 	require.NoError(st.t, err)
 	return res
 }

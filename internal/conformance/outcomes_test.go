@@ -95,9 +95,9 @@ func (st *story) reset(b *batch.Batch) (given []string, res carry.Result) {
 	if agreed, err := kept.Agreement(context.Background(), st.Store, st.set, time.Now()); assert.NoError(st.t, err) && !agreed.Enough() {
 		st.sign(kept)
 	}
-	r := st.runner(kept)
+	r := st.job(kept)
 	r.Deliver = func(_ *batch.Line, password string) error { given = append(given, password); return nil }
-	res, err = r.Run(context.Background())
+	res, err = r.Run(context.Background(), carry.Pace{})
 	require.NoError(st.t, err)
 	return given, res
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/realserver"
 )
@@ -75,10 +76,10 @@ func TestAnUndoWaitsForTheServersOwnWorkOnReferences(t *testing.T) {
 		m.mu.Unlock()
 		kept, err := batch.Load(context.Background(), st.Store, back.ID)
 		require.NoError(t, err)
-		r := st.runner(kept)
+		r := st.job(kept)
 		var told []string
 		r.Tell = func(text string) { told = append(told, text) }
-		res, err = r.Run(context.Background())
+		res, err = r.Run(context.Background(), carry.Pace{})
 		require.NoError(t, err)
 		assert.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts)
 		if s.dialect == directory.NS389 {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/realserver"
 	"yardbroom/internal/source"
@@ -21,7 +22,7 @@ func TestAReplicaIsFoundOutAndNothingIsLostToIt(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "it sends writes to another server, ldap://primary.larkmoor.example/dc=larkmoor,dc=example", no)
 	b := st.mustStage("disable", "", "uid=reader,ou=people,"+s.base)
-	_, err = st.runner(b).Run(context.Background())
+	_, err = st.job(b).Run(context.Background(), carry.Pace{})
 	assert.ErrorContains(t, err, "takes no writes: it sends writes to another server, ldap://primary.larkmoor.example/dc=larkmoor,dc=example; give the writable server's own URL")
 	state, note := st.stateOf(b)
 	assert.Equal(t, batch.Waiting, state, note)

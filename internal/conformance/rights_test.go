@@ -21,6 +21,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/realserver"
 	"yardbroom/internal/settings"
@@ -639,16 +640,17 @@ func TestALineWithoutTheRightToItStaysOpen(t *testing.T) {
 		}
 		kept, err := batch.Load(t.Context(), st.Store, b.ID)
 		require.NoError(t, err)
-		r := st.runner(kept)
-		r.DryRun = true
-		res, err := r.Run(t.Context())
+		foretold, err := st.job(kept).DryRun(t.Context(), carry.Pace{})
 		require.NoError(t, err)
+		require.Len(t, foretold.Lines, 6)
 		if s.dialect == directory.OpenLDAP {
-			assert.Equal(t, 6, res.Counts[batch.Applied], "OpenLDAP does not tell who may write")
+			assert.Equal(t, 6, foretold.Done(), "OpenLDAP does not tell who may write")
 		} else {
-			assert.Equal(t, 6, res.Counts[batch.Refused], "it is foreseen")
-			assert.Contains(t, kept.Lines[0].Note, "may not write description of it")
+			assert.Zero(t, foretold.Done(), "it is foreseen")
+			assert.Equal(t, batch.Refused, foretold.Lines[0].State)
+			assert.Contains(t, foretold.Lines[0].Note, "may not write description of it")
 		}
+		var res carry.Result
 		for range 3 {
 			res, kept = st.apply(b)
 			assert.Contains(t, res.Halted, "the line stays open")

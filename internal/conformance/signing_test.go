@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 )
 
@@ -69,7 +70,7 @@ func TestABatchThatNeedsSignaturesWaitsForThem(t *testing.T) {
 		t.Helper()
 		kept, err := batch.Load(ctx, st.Store, b.ID)
 		require.NoError(t, err)
-		_, err = st.runner(kept).Run(ctx)
+		_, err = st.job(kept).Run(ctx, carry.Pace{})
 		require.ErrorIs(t, err, batch.ErrNotSigned)
 		assert.ErrorContains(t, err, want)
 		assert.NotNil(t, s.dir.Entry(ada))
@@ -140,7 +141,7 @@ func TestWhoStagesIsProvedByAKeyAndCannotSignWithAnother(t *testing.T) {
 	require.NoError(t, st.agree(b, mira))
 	kept, err := batch.Load(ctx, st.Store, b.ID)
 	require.NoError(t, err)
-	_, err = st.runner(kept).Run(ctx)
+	_, err = st.job(kept).Run(ctx, carry.Pace{})
 	require.ErrorIs(t, err, batch.ErrNotSigned)
 	require.ErrorContains(t, err, "staged by an unproved name, tester, which is not enough since it has the action delete")
 
@@ -152,7 +153,7 @@ func TestWhoStagesIsProvedByAKeyAndCannotSignWithAnother(t *testing.T) {
 	assert.ErrorContains(t, st.agree(b, second), "staged or changed this batch", "another key of the same person, by another spelling")
 	kept, err = batch.Load(ctx, st.Store, b.ID)
 	require.NoError(t, err)
-	_, err = st.runner(kept).Run(ctx)
+	_, err = st.job(kept).Run(ctx, carry.Pace{})
 	require.ErrorContains(t, err, "needs a signature")
 	require.NoError(t, st.agree(b, mira))
 	res, _ := st.apply(b)
@@ -197,20 +198,18 @@ func TestADayHasItsLimit(t *testing.T) {
 	second := st.mustStage("describe", "", bram, cleo)
 	kept, err := batch.Load(ctx, st.Store, second.ID)
 	require.NoError(t, err)
-	_, err = st.runner(kept).Run(ctx)
+	_, err = st.job(kept).Run(ctx, carry.Pace{})
 	assert.ErrorContains(t, err, "in the last 24 hours 2 entries were changed")
 	assert.ErrorContains(t, err, "--day-lines 4")
-	r := st.runner(kept)
-	r.Only = 1
-	res, err = r.Run(ctx)
+	res, err = st.job(kept).Run(ctx, carry.Pace{Only: 1})
 	require.NoError(t, err)
 	assert.True(t, res.Planned)
 	assert.Equal(t, map[batch.LineState]int{batch.Applied: 1, batch.Waiting: 1}, res.Counts)
 	res, _ = st.undo(first)
 	assert.Equal(t, 2, res.Counts[batch.Applied], "taking back is not held up")
-	r = st.runner(kept)
+	r := st.job(kept)
 	r.Now = func() time.Time { return time.Now().Add(25 * time.Hour) }
-	res, err = r.Run(ctx)
+	res, err = r.Run(ctx, carry.Pace{})
 	require.NoError(t, err)
 	assert.Equal(t, map[batch.LineState]int{batch.Applied: 2}, res.Counts)
 }

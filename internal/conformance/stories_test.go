@@ -93,8 +93,8 @@ func (st *story) mustStage(actions string, to string, dns ...string) *batch.Batc
 	return b
 }
 
-func (st *story) runner(b *batch.Batch) *carry.Runner {
-	return &carry.Runner{Store: st.Store, Batch: b, Server: st.c, Protection: st.protection(),
+func (st *story) job(b *batch.Batch) *carry.Job {
+	return &carry.Job{Store: st.Store, Batch: b, Server: st.c, Protection: st.protection(),
 		DefaultPolicy: st.s.yard.DefaultPolicy, By: "tester", Now: time.Now, Settings: st.set}
 }
 
@@ -103,7 +103,7 @@ func (st *story) apply(b *batch.Batch) (carry.Result, *batch.Batch) {
 	st.t.Helper()
 	kept, err := batch.Load(context.Background(), st.Store, b.ID)
 	require.NoError(st.t, err)
-	res, err := st.runner(kept).Run(context.Background())
+	res, err := st.job(kept).Run(context.Background(), carry.Pace{})
 	require.NoError(st.t, err)
 	return res, kept
 }
@@ -404,7 +404,7 @@ func TestABatchIsNotCarriedOutOnAnotherDirectory(t *testing.T) {
 	require.NoError(t, err)
 	kept.Identity.ID = "S-1-5-21-9-9-9"
 	require.NoError(t, kept.Save(context.Background(), st.Store))
-	_, err = st.runner(kept).Run(context.Background())
+	_, err = st.job(kept).Run(context.Background(), carry.Pace{})
 	assert.ErrorContains(t, err, "nothing was done")
 }
 
@@ -412,19 +412,19 @@ func TestABatchOfATimeThatIsStillToComeIsNotCarriedOut(t *testing.T) {
 	s := practiceSubject(t)
 	st := newStory(t, s)
 	ada := s.person(t, st.c, "Ada Quill", "aquill")
-	refused := func(r *carry.Runner, want string) {
+	refused := func(r *carry.Job, want string) {
 		t.Helper()
-		_, err := r.Run(context.Background())
+		_, err := r.Run(context.Background(), carry.Pace{})
 		assert.ErrorContains(t, err, want)
 		assert.Equal(t, "512", s.dir.Entry(ada).First("userAccountControl"))
 	}
-	r := st.runner(st.mustStage("disable", "", ada))
+	r := st.job(st.mustStage("disable", "", ada))
 	r.Now = func() time.Time { return time.Now().Add(-time.Hour) }
 	refused(r, "one of the two clocks was wrong")
 	b := st.mustStage("disable", "", ada)
 	b.JudgedFor = time.Now().Add(time.Hour)
 	require.NoError(t, b.Save(context.Background(), st.Store))
-	refused(st.runner(b), "was judged for")
+	refused(st.job(b), "was judged for")
 }
 
 func TestBuiltInAndBoundAccountsAreProtected(t *testing.T) {

@@ -22,7 +22,7 @@ func (st *story) try() *carry.Trial {
 	apart, err := store.Open(context.Background(), st.t.TempDir())
 	require.NoError(st.t, err)
 	defer apart.Close()
-	r := &carry.Runner{Store: apart, Server: st.c, Protection: st.protection(), DefaultPolicy: st.s.yard.DefaultPolicy, By: "tester", Now: time.Now, Settings: st.set}
+	r := &carry.Job{Store: apart, Server: st.c, Protection: st.protection(), DefaultPolicy: st.s.yard.DefaultPolicy, By: "tester", Now: time.Now, Settings: st.set}
 	tried, err := r.Try(context.Background(), st.s.container("Parked"))
 	require.NoError(st.t, err)
 	return tried

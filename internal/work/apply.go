@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/settings"
@@ -26,7 +24,7 @@ type CarryRequest struct {
 	// AcceptUnproved carries out lines whose guard could not be read on the
 	// server that it came from.
 	AcceptUnproved bool
-	Pace           Pace
+	Pace           carry.Pace
 	// Deliver hands a new password over before it is set; nil where no batch may
 	// set any.
 	Deliver func(l *batch.Line, password string) error
@@ -39,16 +37,6 @@ type CarryRequest struct {
 	Watch Watch
 }
 
-// Pace says how fast a batch is carried out, and how far.
-type Pace struct {
-	Connections int     // lines at once
-	Rate        float64 // writes a second; 0 for as many as can be
-	Only        int     // lines that are tried; 0 for all
-	// DayLines and DayShare (per cent) are other limits of a day than those of the
-	// settings, where they are positive.
-	DayLines, DayShare int
-}
-
 // Watch is told of what happens while it happens. Each function may be nil.
 type Watch struct {
 	// Begins is told that from now on a stop waits for what has been begun.
@@ -56,6 +44,8 @@ type Watch struct {
 	// Settled is told of each line that has come to an end, Ended of each batch.
 	Settled func(*batch.Batch, *batch.Line)
 	Ended   func(*Carried)
+	// Foretold is told what would become of a batch, by a dry run.
+	Foretold func(*Foretold)
 	// Replica is told what another server shows of what was changed.
 	Replica func(Replica)
 	// Left is told who was left out of a batch that takes another back, or, where
@@ -74,12 +64,6 @@ type Watch struct {
 type Carried struct {
 	Batch  *batch.Batch
 	Result carry.Result
-	// DryRun tells that nothing was written.
-	DryRun bool
-	// Bound is the account that was signed in; TellsRights whether the server
-	// tells beforehand what that may write.
-	Bound       string
-	TellsRights bool
 	// Behind are other servers that do not show every change.
 	Behind []Replica
 }
@@ -135,29 +119,42 @@ func (s *Session) Apply(ctx context.Context, b *batch.Batch, r *CarryRequest) (*
 		return nil, err
 	}
 	defer p.Close()
-	runner, err := s.runner(ctx, p, b, r)
+	job, err := s.job(ctx, p, b, r)
 	if err != nil {
 		return nil, err
 	}
 	if err := s.forgetDeleted(); err != nil {
 		return nil, err
 	}
-	runner.Keep = s.keepDeleted(b)
+	job.Keep = s.keepDeleted(b)
 	defer s.noteDeleted(b)
-	done, err := s.carryOut(ctx, runner, r)
+	r.Watch.begins()
+	res, err := job.Run(ctx, r.Pace)
 	if err != nil {
 		return nil, err
 	}
+	done := &Carried{Batch: b, Result: res}
+	r.Watch.ended(done)
 	s.signHead(context.WithoutCancel(ctx))
 	if r.AwaitReplication > 0 {
-		done.Behind, err = s.awaitReplication(ctx, b, p.Yard, runner.Server.HostName(), r)
+		done.Behind, err = s.awaitReplication(ctx, b, p.Yard, job.Server.HostName(), r)
 	}
 	return done, err
 }
 
+// Foretold is what would become of a batch.
+type Foretold struct {
+	Batch *batch.Batch
+	carry.Foretold
+	// Bound is the account that was signed in; TellsRights whether the server
+	// tells beforehand what that may write.
+	Bound       string
+	TellsRights bool
+}
+
 // DryRun reads the directory, tests every guard and judges every line as Apply
 // would, and writes nothing.
-func (s *Session) DryRun(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Carried, error) {
+func (s *Session) DryRun(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Foretold, error) {
 	if b.Open() == 0 {
 		return nil, nothingLeft(b)
 	}
@@ -166,30 +163,23 @@ func (s *Session) DryRun(ctx context.Context, b *batch.Batch, r *CarryRequest) (
 		return nil, err
 	}
 	defer p.Close()
-	runner, err := s.runner(ctx, p, b, r)
+	job, err := s.job(ctx, p, b, r)
 	if err != nil {
 		return nil, err
 	}
-	runner.DryRun = true
-	return s.carryOut(ctx, runner, r)
-}
-
-// carryOut lets a runner do its work, and tells of it.
-func (s *Session) carryOut(ctx context.Context, runner *carry.Runner, r *CarryRequest) (*Carried, error) {
-	if r.Watch.Begins != nil {
-		r.Watch.Begins()
-	}
-	res, err := runner.Run(ctx)
+	foretold, err := job.DryRun(ctx, r.Pace)
 	if err != nil {
 		return nil, err
 	}
-	done := &Carried{Batch: runner.Batch, Result: res, DryRun: runner.DryRun, Bound: runner.Server.Bound, TellsRights: runner.Server.TellsRights()}
-	r.Watch.ended(done)
-	return done, nil
+	out := &Foretold{Batch: b, Foretold: *foretold, Bound: job.Server.Bound, TellsRights: job.Server.TellsRights()}
+	if r.Watch.Foretold != nil {
+		r.Watch.Foretold(out)
+	}
+	return out, nil
 }
 
-// runner is what carries a batch out on a place.
-func (s *Session) runner(ctx context.Context, p *Place, b *batch.Batch, r *CarryRequest) (*carry.Runner, error) {
+// job is a batch as it is carried out on a place.
+func (s *Session) job(ctx context.Context, p *Place, b *batch.Batch, r *CarryRequest) (*carry.Job, error) {
 	server, _ := p.Server()
 	if err := s.RefuseMissing(ctx, p, nil); err != nil {
 		return nil, err
@@ -202,22 +192,18 @@ func (s *Session) runner(ctx context.Context, p *Place, b *batch.Batch, r *Carry
 	if err != nil {
 		return nil, err
 	}
-	runner := &carry.Runner{Store: kept, Batch: b, Server: server, Protection: protection, Settings: s.Settings,
+	job := &carry.Job{Store: kept, Batch: b, Server: server, Protection: protection, Settings: s.Settings,
 		DefaultPolicy: p.Yard.DefaultPolicy, By: s.By, Now: s.Now, AcceptUnproved: r.AcceptUnproved,
-		Other: s.otherServer(p.Yard), Homes: p.Yard.Homes, AnotherServer: r.Server != "",
-		Only: r.Pace.Only, DayLines: r.Pace.DayLines, DayShare: r.Pace.DayShare, Connections: r.Pace.Connections, Deliver: r.Deliver}
-	if r.Pace.Rate > 0 {
-		runner.Rate = rate.NewLimiter(rate.Limit(r.Pace.Rate), 1)
-	}
+		Other: s.otherServer(p.Yard), Homes: p.Yard.Homes, AnotherServer: r.Server != "", Deliver: r.Deliver}
 	// What was made long ago is judged by the roster of today.
-	if runner.Barred, err = s.barred(ctx, b); err != nil {
+	if job.Barred, err = s.barred(ctx, b); err != nil {
 		return nil, err
 	}
 	if settled := r.Watch.Settled; settled != nil {
-		runner.Progress = func(l *batch.Line) { settled(b, l) }
+		job.Settled = func(l *batch.Line) { settled(b, l) }
 	}
-	runner.Tell = func(text string) { s.note("%s", text) }
-	return runner, nil
+	job.Tell = func(text string) { s.note("%s", text) }
+	return job, nil
 }
 
 // target is the server that a batch is carried out on: the one that the request
@@ -268,8 +254,8 @@ func (s *Session) conclude(ctx context.Context, b *batch.Batch, r *CarryRequest)
 	if err != nil {
 		return nil, err
 	}
-	runner := &carry.Runner{Store: kept, Batch: b, By: s.By, Now: s.Now}
-	res, err := runner.Close(ctx)
+	job := &carry.Job{Store: kept, Batch: b, By: s.By, Now: s.Now}
+	res, err := job.Close(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -277,6 +263,12 @@ func (s *Session) conclude(ctx context.Context, b *batch.Batch, r *CarryRequest)
 	r.Watch.ended(done)
 	s.signHead(ctx)
 	return done, nil
+}
+
+func (w *Watch) begins() {
+	if w.Begins != nil {
+		w.Begins()
+	}
 }
 
 func (w *Watch) ended(done *Carried) {

@@ -154,7 +154,7 @@ func findPerson(all []roster.Person, name, where string) (*roster.Person, error)
 			return id != "" && reconcile.KeyOfID(id) == reconcile.KeyOfID(name)
 		},
 		func(who *roster.Person) bool {
-			return strings.EqualFold(who.Values[roster.Mail], name) || strings.EqualFold(who.Values[roster.Logon], name)
+			return name != "" && (strings.EqualFold(who.Values[roster.Mail], name) || strings.EqualFold(who.Values[roster.Logon], name))
 		},
 		func(who *roster.Person) bool {
 			v := &who.Values

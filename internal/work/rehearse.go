@@ -210,13 +210,13 @@ func (s *Session) play(ctx context.Context, p *Place, c *served, b *batch.Batch)
 	if err != nil {
 		return carry.Result{}, nil, err
 	}
-	r := &carry.Runner{Store: apart, Batch: &played, Server: c.live, Protection: protection, Settings: s.Settings,
-		DefaultPolicy: p.Yard.DefaultPolicy, By: s.By, Now: time.Now, Rehearsal: true, AcceptUnproved: true, Connections: 4, Homes: p.Yard.Homes,
+	r := &carry.Job{Store: apart, Batch: &played, Server: c.live, Protection: protection, Settings: s.Settings,
+		DefaultPolicy: p.Yard.DefaultPolicy, By: s.By, Now: time.Now, OnCopy: true, AcceptUnproved: true, Homes: p.Yard.Homes,
 		Deliver: func(*batch.Line, string) error { return nil }}
 	if r.Barred, err = s.barred(ctx, &played); err != nil {
 		return carry.Result{}, nil, err
 	}
-	res, err := r.Run(ctx)
+	res, err := r.Run(ctx, carry.Pace{Connections: 4})
 	played.ID = b.ID
 	return res, &played, err
 }

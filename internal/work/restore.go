@@ -45,11 +45,7 @@ func (s *Session) Restore(ctx context.Context, name string, r *BackRequest) (*Ba
 			return back, fmt.Errorf("batch %d, which takes batch %d back, has begun to bring it back and was stopped: \"yardbroom apply %d\" goes on with it", b.ID, b.UndoOf, b.ID)
 		}
 		s.note("batch %d has begun to bring it back and was stopped; it goes on", b.ID)
-		done, err := s.goOn(ctx, b, r)
-		if done != nil {
-			back.Carried = []*Carried{done}
-		}
-		return back, err
+		return back, s.goOn(ctx, b, r, back)
 	}
 	deleted, err := s.deletedHere(ctx, name, r)
 	if err != nil {
@@ -68,11 +64,16 @@ func (s *Session) Restore(ctx context.Context, name string, r *BackRequest) (*Ba
 }
 
 // goOn carries out what is left of a batch that was begun.
-func (s *Session) goOn(ctx context.Context, b *batch.Batch, r *BackRequest) (*Carried, error) {
+func (s *Session) goOn(ctx context.Context, b *batch.Batch, r *BackRequest, back *Back) (err error) {
 	if r.How == ByDryRun {
-		return s.DryRun(ctx, b, &r.CarryRequest)
+		back.Foretold, err = s.DryRun(ctx, b, &r.CarryRequest)
+		return err
 	}
-	return s.Apply(ctx, b, &r.CarryRequest)
+	done, err := s.Apply(ctx, b, &r.CarryRequest)
+	if done != nil {
+		back.Carried = append(back.Carried, done)
+	}
+	return err
 }
 
 // deletedHere are the deletions of an account from the directory that the

@@ -34,6 +34,8 @@ const (
 // Back is what became of bringing something back.
 type Back struct {
 	Carried []*Carried
+	// Foretold is what a dry run says, nil where there was none.
+	Foretold *Foretold
 	// Unsigned counts the lines that were left out since they need a signature.
 	Unsigned int
 	// Command is how to ask for those.
@@ -42,7 +44,7 @@ type Back struct {
 
 // NotDone tells whether lines are left that should have been done.
 func (b *Back) NotDone() bool {
-	return slices.ContainsFunc(b.Carried, (*Carried).NotDone)
+	return slices.ContainsFunc(b.Carried, (*Carried).NotDone) || b.Foretold != nil && b.Foretold.NotDone()
 }
 
 // Undo takes a batch back, or only the lines of some accounts, as far as
@@ -136,6 +138,14 @@ func (s *Session) bringBack(ctx context.Context, b *batch.Batch, refusals []batc
 		}
 		return nil
 	}
+	if r.How == ByDryRun {
+		for i := range b.Lines {
+			b.Lines[i].State = batch.Waiting
+		}
+		b.State = batch.Staged
+		back.Foretold, err = s.DryRun(ctx, b, &r.CarryRequest)
+		return err
+	}
 	done, err := s.keepAndCarry(ctx, b, r)
 	if done != nil {
 		back.Carried = append(back.Carried, done)
@@ -144,15 +154,7 @@ func (s *Session) bringBack(ctx context.Context, b *batch.Batch, refusals []batc
 }
 
 // keepAndCarry keeps a batch that undo or restore made, and carries it out.
-// A dry run keeps nothing.
 func (s *Session) keepAndCarry(ctx context.Context, b *batch.Batch, r *BackRequest) (*Carried, error) {
-	if r.How == ByDryRun {
-		for i := range b.Lines {
-			b.Lines[i].State = batch.Waiting
-		}
-		b.State = batch.Staged
-		return s.DryRun(ctx, b, &r.CarryRequest)
-	}
 	kept, err := s.Store(ctx)
 	if err != nil {
 		return nil, err

@@ -90,34 +90,32 @@ func (s *Step) written() string {
 	return directory.FoldDN(s.DN)
 }
 
-// crew returns the workers: the runner itself, and as many more as there are
-// to be connections, each with one of its own.
-func (r *Runner) crew(ctx context.Context) ([]*Runner, error) {
-	all := []*Runner{r}
+// workers are the first one, and as many more as there are to be connections,
+// each with one of its own.
+func (r *run) workers(ctx context.Context, first *worker) ([]*worker, error) {
+	all := []*worker{first}
 	for len(all) < min(r.Connections, r.Batch.Open()) {
-		s, err := r.Server.Another(context.WithoutCancel(ctx))
+		server, err := r.Server.Another(context.WithoutCancel(ctx))
 		if err != nil {
 			dismiss(all)
 			return nil, err
 		}
-		w := *r
-		w.Server, w.policies, w.others, w.foresight = s, map[string]batch.LockPolicy{}, map[string]*source.Server{}, nil
-		all = append(all, &w)
+		all = append(all, r.worker(server))
 	}
 	return all, nil
 }
 
-// dismiss closes the connections of all workers but the first, which is the
-// runner itself.
-func dismiss(crew []*Runner) {
-	for _, w := range crew[1:] {
+// dismiss closes the connections of all workers but the first, whose is the
+// job's.
+func dismiss(workers []*worker) {
+	for _, w := range workers[1:] {
 		w.closeOthers()
-		w.Server.Close()
+		w.server.Close()
 	}
 }
 
-func (r *Runner) closeOthers() {
-	for _, s := range r.others {
+func (w *worker) closeOthers() {
+	for _, s := range w.others {
 		s.Close()
 	}
 }
@@ -132,60 +130,58 @@ func alone(l *batch.Line) bool {
 // or two per cent of its lines where that is less, but at least one.
 func maxFailures(lines int) int { return max(1, min(5, lines*2/100)) }
 
-// lines carries out what is left of the lines, in their order, several at
+// lines does something for each line that is left, in their order, several at
 // once where there are several connections. The first runs by itself, so that
-// what would stop all of them stops after one.
-func (r *Runner) lines(ctx context.Context, res *Result) error {
-	crew, err := r.crew(ctx)
+// what would stop all of them stops after one. Those that may go in a bundle are
+// carried out together.
+func (r *run) lines(ctx context.Context, first *worker, res *Result, each func(*worker, context.Context, *batch.Line) error, mayBundle func(*batch.Line) bool) error {
+	workers, err := r.workers(ctx, first)
 	if err != nil {
 		return err
 	}
-	defer dismiss(crew)
-	free := make(chan *Runner, len(crew))
-	for _, w := range crew {
+	defer dismiss(workers)
+	free := make(chan *worker, len(workers))
+	for _, w := range workers {
 		free <- w
 	}
 	all := func() { // everybody is back
-		for range crew {
+		for range workers {
 			<-free
 		}
-		for _, w := range crew {
+		for _, w := range workers {
 			free <- w
 		}
 	}
-	j := &judge{Runner: r, res: res, limit: maxFailures(len(r.Batch.Lines)), known: map[*batch.Line]bool{}}
-	for i := range r.Batch.Lines {
-		j.known[&r.Batch.Lines[i]] = r.Batch.Lines[i].State == batch.Failed
-	}
-	begun := 0
-	var together []*batch.Line // the stride that is being made up
+	s := newSupervisor(r, res)
+	var together []*batch.Line // the bundle that is being made up
 	send := func() {
 		if len(together) > 0 {
 			w, lines := <-free, together
 			together = nil
 			go func() {
 				defer func() { free <- w }()
-				w.stride(ctx, lines, j)
+				w.bundle(ctx, lines, s)
 			}()
 		}
 	}
+	begun := 0
 	for i := range r.Batch.Lines {
 		l := &r.Batch.Lines[i]
 		if l.State.Settled() {
 			continue
 		}
 		if r.Only > 0 && begun == r.Only {
-			j.halt(fmt.Sprintf("the first %d lines were to be done", r.Only), true)
+			s.halt(fmt.Sprintf("the first %d lines were to be done", r.Only), asPlanned)
 		}
 		if ctx.Err() != nil {
-			j.halt("it was interrupted", false)
+			s.halt("it was interrupted", early)
 		}
-		if j.over() {
+		if s.over() {
 			break
 		}
 		begun++
-		if begun > 1 && r.simple(l) {
-			if together = append(together, l); len(together) == strideLength {
+		if begun > 1 && mayBundle(l) {
+			if together = append(together, l); len(together) == bundleSize {
 				send()
 			}
 			continue
@@ -193,25 +189,25 @@ func (r *Runner) lines(ctx context.Context, res *Result) error {
 		send()
 		if begun == 1 || alone(l) {
 			all()
-			j.take(ctx, l, r.line(ctx, l), begun == 1)
+			s.take(ctx, l, each(first, ctx, l), begun == 1)
 			continue
 		}
 		w := <-free
 		go func() {
 			defer func() { free <- w }()
-			j.take(ctx, l, w.line(ctx, l), false)
+			s.take(ctx, l, each(w, ctx, l), false)
 		}()
 	}
-	if !j.over() || j.res.Planned {
+	if !s.over() || s.res.Planned {
 		send()
 	}
 	all()
-	return j.err
+	return s.err
 }
 
-// judge decides from what becomes of lines whether to go on.
-type judge struct {
-	*Runner
+// supervisor decides from what becomes of lines whether to go on.
+type supervisor struct {
+	*run
 	mu       sync.Mutex
 	res      *Result
 	limit    int
@@ -223,75 +219,93 @@ type judge struct {
 	stopped bool
 }
 
-func (j *judge) over() bool {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	return j.stopped
+func newSupervisor(r *run, res *Result) *supervisor {
+	s := &supervisor{run: r, res: res, limit: maxFailures(len(r.Batch.Lines)), known: map[*batch.Line]bool{}}
+	for i := range r.Batch.Lines {
+		s.known[&r.Batch.Lines[i]] = r.Batch.Lines[i].State == batch.Failed
+	}
+	return s
 }
 
-func (j *judge) halt(why string, planned bool) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	j.stop(why)
-	j.res.Planned = j.res.Planned || planned
+func (s *supervisor) over() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.stopped
 }
 
-func (j *judge) stop(why string) {
-	if !j.stopped {
-		j.stopped, j.res.Halted = true, why
+// halted tells whether a run stopped where it was to stop.
+type halted bool
+
+const (
+	early     halted = false
+	asPlanned halted = true
+)
+
+func (s *supervisor) halt(why string, how halted) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stop(why)
+	s.res.Planned = s.res.Planned || how == asPlanned
+}
+
+func (s *supervisor) stop(why string) {
+	if !s.stopped {
+		s.stopped, s.res.Halted = true, why
+	}
+}
+
+func (s *supervisor) tell(l *batch.Line) {
+	if s.Job.Settled != nil {
+		s.Job.Settled(l)
 	}
 }
 
 // take takes note of what became of a line.
-func (j *judge) take(ctx context.Context, l *batch.Line, err error, first bool) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
+func (s *supervisor) take(ctx context.Context, l *batch.Line, err error, first bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	var journal journalError
 	var lost lostError
 	var local localError
 	switch {
 	case errors.As(err, &journal):
-		j.stopped = true // nothing may be done that cannot be written down
-		j.err = errors.Join(j.err, err)
+		s.stopped = true // nothing may be done that cannot be written down
+		s.err = errors.Join(s.err, err)
 		return
 	case err != nil && ctx.Err() != nil:
-		j.stop("it was interrupted")
+		s.stop("it was interrupted")
 		return
 	case err == nil:
 	case l.State == batch.Waiting && source.RefusedFor(err, source.Denied):
-		j.stop(fmt.Sprintf("the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again", l.Account, err))
+		s.stop(fmt.Sprintf("the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again", l.Account, err))
 		return
 	case l.State == batch.Waiting && alwaysHalts(err) != "":
-		j.stop(alwaysHalts(err))
+		s.stop(alwaysHalts(err))
 		return
 	case l.State == batch.Waiting && errors.As(err, &local):
-		if j.Progress != nil {
-			j.Progress(l)
-		}
-		if j.failures++; j.failures >= j.limit {
-			j.stop(err.Error())
+		s.tell(l)
+		if s.failures++; s.failures >= s.limit {
+			s.stop(err.Error())
 		}
 		return
 	case l.State == batch.Waiting, errors.As(err, &lost):
-		j.stop(err.Error())
+		s.stop(err.Error())
 		return
 	case errors.Is(err, errUnknown):
-		j.stop(err.Error())
+		s.stop(err.Error())
 	}
-	if j.Progress != nil {
-		j.Progress(l)
-	}
+	s.tell(l)
 	if halt := alwaysHalts(err); halt != "" {
-		j.stop(halt)
+		s.stop(halt)
 		return
 	}
 	if first && l.State == batch.Unproved {
-		j.stop("the guard of the first line could not be read")
+		s.stop("the guard of the first line could not be read")
 		return
 	}
-	if l.State == batch.Failed && !j.known[l] || l.State == batch.Refused && err != nil {
-		if j.failures++; j.failures >= j.limit {
-			j.stop(fmt.Sprintf("%d of %d lines failed, which is the limit", j.failures, len(j.Batch.Lines)))
+	if l.State == batch.Failed && !s.known[l] || l.State == batch.Refused && err != nil {
+		if s.failures++; s.failures >= s.limit {
+			s.stop(fmt.Sprintf("%d of %d lines failed, which is the limit", s.failures, len(s.Batch.Lines)))
 		}
 	}
 }

@@ -1,0 +1,224 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/carry"
+	"yardbroom/internal/practice"
+)
+
+func disable(accounts ...string) *StageRequest {
+	return &StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Names: accounts}}
+}
+
+func TestADryRunAndARehearsalWriteNothing(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada", "bram"))
+	before := y.dir.Dump()
+	journal := func() int {
+		kept, err := y.Store(t.Context())
+		require.NoError(t, err)
+		all, err := kept.Journal(t.Context(), 0, 0)
+		require.NoError(t, err)
+		return len(all)
+	}
+	records := journal()
+
+	var told *Foretold
+	foretold, err := y.DryRun(t.Context(), b, &CarryRequest{Watch: Watch{Foretold: func(f *Foretold) { told = f }}})
+	require.NoError(t, err)
+	assert.Same(t, foretold, told)
+	assert.Equal(t, 2, foretold.Done())
+	assert.False(t, foretold.NotDone())
+	assert.Equal(t, []batch.LineState{batch.Waiting, batch.Waiting}, []batch.LineState{b.Lines[0].State, b.Lines[1].State}, "the batch is as it was")
+
+	played, err := y.Rehearse(t.Context(), b, From{})
+	require.NoError(t, err)
+	assert.False(t, played.NotDone())
+	assert.Equal(t, 2, played.Result.Counts[batch.Applied])
+	assert.Equal(t, b.ID, played.Batch.ID)
+	assert.Equal(t, before, y.dir.Dump())
+	assert.Equal(t, records, journal())
+}
+
+func TestARehearsalPlaysOnlyWhatIsLeft(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada", "bram"))
+	_, err := y.Drop(t.Context(), b, []string{"ada"})
+	require.NoError(t, err)
+	played, err := y.Rehearse(t.Context(), b, From{})
+	require.NoError(t, err)
+	require.Len(t, played.Batch.Lines, 1)
+	assert.Equal(t, "bram", played.Batch.Lines[0].Account)
+}
+
+func TestWhoDisagreesCarriesNothingOut(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada"))
+	no := errors.New("no")
+	_, err := y.Apply(t.Context(), b, &CarryRequest{Agree: func(asked *batch.Batch, _ *batch.Agreement) error {
+		assert.Equal(t, b.ID, asked.ID)
+		return no
+	}})
+	assert.ErrorIs(t, err, no)
+	assert.Equal(t, "512", y.flags(t, "Ada Quill"))
+	// What undo made and nobody agreed to is not left lying about.
+	_, err = y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	_, err = y.Undo(t.Context(), b, nil, &BackRequest{CarryRequest: CarryRequest{Agree: func(*batch.Batch, *batch.Agreement) error { return no }}})
+	assert.ErrorIs(t, err, no)
+	back, err := y.Batch(t.Context(), b.ID+1)
+	require.NoError(t, err)
+	assert.Equal(t, batch.Discarded, back.State)
+	assert.Equal(t, "514", y.flags(t, "Ada Quill"))
+}
+
+func TestWhatNeedsASignatureIsNotAskedFor(t *testing.T) {
+	y := newYard(t)
+	y.Settings.Signing.Needed = map[string]int{batch.Disable: 1}
+	b := y.must(t, disable("ada"))
+	_, err := y.Apply(t.Context(), b, &CarryRequest{Agree: func(*batch.Batch, *batch.Agreement) error {
+		t.Error("asked")
+		return nil
+	}})
+	assert.ErrorIs(t, err, batch.ErrNotSigned)
+	assert.Equal(t, "512", y.flags(t, "Ada Quill"))
+}
+
+// halfUndone applies a batch for Ada and Bram, and begins to take it back until
+// the first line is done.
+func halfUndone(t *testing.T, y *yard) *batch.Batch {
+	b := y.must(t, disable("ada", "bram"))
+	_, err := y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	back, err := y.Undo(t.Context(), b, nil, &BackRequest{CarryRequest: CarryRequest{Pace: carry.Pace{Only: 1}}})
+	require.NoError(t, err)
+	require.Equal(t, 1, back.Carried[0].Batch.Open())
+	return b
+}
+
+func TestAnUndoThatWasStoppedGoesOn(t *testing.T) {
+	y := newYard(t)
+	b := halfUndone(t, y)
+	var ended []int
+	back, err := y.Undo(t.Context(), b, nil, &BackRequest{CarryRequest: CarryRequest{Watch: Watch{Ended: func(c *Carried) { ended = append(ended, c.Batch.ID) }}}})
+	require.NoError(t, err, "that nothing is left to make another batch of is no error")
+	assert.Equal(t, []int{b.ID + 1}, ended)
+	assert.False(t, back.NotDone())
+	assert.Contains(t, y.notes, "batch 2 has begun to take batch 1 back and was stopped; it goes on")
+	assert.Equal(t, []string{"512", "512"}, []string{y.flags(t, "Ada Quill"), y.flags(t, "Bram Tern")})
+
+	_, err = y.Undo(t.Context(), b, nil, &BackRequest{})
+	assert.ErrorIs(t, err, carry.ErrNothingToUndo)
+}
+
+func TestAnUndoIsStagedOrTriedWithoutBeingCarriedOut(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada"))
+	_, err := y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	back, err := y.Undo(t.Context(), b, nil, &BackRequest{How: ByDryRun})
+	require.NoError(t, err)
+	assert.Empty(t, back.Carried)
+	assert.Equal(t, 1, back.Foretold.Done())
+	all, err := y.Batches(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, all, 1, "a dry run keeps none")
+
+	var staged *Staged
+	back, err = y.Undo(t.Context(), b, nil, &BackRequest{How: ByStaging, CarryRequest: CarryRequest{Watch: Watch{Staged: func(s *Staged) { staged = s }}}})
+	require.NoError(t, err)
+	assert.Empty(t, back.Carried)
+	require.NotNil(t, staged)
+	assert.Equal(t, batch.Staged, staged.Batch.State)
+	assert.Equal(t, "514", y.flags(t, "Ada Quill"))
+}
+
+func TestOnlyWhatIsOverdueIsTakenBack(t *testing.T) {
+	y := newYard(t)
+	ctx := context.Background()
+	for account, until := range map[string]string{"ada": "2026-12-01", "bram": "2027-12-01", "dov": ""} {
+		r := disable(account)
+		r.Until = until
+		_, err := y.Apply(ctx, y.must(t, r), &CarryRequest{})
+		require.NoError(t, err)
+	}
+	due, err := y.Due(ctx)
+	require.NoError(t, err)
+	assert.Len(t, due, 2)
+	var over []string
+	watch := Watch{Overdue: func(d carry.Due) { over = append(over, d.Batch.Lines[0].Account) }}
+	all, err := y.TakeBackDue(ctx, &BackRequest{CarryRequest: CarryRequest{Watch: watch}})
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	y.at = now.AddDate(0, 1, 0)
+	all, err = y.TakeBackDue(ctx, &BackRequest{CarryRequest: CarryRequest{Watch: watch}})
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
+	assert.Equal(t, []string{"ada"}, over)
+	assert.Equal(t, []string{"512", "514", "514"}, []string{y.flags(t, "Ada Quill"), y.flags(t, "Bram Tern"), y.flags(t, "Dov Ekholm")})
+}
+
+func TestWhatIsDeletedIsKeptForAWhileAndComesBack(t *testing.T) {
+	y := newYard(t)
+	y.Settings.Batch.DeleteMinDisabled = calendar.Span{}
+	y.Settings.Signing.Needed = map[string]int{batch.Delete: 0}
+	b := y.must(t, &StageRequest{Actions: []string{batch.Delete}, Choice: Choice{Names: []string{"cleo"}}})
+	done, err := y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	require.False(t, done.NotDone(), done.Batch.Lines[0].Note)
+	file := filepath.Join(y.State, "deleted", "batch-1", "line-1.ldif")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "Cleo Birk")
+
+	deleted, err := y.Deleted(t.Context(), From{})
+	require.NoError(t, err)
+	require.Len(t, deleted, 1)
+	assert.Equal(t, "cleo", deleted[0].Account)
+	assert.True(t, deleted[0].InDirectory, "the directory keeps it too, and it is listed once")
+	assert.False(t, deleted[0].Taken)
+
+	var told *Returning
+	back, err := y.Restore(t.Context(), "cleo", &BackRequest{CarryRequest: CarryRequest{Watch: Watch{Returning: func(r *Returning) { told = r }}}})
+	require.NoError(t, err)
+	assert.False(t, back.NotDone())
+	assert.Equal(t, 1, told.Batch)
+	assert.Equal(t, "514", y.flags(t, "Cleo Birk"))
+
+	// Long after, nothing is kept any more, nor an empty folder.
+	y.at = now.AddDate(0, 0, 400)
+	require.NoError(t, os.Chtimes(file, now, now))
+	require.NoError(t, y.forgetDeleted())
+	_, err = os.Stat(filepath.Dir(file))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestAnotherDirectoryGetsNothing(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada"))
+	other := practice.New(base, "S-1-5-21-9-9-9", y.Now)
+	url, err := (&practice.Server{Dir: other, Account: "keeper", Password: "practice only"}).Listen(t.Context(), "127.0.0.1:0")
+	require.NoError(t, err)
+	on := From{Where: url, Access: Access{Bind: "keeper@larkmoor.example"}}
+	_, err = y.Apply(t.Context(), b, &CarryRequest{On: on})
+	assert.ErrorContains(t, err, "S-1-5-21-9-9-9")
+	_, err = y.Rehearse(t.Context(), b, on)
+	assert.ErrorContains(t, err, "S-1-5-21-9-9-9")
+	_, err = y.Apply(t.Context(), b, &CarryRequest{Server: "dc9.larkmoor.example"})
+	assert.ErrorAs(t, err, new(RequestError), "which is none of the yard's servers")
+	_, err = y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	_, err = y.Undo(t.Context(), b, nil, &BackRequest{CarryRequest: CarryRequest{On: on}})
+	assert.ErrorContains(t, err, "nothing was done")
+	assert.Equal(t, "514", y.flags(t, "Ada Quill"))
+}
