@@ -8,12 +8,10 @@
 package filter
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
-	"github.com/go-ldap/ldap/v3"
 )
 
 // Filter is one node of a filter. Its zero value is the conjunction of
@@ -47,37 +45,16 @@ const (
 	opExtensible
 )
 
-// Parse reads a filter in its text form, such as (&(objectClass=user)(l=Cork)).
-// The outermost brackets may be left out.
-func Parse(text string) (Filter, error) {
-	if text = strings.TrimSpace(text); text != "" && !strings.HasPrefix(text, "(") {
-		text = "(" + text + ")"
-	}
-	packet, err := ldap.CompileFilter(text)
-	if err != nil {
-		var told *ldap.Error
-		if errors.As(err, &told) {
-			err = told.Err // without the number of a result no server has given
-		}
-		return Filter{}, fmt.Errorf("%q is not a filter: %w", text, err)
-	}
-	// The compiled form is the sender's; a round through its octets makes it
-	// the receiver's.
-	packet, err = ber.DecodePacketErr(packet.Bytes())
-	if err != nil {
-		return Filter{}, fmt.Errorf("%q is not a filter: %w", text, err)
-	}
-	return Decode(packet)
-}
-
 const maxDepth = 100
+
+var errDeep = fmt.Errorf("it is nested deeper than %d", maxDepth)
 
 // Decode reads a filter as it stands in a search request.
 func Decode(p *ber.Packet) (Filter, error) { return decode(p, maxDepth) }
 
 func decode(p *ber.Packet, depth int) (Filter, error) {
 	if depth == 0 {
-		return Filter{}, fmt.Errorf("a filter nested deeper than %d", maxDepth)
+		return Filter{}, errDeep
 	}
 	f := Filter{op: int(p.Tag)}
 	need := func(n int) error {
@@ -228,7 +205,7 @@ func (f Filter) write(b *strings.Builder) {
 			if i == 0 && p.at != 0 || i > 0 {
 				b.WriteByte('*')
 			}
-			b.WriteString(ldap.EscapeFilter(p.text))
+			b.WriteString(Escape(p.text))
 		}
 		if n := len(f.pieces); n == 0 || f.pieces[n-1].at != 2 {
 			b.WriteByte('*')
@@ -241,10 +218,10 @@ func (f Filter) write(b *strings.Builder) {
 		if f.rule != "" {
 			b.WriteString(":" + f.rule)
 		}
-		b.WriteString(":=" + ldap.EscapeFilter(f.value))
+		b.WriteString(":=" + Escape(f.value))
 	default:
 		sign := map[int]string{opEqual: "=", opGreater: ">=", opLess: "<=", opApprox: "~="}[f.op]
-		b.WriteString(f.attr + sign + ldap.EscapeFilter(f.value))
+		b.WriteString(f.attr + sign + Escape(f.value))
 	}
 	b.WriteByte(')')
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 )
 
 // Source is a place that entries come from.
@@ -123,7 +124,7 @@ func AtOnce(from any, server, n int) int {
 }
 
 // EscapeFilter escapes a value for an RFC 4515 filter.
-func EscapeFilter(value string) string { return ldap.EscapeFilter(value) }
+func EscapeFilter(value string) string { return filter.Escape(value) }
 
 // ErrNotFound is the error for an entry that is not there.
 var ErrNotFound = errors.New("no such entry")
