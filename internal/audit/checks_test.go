@@ -251,3 +251,13 @@ func Test389(t *testing.T) {
 	s.DefaultPolicy = "" // the configuration cannot be read
 	assert.Equal(t, []string{"for-ever likely 0", "locked sure 0", "not-yet likely 0"}, found(run(t, s, nil, Options{}), "locked-out"))
 }
+
+// TestEvidenceOfWhatIsThere holds what is shown as proof where the mere state of
+// an entry is reported.
+func TestEvidenceOfWhatIsThere(t *testing.T) {
+	s := survey(directory.AD, domain, user("Guest", "objectSid="+rid(501), "userAccountControl=66048"),
+		user("room", "msExchRecipientTypeDetails=16", "userAccountControl=512"))
+	r := run(t, s, nil, Options{})
+	assert.Equal(t, []string{"userAccountControl=66048 (enabled)"}, proof(r, "guest-enabled", "Guest"))
+	assert.Equal(t, []string{"userAccountControl=512 (enabled)"}, proof(r, "resource-enabled", "room"))
+}

@@ -318,3 +318,12 @@ func TestChecksWhoseColumnIsMissingAreNotLookedAt(t *testing.T) {
 		"leave-enabled": "the roster has no status (--show-mapping shows how its columns are read)",
 		"roster-drift":  "the roster has neither department, title, location, manager nor names (--show-mapping shows how its columns are read)"}, why)
 }
+
+func TestWhatMatchingHasToSayIsANote(t *testing.T) {
+	s := survey(directory.AD, domain, user("a", "employeeID=1"))
+	people, err := reconcile.Run(nil, s, reconcile.Options{})
+	require.NoError(t, err)
+	people.Notes = append(people.Notes, "ids are not compared")
+	r := run(t, s, nil, Options{People: people, Checks: []string{"no-person"}})
+	assert.Contains(t, r.Notes, "ids are not compared")
+}

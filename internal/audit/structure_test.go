@@ -115,6 +115,7 @@ func TestGroups(t *testing.T) {
 		user("a", "primaryGroupID=1100"))
 	r := run(t, s, nil, Options{})
 	assert.Equal(t, []string{"Empty sure 0"}, found(r, "group-empty"))
+	assert.Equal(t, []string{"members=none", "whenCreated=2026-08-15T12:00:00Z"}, proof(r, "group-empty", "Empty"))
 	assert.Equal(t, []string{"A", "B", "C", "Self"}, who(r, "group-loop"))
 	assert.Equal(t, []string{"loop=B > C > A > B"}, proof(r, "group-loop", "B"))
 	assert.Equal(t, []string{"loop=Self > Self"}, proof(r, "group-loop", "Self"))
@@ -130,6 +131,8 @@ func TestGroupsOnOpenLDAP(t *testing.T) {
 		g("uids", "posixGroup", "gidNumber=300", "memberUid=a"), g("dynamic", "groupOfURLs", "memberURL=ldap:///dc=x??sub?(uid=*)"))
 	r := run(t, s, func(set *settings.Settings) { set.Audit.PlaceholderMembers = []string{"CN=nobody,DC=x"} }, Options{})
 	assert.Equal(t, []string{"blank", "holder", "no-gid", "self"}, who(r, "group-empty"))
+	assert.Equal(t, "members=only itself or a placeholder", proof(r, "group-empty", "self")[0])
+	assert.Equal(t, "members=none", proof(r, "group-empty", "no-gid")[0])
 	assert.Equal(t, []string{"used"}, who(r, "group-loop"), "a placeholder is no loop; a member that is the group itself, beside others, is")
 }
 

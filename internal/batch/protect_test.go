@@ -467,3 +467,33 @@ func TestNothingIsDestroyedOnWhatMayBeHidden(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyTheTwoHalvesOfAPolicyArePartsOfIt tells what is deleted along with a
+// policy, and what merely stands near one.
+func TestOnlyTheTwoHalvesOfAPolicyArePartsOfIt(t *testing.T) {
+	const policy = "CN={11111111-2222-3333-4444-555555555555},CN=Policies,CN=System,DC=x"
+	for dn, want := range map[string]bool{
+		"CN=Machine," + policy: true,
+		"CN=User," + policy:    true,
+		policy:                 false,
+		"CN=Machine,CN=WMIPolicy,CN=Policies,CN=System,DC=x":                                              false,
+		"CN=Machine,CN={11111111-2222-3333-4444-555555555555},CN=System,DC=x":                             false,
+		"CN=Machine,CN={31B2F340-016D-11D2-945F-00C04FB984F9},CN=Policies,CN=System,DC=x":                 false,
+		"CN=Deep,CN=Machine," + policy:                                                                    false,
+		"CN=Machine,CN={11111111-2222-3333-4444-555555555555},CN=policies,CN=System,DC=x":                 true,
+		"CN=Machine,CN=11111111-2222-3333-4444-555555555555,CN=Policies,CN=System,DC=larkmoor,DC=example": false,
+	} {
+		e := entry(dn, "objectClass=container")
+		assert.Equal(t, want, policyPart(e), dn)
+		e.Set("objectClass", "user")
+		assert.False(t, policyPart(e), "an account below it is none")
+	}
+	// A part goes with its policy only; an entry below any other container is on
+	// its own.
+	s := &Stager{staging: staging{children: map[string][]string{policy: {"CN=Machine," + policy}}, parts: map[string]bool{directory.FoldDN("CN=Machine," + policy): true}}}
+	part := &Line{DN: "CN=Machine," + policy, Actions: []Action{{Name: Delete}}}
+	assert.Equal(t, "the policy above it stays", s.leftBehind(part, map[string]bool{}))
+	assert.Empty(t, s.leftBehind(part, map[string]bool{directory.FoldDN(policy): true}))
+	other := &Line{DN: "CN=Ada,OU=Staff,DC=x", Actions: []Action{{Name: Delete}}}
+	assert.Empty(t, s.leftBehind(other, map[string]bool{}))
+}

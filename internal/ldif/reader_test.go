@@ -267,3 +267,23 @@ func BenchmarkReader(b *testing.B) {
 		}
 	}
 }
+
+func TestTheLastBlankLineIsFoundAtAnyEdge(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		from int
+		want int
+	}{
+		{"", 0, 0}, {"\n", 0, 0}, {"a\n", 0, 0},
+		{"a\n\n", 0, 3}, {"a\n\nb\n", 0, 3}, {"a\n\nb\n\nc", 0, 6},
+		{"a\r\n\r\n", 0, 5}, {"a\r\n\r\nb", 0, 5}, {"a\r\n", 0, 0},
+		{"a\n\r\nb", 0, 4}, // one ending of each kind
+		{"a\r\r\n", 0, 0},  // a return that ends no line
+		{"a\n\nb\n", 3, 0}, // only what ends behind from
+		{"\n\r\n", 0, 3}, {"\r\n", 0, 0},
+	} {
+		if got := lastBlankLine([]byte(c.text), c.from); got != c.want {
+			t.Errorf("%q from %d: %d, not %d", c.text, c.from, got, c.want)
+		}
+	}
+}

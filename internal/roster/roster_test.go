@@ -504,3 +504,36 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestOfSeveralAddressesTheOneAtWorkIsTaken holds which of those of a SCIM user
+// counts.
+func TestOfSeveralAddressesTheOneAtWorkIsTaken(t *testing.T) {
+	for _, c := range []struct{ mails, places, mail, place string }{
+		{`{"value":"a","type":"home"}`, `{"locality":"Tarn","type":"home"}`, "a", "Tarn"},
+		{`{"value":"a","type":"home"},{"value":"b","type":"work"}`, `{"locality":"Tarn","type":"home"},{"locality":"Fell","type":"work"}`, "b", "Fell"},
+		{`{"value":"a","type":"work"},{"value":"b","type":"home"}`, `{"locality":"Fell","type":"work"},{"locality":"Tarn","type":"home"}`, "a", "Fell"},
+		{`{"value":"a","type":"home","primary":true},{"value":"b","type":"work"}`, `{"locality":"Tarn"},{"locality":"Fell"}`, "a", "Tarn"},
+		{`{"value":"a","type":"work"},{"value":"b","type":"home","primary":true}`, ``, "b", ""},
+		{`{"value":"a"},{"value":"b"}`, ``, "a", ""},
+	} {
+		r := read(t, `[{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"externalId":"1","userName":"aquill","name":{"givenName":"Ada","familyName":"Quill"},"emails":[`+c.mails+`],"addresses":[`+c.places+`]}]`, Options{})
+		assert.Equal(t, []string{c.mail, c.place}, []string{r.Rows[0].Values[Mail], r.Rows[0].Values[Location]}, c.mails+c.places)
+	}
+}
+
+// TestTheDelimiterIsTheOneOfMostLines holds that of two that are as good the
+// usual one is taken.
+func TestTheDelimiterIsTheOneOfMostLines(t *testing.T) {
+	for text, want := range map[string]rune{
+		"a,b;c\nd,e;f\n":         ',',
+		"a;b\tc\nd;e\tf\n":       ';',
+		"a,b;c;d\ne,f;g;h\n":     ';',
+		"\"a,b\";c\n\"d,e\";f\n": ';',
+		"a|b\nc|d\ne;f\n":        '|',
+		"one\ntwo\n":             ',',
+		"a,b\n\n\nc,d\n":         ',',
+	} {
+		got, _ := delimiter(text)
+		assert.Equal(t, string(want), string(got), "%q", text)
+	}
+}
