@@ -220,13 +220,17 @@ func (l *Line) Container() bool {
 	return slices.Contains([]string{directory.KindOU.String(), directory.KindPolicyContainer.String(), directory.KindOther.String()}, l.Kind)
 }
 
-// rank orders lines: containers that are deleted come behind all else, the
-// deepest first.
+// rank orders lines: of what is deleted the deepest comes first, since accounts
+// too have entries below them; containers come behind all else.
 func (l *Line) rank() int {
-	if !l.Has(Delete) || !l.Container() {
-		return -1000
+	const deepest = 1000
+	if !l.Has(Delete) {
+		return -deepest
 	}
 	levels, _ := directory.ParseDN(l.DN)
+	if !l.Container() {
+		return -deepest - len(levels)
+	}
 	return -len(levels)
 }
 

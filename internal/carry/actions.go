@@ -213,14 +213,15 @@ func (w *worker) roomFor(ctx context.Context, e *directory.Entry, a *batch.Actio
 	if err != nil {
 		return err
 	}
-	if !there {
+	if !there && !w.foretold.isThere(a.To) {
 		return fmt.Errorf("the container %s does not exist", a.To)
 	}
 	id, there, err := w.server.IdentityAt(ctx, target)
 	if err != nil {
 		return err
 	}
-	if there && (e == nil || id != e.First(w.server.Dialect.Identity.String())) {
+	there = there && !w.foretold.isGone(target) && (e == nil || id != e.First(w.server.Dialect.Identity.String()))
+	if there || w.foretold.isThere(target) {
 		return fmt.Errorf("its place %s is taken", target)
 	}
 	return nil
@@ -255,8 +256,9 @@ func (w *worker) deletable(ctx context.Context, e *directory.Entry) error {
 	if err != nil {
 		return err
 	}
-	if n := len(below[e.DN]); n > 0 {
-		return fmt.Errorf("%d entries stand below it, such as %s", n, below[e.DN][0])
+	staying := slices.DeleteFunc(below[e.DN], w.foretold.isGone)
+	if n := len(staying); n > 0 {
+		return fmt.Errorf("%d entries stand below it, such as %s", n, staying[0])
 	}
 	if denied, err := w.server.DeniedDelete(ctx, e.DN); err != nil {
 		return err

@@ -23,7 +23,7 @@ const bundleSize = 32
 
 // mayBundle tells whether a line may be part of a bundle.
 func (r *run) mayBundle(l *batch.Line) bool {
-	if !r.Server.Root.Controls[source.AssertionOID] || alone(l) || len(l.Actions) != 1 || batch.GuardsGroups(l.Guard) {
+	if !r.Server.Root.Controls[source.AssertionOID] || r.alone(l) || len(l.Actions) != 1 || batch.GuardsGroups(l.Guard) {
 		return false
 	}
 	a := &l.Actions[0]

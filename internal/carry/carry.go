@@ -92,6 +92,12 @@ type run struct {
 	*common
 	agreement *batch.Agreement
 	limiter   *rate.Limiter // of writes; nil for as many as can be
+	// above are the folded names that entries which are deleted or brought back
+	// stand below.
+	above map[string]bool
+	// foretold is what lines of a dry run would have changed; nil where lines are
+	// carried out.
+	foretold *names
 }
 
 // worker carries out lines of a run over a connection of its own.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
@@ -46,7 +47,7 @@ func (f *Foretold) NotDone() bool { return f.Done() < len(f.Lines) || f.Halted !
 // agreed to it is not asked.
 func (j *Job) DryRun(ctx context.Context, pace Pace) (*Foretold, error) {
 	pace.Only = 0
-	r := &run{Job: j, Pace: pace, agreement: &batch.Agreement{}}
+	r := &run{Job: j, Pace: pace, agreement: &batch.Agreement{}, foretold: &names{gone: map[string]bool{}, there: map[string]bool{}}}
 	if err := r.ready(ctx); err != nil {
 		return nil, err
 	}
@@ -87,11 +88,54 @@ func (r *run) onCopyOfBatch() *batch.Batch {
 	return &apart
 }
 
+// names are the names of entries that lines of a dry run would have taken away and
+// made, so that later lines are judged as they would be then.
+type names struct {
+	mu          sync.Mutex
+	gone, there map[string]bool // folded
+}
+
+func (n *names) isGone(dn string) bool  { return n.has(dn, func() map[string]bool { return n.gone }) }
+func (n *names) isThere(dn string) bool { return n.has(dn, func() map[string]bool { return n.there }) }
+
+func (n *names) has(dn string, which func() map[string]bool) bool {
+	if n == nil {
+		return false
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return which()[directory.FoldDN(dn)]
+}
+
+// done takes note of a line that would be done.
+func (n *names) done(l *batch.Line) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	at := l.DN
+	for i := range l.Actions {
+		a := &l.Actions[i]
+		switch a.Name {
+		case batch.Delete:
+			n.gone[directory.FoldDN(at)] = true
+			delete(n.there, directory.FoldDN(at))
+		case batch.Move, batch.Rename:
+			n.gone[directory.FoldDN(at)] = true
+			delete(n.there, directory.FoldDN(at))
+			at = a.RDN + "," + a.To
+			n.there[directory.FoldDN(at)] = true
+		case batch.Restore:
+			at = a.RDN + "," + a.To
+			n.there[directory.FoldDN(at)] = true
+		}
+	}
+}
+
 // foretell gives a line the state that it would come to. It reads only.
 func (w *worker) foretell(ctx context.Context, l *batch.Line) error {
-	v, err := w.foretold(ctx, l)
+	v, err := w.judge(ctx, l)
 	if v.state == "" && err == nil {
 		v.state = batch.Applied
+		w.foretold.done(l)
 	}
 	if v.state != "" {
 		l.State = v.state
@@ -100,8 +144,8 @@ func (w *worker) foretell(ctx context.Context, l *batch.Line) error {
 	return err
 }
 
-// foretold is the verdict on a line; the zero one is that it would be done.
-func (w *worker) foretold(ctx context.Context, l *batch.Line) (verdict, error) {
+// judge is the verdict on a line; the zero one is that it would be done.
+func (w *worker) judge(ctx context.Context, l *batch.Line) (verdict, error) {
 	past, err := w.seenPast(ctx, l)
 	if errors.Is(err, errUnknown) {
 		return past.end(err)

@@ -404,12 +404,43 @@ func (w *realm) stage() *batch.Batch {
 	return b
 }
 
+// foretold holds what a dry run said against what became of the lines. One line
+// may change what another's guards look at, so of several only those count that
+// were done and should have been refused.
+func (w *realm) foretold(b *batch.Batch, f *carry.Foretold, dryErr, err error) {
+	if err != nil {
+		if !errors.Is(err, batch.ErrNotSigned) {
+			require.EqualError(w.t, dryErr, err.Error())
+		}
+		return
+	}
+	require.NoError(w.t, dryErr)
+	for _, l := range f.Lines {
+		is := b.Lines[l.Line.N-1]
+		done := is.State == batch.Applied || is.State == batch.InPart
+		say := fmt.Sprintf("%v of %s: foretold %s (%s), then %s (%s)", b.Actions, is.DN, l.State, l.Note, is.State, is.Note)
+		switch {
+		case len(b.Lines) > 1:
+			require.False(w.t, done && l.State == batch.Refused, say)
+		case is.State == batch.Waiting:
+		case done:
+			require.Equal(w.t, batch.Applied, l.State, say)
+		default:
+			require.Equal(w.t, is.State, l.State, say)
+		}
+	}
+}
+
 // carryOut runs a batch and holds what it did against the rules.
 func (w *realm) carryOut(b *batch.Batch, signed bool, promised map[string][]string) {
 	before, powers := w.picture(), w.powers()
 	barred := w.untouchable(before)
 	r := &carry.Job{Store: w.st, Batch: b, Server: w.conn, Protection: w.protection(), Settings: w.set, DefaultPolicy: w.policy, By: "tester", Now: time.Now}
-	res, err := r.Run(context.Background(), carry.Pace{Connections: 1 + w.r.IntN(3)})
+	pace := carry.Pace{Connections: 1 + w.r.IntN(3)}
+	foretold, dryErr := r.DryRun(context.Background(), pace)
+	w.same(before, w.picture())
+	res, err := r.Run(context.Background(), pace)
+	w.foretold(b, foretold, dryErr, err)
 	if errors.Is(err, batch.ErrNotSigned) {
 		w.stopped += len(b.Lines)
 		w.same(before, w.picture())

@@ -448,6 +448,10 @@ func (w *worker) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Ac
 		past.lack("its primary group is gone")
 		return nil
 	}
+	if why := w.Protection.Written(group, "member"); why != "" {
+		past.lack("its primary group was not put back: " + why)
+		return nil
+	}
 	with := *e
 	with.Attrs = slices.Clone(e.Attrs)
 	with.Set("primaryGroupID", was)
@@ -490,10 +494,15 @@ func (w *worker) leaveOldPrimary(ctx context.Context, l *batch.Line, a *batch.Ac
 	if err != nil || !hasValue(now.Get("member"), e.DN) {
 		return err
 	}
+	stays := "it is in " + directory.LeafValue(group.DN) + " too now"
+	if why := w.Protection.Written(group, "member"); why != "" {
+		past.note(stays + ": " + why)
+		return nil
+	}
 	err = w.do(ctx, l, past, w.step(batch.Restore, OpValues, now, func(s *Step) {
 		s.Values = []ValueMod{{Attr: "member", Remove: batch.Octets(e.DN)}}
 	}), nil, "")
-	return w.noteRefusal(past, err, "it is in "+directory.LeafValue(group.DN)+" too now")
+	return w.noteRefusal(past, err, stays)
 }
 
 // groupOf reads the group of a RID of the account's domain, nil where there is

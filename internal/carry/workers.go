@@ -122,8 +122,24 @@ func (w *worker) closeOthers() {
 
 // alone tells whether a line runs while no other does: one that touches a
 // privileged group, and one that other lines may stand below.
-func alone(l *batch.Line) bool {
-	return l.Powerful() || l.Container() || l.Along() > 0
+func (r *run) alone(l *batch.Line) bool {
+	return l.Powerful() || l.Container() || l.Along() > 0 || r.above[directory.FoldDN(l.DN)]
+}
+
+// namesAbove are the folded names that entries which a batch deletes or brings
+// back stand below.
+func namesAbove(b *batch.Batch) map[string]bool {
+	above := map[string]bool{}
+	for i := range b.Lines {
+		if !b.Lines[i].Has(batch.Delete) && !b.Lines[i].Has(batch.Restore) {
+			continue
+		}
+		for dn := directory.FoldDN(b.Lines[i].DN); dn != ""; {
+			_, dn = directory.SplitDN(dn)
+			above[dn] = true
+		}
+	}
+	return above
 }
 
 // maxFailures is the most lines that may fail before the batch halts: five,
@@ -153,6 +169,7 @@ func (r *run) lines(ctx context.Context, first *worker, res *Result, each func(*
 		}
 	}
 	s := newSupervisor(r, res)
+	r.above = namesAbove(r.Batch)
 	var together []*batch.Line // the bundle that is being made up
 	send := func() {
 		if len(together) > 0 {
@@ -187,7 +204,7 @@ func (r *run) lines(ctx context.Context, first *worker, res *Result, each func(*
 			continue
 		}
 		send()
-		if begun == 1 || alone(l) {
+		if begun == 1 || r.alone(l) {
 			all()
 			s.take(ctx, l, each(first, ctx, l), begun == 1)
 			continue

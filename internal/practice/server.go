@@ -510,7 +510,8 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 // personAttributes are what the schema allows every person.
 var personAttributes = strings.Fields(`cn sn givenName initials displayName description title department division company o l st co c street
 	streetAddress postalCode physicalDeliveryOfficeName roomNumber telephoneNumber mobile mail proxyAddresses userPrincipalName employeeID
-	employeeNumber employeeType departmentNumber info homeDirectory profilePath scriptPath extensionAttribute1 extensionAttribute2`)
+	employeeNumber employeeType departmentNumber info homeDirectory profilePath scriptPath extensionAttribute1 extensionAttribute2
+	accountExpires lockoutTime pwdLastSet userAccountControl`)
 
 // attributeNames stands for the schema: what any entry carries, any may, and
 // what persons usually have, and links.

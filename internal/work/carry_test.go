@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,6 +14,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/practice"
 )
 
@@ -48,6 +50,24 @@ func TestADryRunAndARehearsalWriteNothing(t *testing.T) {
 	assert.Equal(t, b.ID, played.Batch.ID)
 	assert.Equal(t, before, y.dir.Dump())
 	assert.Equal(t, records, journal())
+}
+
+func TestTheJournalSaysOfABatchAsAWholeWhenItBeginsAndEnds(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada"))
+	_, err := y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	kept, err := y.Store(t.Context())
+	require.NoError(t, err)
+	all, err := kept.Journal(t.Context(), b.ID, 0)
+	require.NoError(t, err)
+	lines := map[string]int{}
+	for _, r := range all {
+		lines[r.Event] = r.Line
+	}
+	assert.Equal(t, 0, lines[batch.EventBegun])
+	assert.Equal(t, 0, lines[batch.EventEnded])
+	assert.Equal(t, 1, lines[batch.EventSettled])
 }
 
 func TestARehearsalPlaysOnlyWhatIsLeft(t *testing.T) {
@@ -221,4 +241,41 @@ func TestAnotherDirectoryGetsNothing(t *testing.T) {
 	_, err = y.Undo(t.Context(), b, nil, &BackRequest{CarryRequest: CarryRequest{On: on}})
 	assert.ErrorContains(t, err, "nothing was done")
 	assert.Equal(t, "514", y.flags(t, "Ada Quill"))
+}
+
+// TestAPrimaryGroupThatIsLeftOutIsNotWritten deletes somebody whose primary group
+// is none of ours, and brings them back.
+func TestAPrimaryGroupThatIsLeftOutIsNotWritten(t *testing.T) {
+	for _, leftOut := range []bool{true, false} {
+		y := newYard(t)
+		y.Settings.Batch.DeleteMinDisabled = calendar.Span{}
+		y.Settings.Signing.Needed = map[string]int{batch.Delete: 0}
+		y.add(t, "OU=Towers,"+base, "objectClass", "organizationalUnit")
+		const crew = "CN=Crew,OU=Towers," + base
+		y.add(t, crew, "objectClass", "group", "sAMAccountName", "crew", "groupType", "-2147483646")
+		rid := directory.RID(y.dir.Entry(crew).First("objectSid"))
+		y.dir.Edit("CN=Cleo Birk,OU=Staff,"+base, func(e *directory.Entry) { e.Set("primaryGroupID", strconv.Itoa(int(rid))) })
+		if leftOut {
+			small := y.Settings.Yards["small"]
+			small.LeaveOut = []string{"OU=Towers," + base}
+			y.Settings.Yards["small"] = small
+		}
+		b := y.must(t, &StageRequest{Actions: []string{batch.Delete}, Choice: Choice{Names: []string{"cleo"}}})
+		_, err := y.Apply(t.Context(), b, &CarryRequest{})
+		require.NoError(t, err)
+		before := y.dir.Entry(crew)
+		back, err := y.Restore(t.Context(), "cleo", &BackRequest{})
+		require.NoError(t, err)
+		line := back.Carried[0].Batch.Lines[0]
+		primary := y.dir.Entry("CN=Cleo Birk,OU=Staff," + base).First("primaryGroupID")
+		if leftOut {
+			assert.Equal(t, batch.InPart, line.State)
+			assert.Contains(t, line.Note, "its primary group was not put back: it is outside the yard's scope")
+			assert.Equal(t, before, y.dir.Entry(crew))
+			assert.Equal(t, "513", primary)
+		} else {
+			assert.Equal(t, batch.Applied, line.State, line.Note)
+			assert.Equal(t, strconv.Itoa(int(rid)), primary)
+		}
+	}
 }
