@@ -207,7 +207,7 @@ func (p *pass) logonEvidence(a *directory.Account, last directory.LastSignIn) []
 		return []Evidence{{"activity", last.Time().Format(time.RFC3339)}, {"source", last.Elsewhere}}
 	}
 	if !last.Known() {
-		return []Evidence{{p.Dialect.LastLogon[0].String(), "never"}}
+		return []Evidence{{p.Dialect.LastLogon[0].String(), never}}
 	}
 	out := []Evidence{evidence(last.Moment)}
 	if server := p.LogonServer(a); last.Attr() == directory.AttrLastLogon && server != "" {

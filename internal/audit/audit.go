@@ -475,9 +475,9 @@ func evidence(m directory.Moment) Evidence {
 	case m.Unreadable():
 		return Evidence{m.Attr().String(), "cannot be read"}
 	case m.Present():
-		return Evidence{m.Attr().String(), "never"}
+		return Evidence{m.Attr().String(), never}
 	}
-	return Evidence{m.Attr().String(), "absent"}
+	return Evidence{m.Attr().String(), absent}
 }
 
 // confidence is likely where an answer is.

@@ -102,6 +102,25 @@ func (f *Finding) About(attr string) bool {
 // a person of the roster and an exemption are not.
 func (f *Finding) AboutEntry() bool { return f.DN != "" && f.Kind != directory.KindExemption.String() }
 
+// The values of evidence that there is nothing.
+const (
+	never  = "never"
+	absent = "absent"
+)
+
+// Absent tells whether the evidence is that there is no value.
+func (e Evidence) Absent() bool { return e.Value == never || e.Value == absent }
+
+// evidenceLocked is evidence that wrong passwords have locked an account.
+const evidenceLocked = "locked out"
+
+// Obvious tells whether evidence says what a table shows in any case: where the
+// entry stands and what it is called, the server that was asked, and that who is
+// reported as locked out is.
+func (e Evidence) Obvious() bool {
+	return e.Attr == "server" || e.Attr == "container" || e.Attr == "name" || e.Value == evidenceLocked
+}
+
 // SignIns are some of the sign-ins of an account.
 type SignIns int
 

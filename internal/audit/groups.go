@@ -277,7 +277,7 @@ func policyUnlinked(p *pass, report func(*directory.Subject, Finding)) {
 		if enabled[guid] || slices.Contains(defaultPolicies, guid) {
 			continue
 		}
-		f := Finding{Evidence: []Evidence{{"displayName", cmp.Or(g.Title, "absent")}, {"gPLink", "never linked"}}}
+		f := Finding{Evidence: []Evidence{{"displayName", cmp.Or(g.Title, absent)}, {"gPLink", "never linked"}}}
 		if at := off[guid]; len(at) > 0 {
 			f.Evidence[1].Value = "only disabled links: " + listed(at)
 		}

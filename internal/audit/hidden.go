@@ -68,7 +68,7 @@ func (p *pass) hidden(c *Check, about *directory.Subject) (out []Evidence) {
 func withHidden(all, hidden []Evidence) []Evidence {
 	all = slices.Clone(all)
 	for _, h := range hidden {
-		at := slices.IndexFunc(all, func(e Evidence) bool { return e.Attr == h.Attr && (e.Value == "never" || e.Value == "absent") })
+		at := slices.IndexFunc(all, func(e Evidence) bool { return e.Attr == h.Attr && e.Absent() })
 		if at >= 0 {
 			all[at] = h
 		} else {

@@ -259,7 +259,7 @@ func (c *Check) evidenceOf(e *directory.Entry) []Evidence {
 	for _, name := range c.shown() {
 		values := e.Get(name)
 		if len(values) == 0 {
-			out = append(out, Evidence{name, "absent"})
+			out = append(out, Evidence{name, absent})
 			continue
 		}
 		shown := make([]string, 0, len(values))

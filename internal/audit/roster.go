@@ -225,7 +225,7 @@ func noPerson(p *pass, a *directory.Account) *Finding {
 		}
 	}
 	if len(f.Evidence) == 0 {
-		f.Evidence = []Evidence{{directory.AttrDisplayName.String(), "absent"}}
+		f.Evidence = []Evidence{{directory.AttrDisplayName.String(), absent}}
 	}
 	if what := reconcile.Impersonal(a); what != "" {
 		f.Evidence = append([]Evidence{{"looks like", what}}, f.Evidence...)
@@ -340,7 +340,7 @@ func rosterDrift(p *pass, a *directory.Account) []Finding {
 	}
 	var out []Finding
 	add := func(attr directory.AttrID, field roster.Field, is, should string, fix *Fix) {
-		f := Finding{Evidence: []Evidence{{attr.String(), cmp.Or(is, "absent")}, {"roster " + field.String(), should}}, bundle: attr.String(), fix: fix}
+		f := Finding{Evidence: []Evidence{{attr.String(), cmp.Or(is, absent)}, {"roster " + field.String(), should}}, bundle: attr.String(), fix: fix}
 		out = append(out, *p.about(&f, pair))
 	}
 	for _, d := range drifting {

@@ -235,7 +235,7 @@ func serviceOwnerless(p *pass, a *directory.Account) *Finding {
 	}
 	f := p.enabled(a)
 	if f != nil {
-		f.Evidence = []Evidence{{"managedBy", "absent"}, {"manager", "absent"}}
+		f.Evidence = []Evidence{{"managedBy", absent}, {"manager", absent}}
 	}
 	return f
 }

@@ -278,7 +278,7 @@ func lockedOut(p *pass, a *directory.Account) *Finding {
 		f.Since = a.LockedAt.Time()
 	}
 	if f.Evidence = []Evidence{evidence(shown)}; locked.By != shown.Attr() {
-		f.Evidence = append(f.Evidence, Evidence{locked.By.String(), "locked out"})
+		f.Evidence = append(f.Evidence, Evidence{locked.By.String(), evidenceLocked})
 	}
 	return f
 }

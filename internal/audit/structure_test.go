@@ -182,10 +182,10 @@ func TestReferences(t *testing.T) {
 	assert.Len(t, who(r, "dangling-reference"), 1)
 
 	// On the ad schema only names of deleted objects and the disabled manager are told.
-	const grave = `CN=Gone\0ADEL:0f3d9a5e-1111-2222-3333-444455556666,CN=Deleted Objects,DC=x`
-	r = run(t, survey(directory.AD, domain, user("c", "manager="+grave), entry("CN=g,DC=x", "objectClass=group", "sAMAccountName=g", "member="+grave)), nil, Options{})
+	const object = `CN=Gone\0ADEL:0f3d9a5e-1111-2222-3333-444455556666,CN=Deleted Objects,DC=x`
+	r = run(t, survey(directory.AD, domain, user("c", "manager="+object), entry("CN=g,DC=x", "objectClass=group", "sAMAccountName=g", "member="+object)), nil, Options{})
 	assert.Equal(t, []string{"c sure 0", "g sure 0"}, found(r, "dangling-reference"))
-	assert.Equal(t, []string{"manager=" + grave, "entry=it was deleted"}, proof(r, "dangling-reference", "c"))
+	assert.Equal(t, []string{"manager=" + object, "entry=it was deleted"}, proof(r, "dangling-reference", "c"))
 	r = run(t, survey(directory.AD, domain, user("boss", "userAccountControl=514"), user("a", "manager="+in("Boss")), user("b", "manager=CN=gone,DC=x")), nil, Options{})
 	assert.Equal(t, []string{"a"}, who(r, "dangling-reference"))
 }

@@ -189,17 +189,12 @@ func planNS389(name string, e *directory.Entry) ([]Mod, error) {
 	return nil, fmt.Errorf("%s changes no attribute", name)
 }
 
-// ChangeOf writes a Mod for people.
-func ChangeOf(m Mod) Change {
-	return Change{What: m.Attr, Old: text(readable(m.Attr, m.Old)), New: text(readable(m.Attr, m.New))}
-}
-
 // text makes a value fit for JSON, which cannot hold every octet.
 func text(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }
 
 func readable(attr string, values []Octets) string {
 	if len(values) == 0 {
-		return "(none)"
+		return none
 	}
 	var out []string
 	for _, v := range values {
@@ -215,13 +210,13 @@ func Readable(attr, v string) string {
 	case directory.AttrUserAccountControl:
 		if flags, err := directory.ParseFlags(v); err == nil {
 			if flags&directory.UACDisabled != 0 {
-				return v + " (disabled)"
+				return v + markDisabled
 			}
-			return v + " (enabled)"
+			return v + markEnabled
 		}
 	case directory.AttrPwdAccountLockedTime:
 		if v == directory.PermanentLockValue {
-			return v + " (disabled)"
+			return v + markDisabled
 		}
 	case directory.AttrLockoutTime, directory.AttrLastLogon, directory.AttrLastLogonTimestamp, directory.AttrPwdLastSet, directory.AttrAccountExpires:
 		t, err := directory.ParseFileTime(v)

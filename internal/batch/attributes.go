@@ -29,7 +29,7 @@ func (s *Stager) describe(e *directory.Entry, o *Order, line *Line) error {
 		return errors.New("say with --text what it is to be described as")
 	}
 	reason, _, _ := strings.Cut(line.Reason, " (")
-	if line.Reason == "named" {
+	if line.Reason == named {
 		reason = o.Why
 	}
 	value, err := fillIn(o.Text, map[string]string{"date": o.At.Format(time.DateOnly), "batch": batchMark,

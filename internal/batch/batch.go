@@ -18,6 +18,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
 	"yardbroom/internal/source"
@@ -66,18 +67,18 @@ type Line struct {
 	State LineState `json:"-"`
 	Note  string    `json:"-"` // why it is in that state
 
-	DN         string   `json:"dn"`
-	ID         string   `json:"id"` // identity, in its readable form
-	Account    string   `json:"account"`
-	Kind       string   `json:"kind"`
-	Reason     string   `json:"reason"`
-	Check      string   `json:"check,omitempty"` // that the line comes from
-	Confidence string   `json:"confidence"`
-	Privileged []string `json:"privileged,omitempty"` // privileged groups it belongs to
-	Guard      []Guard  `json:"guard"`
-	Actions    []Action `json:"actions"`
-	Changes    []Change `json:"changes"`
-	Warnings   []string `json:"warnings,omitempty"`
+	DN         string           `json:"dn"`
+	ID         string           `json:"id"` // identity, in its readable form
+	Account    string           `json:"account"`
+	Kind       string           `json:"kind"`
+	Reason     string           `json:"reason"`
+	Check      string           `json:"check,omitempty"` // that the line comes from
+	Confidence audit.Confidence `json:"confidence"`
+	Privileged []string         `json:"privileged,omitempty"` // privileged groups it belongs to
+	Guard      []Guard          `json:"guard"`
+	Actions    []Action         `json:"actions"`
+	Changes    []Change         `json:"changes"`
+	Warnings   []string         `json:"warnings,omitempty"`
 	// Also is what is touched besides the entry itself.
 	Also []Touched `json:"also,omitempty"`
 	// Partly tells of a line of an undo that it leaves something for another.
@@ -151,13 +152,6 @@ type Mod struct {
 
 // Inverse takes the change back.
 func (m Mod) Inverse() Mod { return Mod{Attr: m.Attr, Old: m.New, New: m.Old} }
-
-// Change is what a line would change, for people.
-type Change struct {
-	What string `json:"what"`
-	Old  string `json:"old"`
-	New  string `json:"new"`
-}
 
 // Guard is what must still be true of an entry.
 type Guard struct {

@@ -30,7 +30,7 @@ func (l *Line) Cells() []string {
 	if l.State == Dropped {
 		decision = "drop"
 	}
-	return []string{strconv.Itoa(l.N), l.Account, text(l.DN), l.Kind, l.Reason, l.Confidence, strings.Join(l.Privileged, "; "),
+	return []string{strconv.Itoa(l.N), l.Account, text(l.DN), l.Kind, l.Reason, string(l.Confidence), strings.Join(l.Privileged, "; "),
 		strings.Join(actions, ", "), strings.Join(changes, "; "), strings.Join(l.Warnings, "; "), decision}
 }
 

@@ -128,7 +128,7 @@ func Footprints(ctx context.Context, from source.Source, d *directory.Dialect, p
 		return nil, err
 	}
 	for i, p := range planned {
-		if err := all[i].judge(ctx, powers, p); err != nil {
+		if err := all[i].findPowers(ctx, powers, p); err != nil {
 			return nil, err
 		}
 		if d.KeepsLinks || powers == nil {
@@ -166,8 +166,8 @@ func newNames(p Planned, f *Footprint) (all []directory.Entry) {
 	return all
 }
 
-// judge finds out what power the entry has, and what the line gives and takes.
-func (f *Footprint) judge(ctx context.Context, powers Powers, p Planned) (err error) {
+// findPowers finds out what power the entry has, and what the line gives and takes.
+func (f *Footprint) findPowers(ctx context.Context, powers Powers, p Planned) (err error) {
 	if powers == nil {
 		return nil
 	}
@@ -520,8 +520,8 @@ func (l *Line) foreseeReturn(ctx context.Context, from source.Source, d *directo
 	if err != nil {
 		return err
 	}
-	grave, err := server.Grave(ctx, id)
-	if err == nil && grave == nil {
+	object, err := server.DeletedObject(ctx, id)
+	if err == nil && object == nil {
 		l.Anew = true
 		l.Warnings = append(l.Warnings, comesAnew)
 	}

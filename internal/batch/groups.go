@@ -188,11 +188,11 @@ func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 	}
 	line.Actions = append(line.Actions, Action{Name: name, Groups: touched, Stays: stays})
 	for _, g := range touched {
-		c := Change{What: "group", Old: text(g.DN), New: "(none)"}
 		if name == JoinGroup {
-			c.Old, c.New = "(none)", text(g.DN)
+			line.Changes = append(line.Changes, JoinsGroup(g.DN))
+		} else {
+			line.Changes = append(line.Changes, LeavesGroup(g.DN))
 		}
-		line.Changes = append(line.Changes, c)
 	}
 	return nil
 }

@@ -121,7 +121,7 @@ func (s *Stager) setHomeAside(ctx context.Context, e *directory.Entry, a *direct
 	}
 	hold := s.Settings.Batch.HomeHold
 	line.Actions = append(line.Actions, Action{Name: SetHomeAside, Home: &place})
-	line.Changes = append(line.Changes, Change{What: "home folder", Old: text(place.String()), New: text(place.Held)})
+	line.Changes = append(line.Changes, MovesHome(text(place.String()), text(place.Held)))
 	line.Warnings = append(line.Warnings, "the home folder is held for "+hold.String()+"; \"yardbroom stage "+ArchiveHome+"\" then makes an archive of it and removes it")
 	return nil
 }

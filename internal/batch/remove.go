@@ -43,7 +43,7 @@ func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *di
 		return errors.New(why)
 	}
 	line.Actions = append(line.Actions, Action{Name: Delete})
-	line.Changes = append(line.Changes, Change{What: "entry", Old: e.DN, New: "(deleted)"})
+	line.Changes = append(line.Changes, Deletes(e.DN))
 	line.Warnings = append(line.Warnings, s.retained)
 	switch {
 	case a.Kind == directory.KindPolicyContainer:
@@ -220,17 +220,30 @@ func (l *Line) Container() bool {
 	return slices.Contains([]string{directory.KindOU.String(), directory.KindPolicyContainer.String(), directory.KindOther.String()}, l.Kind)
 }
 
-// rank orders lines: of what is deleted the deepest comes first, since accounts
-// too have entries below them; containers come behind all else.
-func (l *Line) rank() int {
-	const deepest = 1000
-	if !l.Has(Delete) {
-		return -deepest
+// NamesAbove are the folded names that the entries of some lines stand below, of
+// those lines that something is true of.
+func NamesAbove(lines []Line, of func(*Line) bool) map[string]bool {
+	above := map[string]bool{}
+	for i := range lines {
+		if !of(&lines[i]) {
+			continue
+		}
+		for dn := directory.FoldDN(lines[i].DN); dn != ""; {
+			_, dn = directory.SplitDN(dn)
+			above[dn] = true
+		}
+	}
+	return above
+}
+
+// rank orders lines: what is deleted and has others that are deleted below it, by
+// their names, comes behind all else, the deepest first; containers do in any
+// case.
+func (l *Line) rank(above map[string]bool) int {
+	if !l.Has(Delete) || !l.Container() && !above[directory.FoldDN(l.DN)] {
+		return -1000
 	}
 	levels, _ := directory.ParseDN(l.DN)
-	if !l.Container() {
-		return -deepest - len(levels)
-	}
 	return -len(levels)
 }
 
@@ -259,9 +272,9 @@ func (s *Stager) resetPassword(a *directory.Account, o *Order, line *Line) error
 		return errors.New("it is disabled; a new password is for somebody who may sign in")
 	}
 	line.Actions = append(line.Actions, Action{Name: ResetPassword, Unlock: o.Unlock})
-	line.Changes = append(line.Changes, Change{What: "password", Old: "(kept secret)", New: "a random one, to be changed at the next logon"})
+	line.Changes = append(line.Changes, SetsPassword("a random one, to be changed at the next logon"))
 	if o.Unlock {
-		line.Changes = append(line.Changes, Change{What: "lock", Old: "(if any)", New: "(lifted)"})
+		line.Changes = append(line.Changes, Change{What: aboutLock, Old: "(if any)", New: "(lifted)"})
 	}
 	line.Warnings = append(line.Warnings, "a password that was reset cannot be taken back; \"apply\" is told with --passwords which file the new ones go into")
 	if s.Dialect == directory.NS389 {

@@ -60,7 +60,7 @@ func (s *Stager) rename(ctx context.Context, e *directory.Entry, a *directory.Ac
 	if p.rdn != "" {
 		_, parent := directory.SplitDN(e.DN)
 		line.Actions = append(line.Actions, Action{Name: Rename, RDN: p.rdn, To: parent})
-		line.Changes = append(line.Changes, Change{What: "name", Old: e.DN, New: p.rdn + "," + parent})
+		line.Changes = append(line.Changes, Change{What: aboutName, Old: e.DN, New: p.rdn + "," + parent})
 	}
 	line.Warnings = append(line.Warnings, p.byHand()...)
 	return nil

@@ -103,6 +103,9 @@ type staging struct {
 	memberOf   map[string][]Membership // of the candidates, by folded DN, where groups are staged
 }
 
+// named is the reason of a line whose entry somebody has named.
+const named = "named"
+
 // ErrNothing is the error for a batch in which no line would be left.
 var ErrNothing = errors.New("nothing to stage")
 
@@ -154,8 +157,9 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		return nil, nil, err
 	}
 	refusals = append(refusals, refused...)
+	above := NamesAbove(b.Lines, func(l *Line) bool { return l.Has(Delete) })
 	slices.SortStableFunc(b.Lines, func(x, y Line) int {
-		return cmp.Or(cmp.Compare(x.powers(), y.powers()), cmp.Compare(x.rank(), y.rank()), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
+		return cmp.Or(cmp.Compare(x.powers(), y.powers()), cmp.Compare(x.rank(above), y.rank(above)), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
 	})
 	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
 	if b.Lines, refusals, err = s.keepMembers(ctx, b.Lines, refusals); err != nil {
@@ -298,7 +302,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if !utf8.ValidString(e.DN) {
 		return nil, errors.New("its name is not valid UTF-8, so no batch can hold it")
 	}
-	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: text(a.Name()), Kind: a.Kind.String(), Reason: "named", Confidence: string(audit.Sure)}
+	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: text(a.Name()), Kind: a.Kind.String(), Reason: named, Confidence: audit.Sure}
 	rested := c.Rests
 	line.Reason = text(cmp.Or(c.Reason, line.Reason))
 	if f := c.Finding; f != nil {
@@ -316,7 +320,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 			return nil, err
 		}
 		rested = check.RestsOn(s.Dialect, s.Settings)
-		line.Reason, line.Check, line.Confidence = reason(check, f), f.Check, string(f.Confidence)
+		line.Reason, line.Check, line.Confidence = reason(check, f), f.Check, f.Confidence
 	}
 	if slices.Contains(o.Actions, Enable) {
 		if err := s.lockedByRole(ctx, e); err != nil {
@@ -434,7 +438,7 @@ func (s *Stager) move(o *Order, e *directory.Entry, a *directory.Account, target
 	}
 	target.taken[key] = true
 	line.Actions = append(line.Actions, Action{Name: Move, To: target.dn, RDN: rdn})
-	line.Changes = append(line.Changes, Change{What: "place", Old: e.DN, New: rdn + "," + target.dn})
+	line.Changes = append(line.Changes, Moves(e.DN, rdn+","+target.dn))
 	return nil
 }
 

@@ -69,11 +69,11 @@ func (w *worker) possible(ctx context.Context, l *batch.Line, a *batch.Action, e
 		if err := w.roomFor(ctx, nil, a); err != nil {
 			return err
 		}
-		grave, err := w.grave(ctx, l)
+		object, err := w.deletedObject(ctx, l)
 		switch {
 		case err != nil:
 			return err
-		case grave == nil && a.Image == nil:
+		case object == nil && a.Image == nil:
 			return errors.New("neither the directory's deleted objects nor the journal have it")
 		}
 		return nil

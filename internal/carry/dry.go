@@ -132,7 +132,7 @@ func (n *names) done(l *batch.Line) {
 
 // foretell gives a line the state that it would come to. It reads only.
 func (w *worker) foretell(ctx context.Context, l *batch.Line) error {
-	v, err := w.judge(ctx, l)
+	v, err := w.verdictOn(ctx, l)
 	if v.state == "" && err == nil {
 		v.state = batch.Applied
 		w.foretold.done(l)
@@ -144,8 +144,8 @@ func (w *worker) foretell(ctx context.Context, l *batch.Line) error {
 	return err
 }
 
-// judge is the verdict on a line; the zero one is that it would be done.
-func (w *worker) judge(ctx context.Context, l *batch.Line) (verdict, error) {
+// verdictOn is the verdict on a line; the zero one is that it would be done.
+func (w *worker) verdictOn(ctx context.Context, l *batch.Line) (verdict, error) {
 	past, err := w.seenPast(ctx, l)
 	if errors.Is(err, errUnknown) {
 		return past.end(err)

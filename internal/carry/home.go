@@ -209,7 +209,7 @@ func (o settingAside) describe() string {
 }
 
 func (o settingAside) changes() []batch.Change {
-	return []batch.Change{{What: "home folder", Old: o.Home.String(), New: o.Home.HeldAt()}}
+	return []batch.Change{batch.MovesHome(o.Home.String(), o.Home.HeldAt())}
 }
 
 // puttingBack gives a home folder that was set aside its name back.
@@ -235,7 +235,7 @@ func (o puttingBack) describe() string {
 }
 
 func (o puttingBack) changes() []batch.Change {
-	return []batch.Change{{What: "home folder", Old: o.Home.HeldAt(), New: o.Home.String()}}
+	return []batch.Change{batch.MovesHome(o.Home.HeldAt(), o.Home.String())}
 }
 
 // archiving packs a home folder that was set aside into a file.
@@ -277,13 +277,13 @@ func (o removing) describe() string {
 }
 
 func (o removing) changes() []batch.Change {
-	return []batch.Change{{What: "home folder", Old: o.Home.HeldAt(), New: o.Archive}}
+	return []batch.Change{batch.MovesHome(o.Home.HeldAt(), o.Archive)}
 }
 
 // homeBack stages the return of a home folder.
 func homeBack(l *batch.Line, s *pastStep) {
 	l.Actions = append(l.Actions, batch.Action{Name: batch.PutHomeBack, Home: s.Home})
-	l.Changes = append(l.Changes, batch.Change{What: "home folder", Old: s.Home.HeldAt(), New: s.Home.String()})
+	l.Changes = append(l.Changes, batch.MovesHome(s.Home.HeldAt(), s.Home.String()))
 }
 
 // HeldHome is a home folder that this journal set aside and that is still
@@ -366,7 +366,7 @@ func ArchiveHomes(id source.Identity, yard string, shares []homes.Share, held []
 		b.Lines = append(b.Lines, batch.Line{N: len(b.Lines) + 1, DN: h.DN(), ID: h.line.ID, Account: h.Account(), Kind: h.line.Kind, Confidence: "sure",
 			Reason:   fmt.Sprintf("set aside on %s by line %d of batch %d", h.Since.Format(time.DateOnly), h.line.N, h.Batch),
 			Actions:  []batch.Action{{Name: batch.ArchiveHome, Home: &h.Place}},
-			Changes:  []batch.Change{{What: "home folder", Old: h.Place.HeldAt(), New: file}},
+			Changes:  []batch.Change{batch.MovesHome(h.Place.HeldAt(), file)},
 			Warnings: []string{"the folder is removed for good when the archive was read back; access lists, extended attributes, sockets and pipes are not in it"}})
 	}
 	if len(b.Lines) == 0 {

@@ -208,21 +208,14 @@ func (o listing) describe() string {
 
 func (o listing) changes() (all []batch.Change) {
 	for _, v := range o.Values {
-		c := batch.Change{What: v.Attr + " of " + o.DN, Old: "(none)", New: "(none)"}
 		switch o.Action {
 		case batch.JoinGroup:
-			c.What, c.New = "group", o.DN
+			all = append(all, batch.JoinsGroup(o.DN))
 		case batch.LeaveGroup, batch.LeaveGroups:
-			c.What, c.Old = "group", o.DN
+			all = append(all, batch.LeavesGroup(o.DN))
 		default:
-			if v.Remove != "" {
-				c.Old = batch.Readable(v.Attr, string(v.Remove))
-			}
-			if v.Add != "" {
-				c.New = batch.Readable(v.Attr, string(v.Add))
-			}
+			all = append(all, batch.Exchanges(v.Attr, o.DN, string(v.Remove), string(v.Add)))
 		}
-		all = append(all, c)
 	}
 	return all
 }
@@ -256,7 +249,7 @@ func (o resetting) effect(e *directory.Entry) effect {
 func (o resetting) describe() string { return "a new password for " + o.leaf() }
 
 func (o resetting) changes() []batch.Change {
-	return []batch.Change{{What: "password", Old: "(kept secret)", New: "(a new one, delivered)"}}
+	return []batch.Change{batch.SetsPassword("(a new one, delivered)")}
 }
 
 // renaming gives an entry another name, or another place.
@@ -286,7 +279,7 @@ func (o renaming) effect(e *directory.Entry) effect {
 func (o renaming) describe() string { return fmt.Sprintf("move %s to %s", o.leaf(), o.target()) }
 
 func (o renaming) changes() []batch.Change {
-	return []batch.Change{{What: "place", Old: o.DN, New: o.target()}}
+	return []batch.Change{batch.Moves(o.DN, o.target())}
 }
 
 // deleting deletes an entry.
@@ -310,7 +303,7 @@ func (o deleting) effect(e *directory.Entry) effect {
 func (o deleting) describe() string { return "delete " + o.DN }
 
 func (o deleting) changes() []batch.Change {
-	return []batch.Change{{What: "entry", Old: o.DN, New: "(deleted)"}}
+	return []batch.Change{batch.Deletes(o.DN)}
 }
 
 // adding makes an entry anew.
@@ -338,7 +331,7 @@ func (o adding) effect(e *directory.Entry) effect {
 func (o adding) describe() string { return "add " + o.DN }
 
 func (o adding) changes() []batch.Change {
-	return []batch.Change{{What: "entry", Old: "(none)", New: o.DN}}
+	return []batch.Change{batch.Adds(o.DN)}
 }
 
 // reanimating brings a deleted object back to life.
@@ -374,7 +367,7 @@ func (o reanimating) effect(e *directory.Entry) effect {
 func (o reanimating) describe() string { return "bring back " + o.target() }
 
 func (o reanimating) changes() []batch.Change {
-	return append(modifying(o).changes(), batch.Change{What: "entry", Old: "(deleted)", New: o.target()})
+	return append(modifying(o).changes(), batch.BringsBack(o.target()))
 }
 
 // unknown is a kind of step that this program does not know. It is never sent,

@@ -18,7 +18,7 @@ import (
 // disabled. What did not come back makes the line one that was done in part.
 func (w *worker) restore(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
 	if !past.done(batch.Restore) {
-		if err := w.raise(ctx, l, a, past); err != nil {
+		if err := w.revive(ctx, l, a, past); err != nil {
 			return err
 		}
 	}
@@ -87,17 +87,17 @@ func (w *worker) restoredID(l *batch.Line, past *history) batch.Octets {
 	return batch.Octets(id)
 }
 
-// raise makes the entry exist again.
-func (w *worker) raise(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
+// revive makes the entry exist again.
+func (w *worker) revive(ctx context.Context, l *batch.Line, a *batch.Action, past *history) error {
 	if err := w.roomFor(ctx, nil, a); err != nil {
 		return err
 	}
-	grave, err := w.grave(ctx, l)
+	object, err := w.deletedObject(ctx, l)
 	if err != nil {
 		return err
 	}
-	if grave != nil {
-		err := w.reanimate(ctx, l, a, grave, past)
+	if object != nil {
+		err := w.reanimate(ctx, l, a, object, past)
 		if !source.RefusedFor(err, source.Missing, source.Drifted, source.Unsupported) || a.Image == nil {
 			return err
 		}
@@ -112,18 +112,18 @@ func (w *worker) raise(ctx context.Context, l *batch.Line, a *batch.Action, past
 	return w.addAnew(ctx, l, a, past)
 }
 
-// grave reads the line's deleted object, nil where the server has none that could
+// deletedObject reads the line's deleted object, nil where the server has none that could
 // be brought back.
-func (w *worker) grave(ctx context.Context, l *batch.Line) (*directory.Entry, error) {
+func (w *worker) deletedObject(ctx context.Context, l *batch.Line) (*directory.Entry, error) {
 	id, err := source.ReadIdentity(w.server.Dialect, l.ID)
 	if err != nil {
 		return nil, err
 	}
-	grave, err := w.server.Grave(ctx, id)
-	if err == nil && grave != nil && grave.First("isDeleted") != "TRUE" {
+	object, err := w.server.DeletedObject(ctx, id)
+	if err == nil && object != nil && object.First("isDeleted") != "TRUE" {
 		return nil, errors.New("it exists; there is nothing to bring back")
 	}
-	return grave, err
+	return object, err
 }
 
 // setByReturn are the attributes that Samba puts into an account that comes back,
@@ -134,19 +134,19 @@ var setByReturn = []string{"accountExpires", "badPasswordTime", "badPwdCount", "
 // same write, since the server would otherwise bring it back enabled and without a
 // password, or with its old one. Samba refuses to change flags in that write; there
 // it is disabled by the next one.
-func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, grave *directory.Entry, past *history) error {
-	with, err := w.mandatory(ctx, a.Image, grave)
+func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, object *directory.Entry, past *history) error {
+	with, err := w.mandatory(ctx, a.Image, object)
 	if err != nil {
 		return err
 	}
 	try := func(marked bool, mods []batch.Mod, attrs []batch.ImageAttr) error {
-		return w.do(ctx, l, past, w.step(batch.Restore, OpReanimate, grave, func(s *Step) {
+		return w.do(ctx, l, past, w.step(batch.Restore, OpReanimate, object, func(s *Step) {
 			s.RDN, s.Superior, s.Mods, s.Attrs, s.Marked = a.RDN, a.To, mods, attrs, marked
-		}), image(grave), "")
+		}), image(object), "")
 	}
-	account := w.server.Dialect.Account(grave)
+	account := w.server.Dialect.Account(object)
 	if account.Kind.IsAccount() {
-		flags := keptFlags(a.Image, grave) | directory.UACDisabled
+		flags := keptFlags(a.Image, object) | directory.UACDisabled
 		err := try(false, []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}, with)
 		if !source.RefusedFor(err, source.Missing, source.Drifted, source.Unsupported) {
 			return err
@@ -156,7 +156,7 @@ func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, 
 	if source.RefusedFor(err, source.Drifted) {
 		var kept []batch.ImageAttr
 		for _, name := range setByReturn {
-			if values := grave.Get(name); len(values) > 0 {
+			if values := object.Get(name); len(values) > 0 {
 				kept = append(kept, batch.ImageAttr{Name: name, Values: batch.OctetsOf(values)})
 				if name == "pwdLastSet" { // a client may write no other time
 					kept[len(kept)-1].Values = []batch.Octets{"0"}
@@ -173,17 +173,17 @@ func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, 
 
 // mandatory are the attributes without which the schema does not let an entry
 // exist, of those that its deleted object has lost and its image has.
-func (w *worker) mandatory(ctx context.Context, im *batch.Image, grave *directory.Entry) (all []batch.ImageAttr, err error) {
+func (w *worker) mandatory(ctx context.Context, im *batch.Image, object *directory.Entry) (all []batch.ImageAttr, err error) {
 	if im == nil {
 		return nil, nil
 	}
-	must, err := w.server.Mandatory(ctx, grave.Get("objectClass"))
+	must, err := w.server.Mandatory(ctx, object.Get("objectClass"))
 	if err != nil {
 		return nil, err
 	}
 	was := im.Entry()
 	for _, name := range must {
-		if was.Has(name) && !grave.Has(name) && !directory.IsServerOwned(name) {
+		if was.Has(name) && !object.Has(name) && !directory.IsServerOwned(name) {
 			all = append(all, batch.ImageAttr{Name: name, Values: batch.OctetsOf(was.Get(name))})
 		}
 	}
@@ -191,11 +191,11 @@ func (w *worker) mandatory(ctx context.Context, im *batch.Image, grave *director
 }
 
 // keptFlags are the flags that the account had.
-func keptFlags(im *batch.Image, grave *directory.Entry) int64 {
-	entries := []*directory.Entry{grave}
+func keptFlags(im *batch.Image, object *directory.Entry) int64 {
+	entries := []*directory.Entry{object}
 	if im != nil {
 		e := im.Entry()
-		entries = []*directory.Entry{&e, grave}
+		entries = []*directory.Entry{&e, object}
 	}
 	for _, e := range entries {
 		if flags, err := directory.ParseFlags(e.First("userAccountControl")); err == nil {
@@ -231,7 +231,7 @@ func (w *worker) lockRestored(ctx context.Context, l *batch.Line, e *directory.E
 func (w *worker) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
-	raised := raisedWith(past.main(batch.Restore))
+	raised := revivedWith(past.main(batch.Restore))
 	for _, attr := range im.Attrs {
 		if directory.IsServerOwned(attr.Name) || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
 			batch.IsMembership(attr.Name) && !strings.EqualFold(attr.Name, "memberUid") {
@@ -281,10 +281,10 @@ func (w *worker) takeMarks(ctx context.Context, l *batch.Line, im *batch.Image, 
 // servers of the `ad` schema set anew when an object comes back.
 var setOnReturn = []string{"accountExpires", "countryCode", "codePage"}
 
-// raisedWith is what the entry had when it came back: what it was added with,
+// revivedWith is what the entry had when it came back: what it was added with,
 // or what the directory had kept of it. What was read right after may hold a
 // colleague's change already, and tells only what the server itself sets.
-func raisedWith(s *pastStep) directory.Entry {
+func revivedWith(s *pastStep) directory.Entry {
 	e := directory.Entry{}
 	if s.Op == OpAdd {
 		for _, attr := range s.Attrs {

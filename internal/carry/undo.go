@@ -276,7 +276,7 @@ func leaveOut(l *batch.Line) {
 		actions = append(actions, a)
 	}
 	l.Actions = actions
-	l.Changes = slices.DeleteFunc(slices.Clone(l.Changes), func(c batch.Change) bool { return c.What == "group" && out[c.New] })
+	l.Changes = slices.DeleteFunc(slices.Clone(l.Changes), func(c batch.Change) bool { return c.Kind() == batch.Joining && out[c.New] })
 	var guard []batch.Guard
 	for _, g := range l.Guard {
 		if g.Rule == batch.NotMember {
@@ -293,7 +293,7 @@ func leaveOut(l *batch.Line) {
 func bringBack(l *batch.Line, d *directory.Dialect, dn string, im *batch.Image) {
 	rdn, parent := directory.SplitDN(dn)
 	l.Actions = append(l.Actions, batch.Action{Name: batch.Restore, RDN: rdn, To: parent, Image: im})
-	l.Changes = append(l.Changes, batch.Change{What: "entry", Old: "(deleted)", New: dn})
+	l.Changes = append(l.Changes, batch.BringsBack(dn))
 	l.Warnings = append(l.Warnings, "what does not come back: "+batch.NotComingBack(d))
 }
 
@@ -303,7 +303,7 @@ func bringBack(l *batch.Line, d *directory.Dialect, dn string, im *batch.Image) 
 func moveBack(l *batch.Line, s *pastStep, deleted bool) {
 	rdn, parent := directory.SplitDN(s.DN)
 	l.Actions = append(l.Actions, batch.Action{Name: batch.Move, RDN: rdn, To: parent, Spelt: oddlySpelt(s)})
-	l.Changes = append(l.Changes, batch.Change{What: "place", Old: s.target(), New: s.DN})
+	l.Changes = append(l.Changes, batch.Moves(s.target(), s.DN))
 	if !deleted {
 		l.DN = s.target()
 		l.Guard = append(l.Guard, batch.Guard{Attr: "container", Rule: batch.Container, Values: []batch.Octets{batch.Octets(s.Superior)}})
@@ -346,11 +346,11 @@ func groupsBack(l *batch.Line, done string, groups []batch.Membership, deleted b
 	g := batch.Guard{Attr: "groups", Rule: rule}
 	for _, m := range groups {
 		g.Values = append(g.Values, batch.Octets(m.DN))
-		c := batch.Change{What: "group", Old: "(none)", New: m.DN}
 		if a.Name == batch.LeaveGroup {
-			c.Old, c.New = c.New, c.Old
+			l.Changes = append(l.Changes, batch.LeavesGroup(m.DN))
+		} else {
+			l.Changes = append(l.Changes, batch.JoinsGroup(m.DN))
 		}
-		l.Changes = append(l.Changes, c)
 	}
 	if !deleted {
 		l.Guard = append(l.Guard, g)
@@ -477,7 +477,7 @@ func FindDeleted(ctx context.Context, s *store.Store, account string) ([]Deleted
 
 // Return makes the batch that brings one deleted entry back: from the
 // journal, or with del nil from the directory's own deleted object.
-func Return(id source.Identity, yard string, del *Deleted, grave *directory.Entry, by string, at time.Time) (*batch.Batch, error) {
+func Return(id source.Identity, yard string, del *Deleted, object *directory.Entry, by string, at time.Time) (*batch.Batch, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return nil, err
@@ -489,11 +489,11 @@ func Return(id source.Identity, yard string, del *Deleted, grave *directory.Entr
 		bringBack(&line, d, del.DN, del.step.before)
 	} else {
 		b.Source = "the directory's deleted objects"
-		name, _, _ := strings.Cut(directory.LeafValue(grave.DN), "\n")
-		rdn, _ := directory.SplitDN(grave.DN)
+		name, _, _ := strings.Cut(directory.LeafValue(object.DN), "\n")
+		rdn, _ := directory.SplitDN(object.DN)
 		kind, _, _ := strings.Cut(rdn, "=")
-		dn := kind + "=" + directory.EscapeDN(name) + "," + grave.First("lastKnownParent")
-		line.DN, line.ID, line.Account, line.Reason = dn, source.ShowIdentity(d, grave.First(d.Identity.String())), grave.First("sAMAccountName"), "named"
+		dn := kind + "=" + directory.EscapeDN(name) + "," + object.First("lastKnownParent")
+		line.DN, line.ID, line.Account, line.Reason = dn, source.ShowIdentity(d, object.First(d.Identity.String())), object.First("sAMAccountName"), "named"
 		bringBack(&line, d, dn, nil)
 	}
 	b.Lines = []batch.Line{line}

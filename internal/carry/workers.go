@@ -126,22 +126,6 @@ func (r *run) alone(l *batch.Line) bool {
 	return l.Powerful() || l.Container() || l.Along() > 0 || r.above[directory.FoldDN(l.DN)]
 }
 
-// namesAbove are the folded names that entries which a batch deletes or brings
-// back stand below.
-func namesAbove(b *batch.Batch) map[string]bool {
-	above := map[string]bool{}
-	for i := range b.Lines {
-		if !b.Lines[i].Has(batch.Delete) && !b.Lines[i].Has(batch.Restore) {
-			continue
-		}
-		for dn := directory.FoldDN(b.Lines[i].DN); dn != ""; {
-			_, dn = directory.SplitDN(dn)
-			above[dn] = true
-		}
-	}
-	return above
-}
-
 // maxFailures is the most lines that may fail before the batch halts: five,
 // or two per cent of its lines where that is less, but at least one.
 func maxFailures(lines int) int { return max(1, min(5, lines*2/100)) }
@@ -169,7 +153,7 @@ func (r *run) lines(ctx context.Context, first *worker, res *Result, each func(*
 		}
 	}
 	s := newSupervisor(r, res)
-	r.above = namesAbove(r.Batch)
+	r.above = batch.NamesAbove(r.Batch.Lines, func(l *batch.Line) bool { return l.Has(batch.Delete) || l.Has(batch.Restore) })
 	var together []*batch.Line // the bundle that is being made up
 	send := func() {
 		if len(together) > 0 {

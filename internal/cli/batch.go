@@ -59,14 +59,14 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 		if yard == "" {
 			yard = b.Identity.Base
 		}
-		rows = append(rows, []string{fmt.Sprint(b.ID), string(b.State), strings.Join(b.Actions, ","), tally(b), wording.Moment(b.Created, time.Local), render.Visible(b.By), render.Visible(yard), render.Visible(b.Why)})
+		rows = append(rows, []string{fmt.Sprint(b.ID), string(b.State), strings.Join(b.Actions, ","), lineStates(b), wording.Moment(b.Created, time.Local), render.Visible(b.By), render.Visible(yard), render.Visible(b.Why)})
 	}
 	render.Table(a.out, a.style(time.Local), []string{"Batch", "State", "Actions", "Lines", "Staged", "By", "Yard", "Why"}, rows, 7, 5, 6)
 	return nil
 }
 
-// tally counts a batch's lines by state: "12 done, 1 drifted".
-func tally(b *batch.Batch) string {
+// lineStates counts a batch's lines by state: "12 done, 1 drifted".
+func lineStates(b *batch.Batch) string {
 	counts := map[batch.LineState]int{}
 	for i := range b.Lines {
 		counts[b.Lines[i].State]++

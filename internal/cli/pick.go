@@ -363,15 +363,15 @@ func (p *picker) details(width, most int) (out []string) {
 	if power := render.LinePower(l); power != "" {
 		add(power)
 	}
-	add(l.Reason + ", " + l.Confidence)
+	add(l.Reason + ", " + string(l.Confidence))
 	head("Would change")
 	for _, c := range l.Changes {
-		switch {
-		case c.What == "group" && c.New == "(none)":
+		switch c.Kind() {
+		case batch.Leaving:
 			add("out of " + c.Old)
-		case c.What == "group":
+		case batch.Joining:
 			add("into " + c.New)
-		case c.What == "place":
+		case batch.OfPlace:
 			add("moved to " + c.New)
 		default:
 			add(c.What + ": " + c.Old + " → " + c.New)

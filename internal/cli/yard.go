@@ -141,7 +141,7 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 	line(no == "", "Writable", cmp.Or(no, "the server takes writes"))
 	line(probe.Paging, "Paging", map[bool]string{true: "offered", false: "not offered; large directories cannot be read whole"}[probe.Paging])
 	for _, r := range probe.Rights {
-		line(r.OK, r.What, r.Says)
+		line(r.OK, r.What, r.Text)
 	}
 	line(probe.ClockOK(), "Clock", probe.ClockText())
 	if err := a.lineOfReturn(ctx, cmd, p, line); err != nil {

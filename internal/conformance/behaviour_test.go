@@ -188,17 +188,17 @@ func TestADeletedObjectKeepsItsIdentityAndComesBack(t *testing.T) {
 		require.NoError(t, c.Conn().Del(ldap.NewDelRequest(dn, nil)))
 		_, err := c.ByIdentity(ctx, id, false)
 		require.ErrorIs(t, err, source.ErrNotFound)
-		grave, err := c.ByIdentity(ctx, id, true)
+		object, err := c.ByIdentity(ctx, id, true)
 		require.NoError(t, err)
-		assert.Equal(t, "TRUE", grave.First("isDeleted"))
-		assert.Equal(t, before.First("objectSid"), grave.First("objectSid"))
-		assert.Equal(t, "aquill", grave.First("sAMAccountName"))
-		assert.Equal(t, s.container("Staff"), grave.First("lastKnownParent"))
-		assert.False(t, grave.Has("mail"), "the rest must come from the journal")
+		assert.Equal(t, "TRUE", object.First("isDeleted"))
+		assert.Equal(t, before.First("objectSid"), object.First("objectSid"))
+		assert.Equal(t, "aquill", object.First("sAMAccountName"))
+		assert.Equal(t, s.container("Staff"), object.First("lastKnownParent"))
+		assert.False(t, object.Has("mail"), "the rest must come from the journal")
 
 		show := ldap.NewControlString(source.ShowDeletedOID, true, "")
 		back := func(more bool) uint16 {
-			return modify(c, grave.DN, func(r *ldap.ModifyRequest) {
+			return modify(c, object.DN, func(r *ldap.ModifyRequest) {
 				r.Delete("isDeleted", nil)
 				r.Replace("distinguishedName", []string{dn})
 				if more {

@@ -131,7 +131,7 @@ func TestProbeTellsWhatTheAccountCanDo(t *testing.T) {
 		rights := map[string]bool{}
 		for _, r := range p.Rights {
 			rights[r.What] = r.OK
-			assert.NotEmpty(t, r.Says)
+			assert.NotEmpty(t, r.Text)
 		}
 		if s.dialect == directory.AD {
 			assert.True(t, rights["Reads deleted"])

@@ -59,5 +59,5 @@ func TestSignInsThatOnlyFewHaveAreFound(t *testing.T) {
 	}
 	assert.False(t, right().OK, "nobody has signed in")
 	require.True(t, s.bind(t, "uid=reader,ou=people,"+s.base, "reader-secret"))
-	assert.True(t, right().OK, right().Says)
+	assert.True(t, right().OK, right().Text)
 }

@@ -720,15 +720,15 @@ func (d *Directory) Delete(dn string) error {
 	}
 	rdn, parent := directory.SplitDN(e.DN)
 	kind, _, _ := strings.Cut(rdn, "=")
-	grave := directory.Entry{DN: kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+"\nDEL:"+guid) + "," + d.deletedObjects()}
+	object := directory.Entry{DN: kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+"\nDEL:"+guid) + "," + d.deletedObjects()}
 	for _, name := range keptWhenDeleted {
-		grave.Set(name, e.Get(name)...)
+		object.Set(name, e.Get(name)...)
 	}
-	grave.Set("isDeleted", "TRUE")
-	grave.Set("lastKnownParent", parent)
+	object.Set("isDeleted", "TRUE")
+	object.Set("lastKnownParent", parent)
 	d.unlink(key)
 	d.forget(key)
-	d.put(&grave)
+	d.put(&object)
 	return nil
 }
 

@@ -17,7 +17,7 @@ type Clue struct {
 	What      string // what is compared, such as "family name"
 	Roster    string // as the roster has it
 	Directory string // as the directory has it
-	Says      string // what comes of it, in a word or two
+	Result    string // Same, Different, or another word or two
 	Bits      float64
 }
 
@@ -27,30 +27,31 @@ func (c Clue) Agrees() bool { return c.Bits > 0 }
 // String writes the clue in a few words.
 func (c Clue) String() string {
 	switch {
-	case c.Says == saysSame:
+	case c.Result == Same:
 		return c.What + " " + c.Roster
-	case c.Says == saysDifferent:
+	case c.Result == Different:
 		return c.What + " " + c.Roster + "/" + c.Directory
 	case c.Roster == "":
-		return c.What + " " + c.Directory + " (" + c.Says + ")"
+		return c.What + " " + c.Directory + " (" + c.Result + ")"
 	}
-	return c.What + " " + c.Roster + "/" + c.Directory + " (" + c.Says + ")"
+	return c.What + " " + c.Roster + "/" + c.Directory + " (" + c.Result + ")"
 }
 
+// The plain results of a comparison.
 const (
-	saysSame      = "same"
-	saysDifferent = "different"
+	Same      = "same"
+	Different = "different"
 )
 
-// tally adds clues up. The clues themselves are kept only where somebody
+// balance adds clues up. The clues themselves are kept only where somebody
 // wants to read them.
-type tally struct {
+type balance struct {
 	bits  float64
 	keep  bool
 	clues []Clue
 }
 
-func (t *tally) add(what, inRoster, inDirectory, says string, bits float64) {
+func (t *balance) add(what, inRoster, inDirectory, says string, bits float64) {
 	t.bits += bits
 	if t.keep {
 		t.clues = append(t.clues, Clue{what, inRoster, inDirectory, says, bits})
@@ -73,8 +74,8 @@ const (
 	leastBits       = 0.5 // of a name that agrees, however common it is
 )
 
-var likenessSays = map[names.Likeness]string{names.Same: saysSame, names.Transcribed: "in other letters", names.Sounding: "sounds alike", names.Partly: "in part", names.ShortForm: "a short form", names.InitialOnly: "the initial",
-	names.Near: "nearly the same", names.Halves: "another part", names.Otherwise: "read otherwise", names.Unlike: saysDifferent}
+var likenessResult = map[names.Likeness]string{names.Same: Same, names.Transcribed: "in other letters", names.Sounding: "sounds alike", names.Partly: "in part", names.ShortForm: "a short form", names.InitialOnly: "the initial",
+	names.Near: "nearly the same", names.Halves: "another part", names.Otherwise: "read otherwise", names.Unlike: Different}
 
 // costs are what names that differ take off.
 type costs struct{ unlike, otherwise, halves float64 }
@@ -105,7 +106,7 @@ func (v *vocabulary) bits(l names.Likeness, x, y int32, no costs) float64 {
 }
 
 // weighNames adds up what two names say.
-func (m *matcher) weighNames(t *tally, p, account int32) {
+func (m *matcher) weighNames(t *balance, p, account int32) {
 	x, y, v := m.person[p], m.account[account], m.names
 	family, given := v.families(x.family, y.family), v.givens(x.given, y.given)
 	familyBits, givenBits := v.bits(family, x.family, y.family, againstFamily), v.bits(given, x.given, y.given, againstGiven)
@@ -124,10 +125,10 @@ func (m *matcher) weighNames(t *tally, p, account int32) {
 		return
 	}
 	if family != names.Unknown {
-		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessSays[family], familyBits)
+		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessResult[family], familyBits)
 	}
 	if given != names.Unknown {
-		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessSays[given], givenBits)
+		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessResult[given], givenBits)
 	}
 }
 
@@ -257,7 +258,7 @@ const (
 )
 
 // weighKeys adds up what ids, addresses and logon names say.
-func (m *matcher) weighKeys(t *tally, p, account int32) {
+func (m *matcher) weighKeys(t *balance, p, account int32) {
 	a, v := m.accounts[account], &m.people[p].Values
 	if id := v[roster.PersonID]; id != "" && m.ids.compared && m.hasID(a) {
 		held := m.firstID(a)
@@ -265,7 +266,7 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 		case m.idsAgree(p, a) && len(m.ids.people(held)) > 1:
 			t.add("person id", id, held, "the same, as of others", sharedBits)
 		case m.idsAgree(p, a) && foldID(id) == held:
-			t.add("person id", id, id, saysSame, keyBits)
+			t.add("person id", id, id, Same, keyBits)
 		case m.idsAgree(p, a):
 			t.add("person id", id, held, "the same, in another form", keyBits)
 		case !m.idsDiffer(p, a):
@@ -273,7 +274,7 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 		case len(id) >= 4 && names.Typo(foldID(id), held):
 			t.add("person id", id, held, "nearly the same", idNear)
 		default:
-			t.add("person id", id, held, saysDifferent, idUnlike)
+			t.add("person id", id, held, Different, idUnlike)
 		}
 	}
 	local := ""
@@ -283,33 +284,33 @@ func (m *matcher) weighKeys(t *tally, p, account int32) {
 		for one := range addresses(a) {
 			switch box, _, _ := strings.Cut(one, "@"); {
 			case strings.EqualFold(one, mail):
-				best = saysSame
+				best = Same
 			case best == "" && strings.EqualFold(box, local):
 				best = "the same but for the domain"
 			}
 			other = one
 		}
 		switch {
-		case best == saysSame && len(m.mails.of(mail)) > 1:
+		case best == Same && len(m.mails.of(mail)) > 1:
 			t.add("mail", mail, mail, "the same, as of others", sharedBits)
-		case best == saysSame:
-			t.add("mail", mail, mail, saysSame, keyBits)
+		case best == Same:
+			t.add("mail", mail, mail, Same, keyBits)
 		case best != "":
 			t.add("mail", mail, other, best, localBits)
 		case other != "":
-			t.add("mail", mail, other, saysDifferent, mailUnlike)
+			t.add("mail", mail, other, Different, mailUnlike)
 		case strings.EqualFold(local, a.Logon):
 			t.add("mail", mail, a.Logon, "the logon name", localBits)
 		}
 	}
 	if upn := a.Text.First(directory.AttrUserPrincipalName); upn != "" && (strings.EqualFold(upn, v[roster.Mail]) || strings.EqualFold(upn, v[roster.Logon])) {
-		t.add("sign-in name", upn, upn, saysSame, 2)
+		t.add("sign-in name", upn, upn, Same, 2)
 	}
 	if logon := v[roster.Logon]; logon != "" && !strings.Contains(logon, "@") {
 		if strings.EqualFold(logon, a.Logon) {
-			t.add("logon name", logon, a.Logon, saysSame, keyBits)
+			t.add("logon name", logon, a.Logon, Same, keyBits)
 		} else {
-			t.add("logon name", logon, a.Logon, saysDifferent, mailUnlike)
+			t.add("logon name", logon, a.Logon, Different, mailUnlike)
 		}
 	}
 	m.weighLogon(t, p, account)
@@ -325,7 +326,7 @@ func (m *matcher) firstID(a *directory.Account) string {
 // weighLogon says what it is worth that an account is called as a pattern
 // would call the person: little where its names are known and agree, since
 // the logon name is made of those; all there is where they are not.
-func (m *matcher) weighLogon(t *tally, p, account int32) {
+func (m *matcher) weighLogon(t *balance, p, account int32) {
 	a := m.accounts[account]
 	pattern, numbered := m.calledBy(p, account)
 	if pattern == nil {
@@ -535,7 +536,7 @@ func (m *matcher) learnColumns() {
 
 // weighSupport adds up what else the lists say. Values that go together, such
 // as department and title, are not worth more than a part of their sum.
-func (m *matcher) weighSupport(t *tally, p, account int32) {
+func (m *matcher) weighSupport(t *balance, p, account int32) {
 	a, v := m.accounts[account], &m.people[p].Values
 	sum := 0.0
 	add := func(what, inRoster, says, inDirectory string, bits float64) {
@@ -554,19 +555,19 @@ func (m *matcher) weighSupport(t *tally, p, account int32) {
 		inDirectory, agrees := m.columnAgrees(c, inRoster, a)
 		switch {
 		case agrees && m.texts.number(inRoster) == m.texts.number(inDirectory):
-			add(c.field.String(), inRoster, saysSame, inDirectory, min(max(m.worth(inRoster), leastBits), c.most))
+			add(c.field.String(), inRoster, Same, inDirectory, min(max(m.worth(inRoster), leastBits), c.most))
 		case agrees:
 			add(c.field.String(), inRoster, "the directory's name for it", inDirectory, min(max(m.worth(inRoster)-1, leastBits), c.most))
 		case inDirectory != "":
-			add(c.field.String(), inRoster, saysDifferent, inDirectory, c.against)
+			add(c.field.String(), inRoster, Different, inDirectory, c.against)
 		}
 	}
 	if id := v[roster.Manager]; id != "" && a.Manager != (directory.Key{}) {
 		if boss, known := m.managers[foldID(id)]; known {
 			if slices.Contains(boss, a.Manager) {
-				add("manager", id, saysSame, id, managerBits)
+				add("manager", id, Same, id, managerBits)
 			} else {
-				add("manager", id, saysDifferent, "another", -1)
+				add("manager", id, Different, "another", -1)
 			}
 		}
 	}
@@ -574,7 +575,7 @@ func (m *matcher) weighSupport(t *tally, p, account int32) {
 }
 
 // weighDates compares the first day with the day the account was made.
-func (m *matcher) weighDates(t *tally, p int32, a *directory.Account) {
+func (m *matcher) weighDates(t *balance, p int32, a *directory.Account) {
 	if !a.Created.Known() {
 		return
 	}
@@ -615,7 +616,7 @@ func (m *matcher) rareDay(t time.Time) float64 {
 // weigh is how much likelier it is than not that the account is the person's,
 // in bits, but for how likely that is of any two.
 func (m *matcher) weigh(p, account int32) float64 {
-	t := tally{}
+	t := balance{}
 	m.weighNames(&t, p, account)
 	if t.bits < -8 {
 		return t.bits // nothing makes up for that
@@ -636,7 +637,7 @@ func (r *Result) Explain(person int, a *directory.Account) []Clue {
 			return nil
 		}
 	}
-	t := tally{keep: true}
+	t := balance{keep: true}
 	p := int32(person)
 	r.matcher.weighKeys(&t, p, account)
 	r.matcher.weighNames(&t, p, account)

@@ -405,7 +405,7 @@ func (m *matcher) independent(p, account int32) bool {
 	if x.family != noWord && x.family == y.family && x.given == y.given && x.given != noWord && m.names.words[x.family].Foreign {
 		return true
 	}
-	t := tally{}
+	t := balance{}
 	m.weighSupport(&t, p, account)
 	return t.bits >= leastIndependent
 }
@@ -520,7 +520,7 @@ func (m *matcher) namesake(p, account int32) bool {
 }
 
 func (m *matcher) support(p, account int32) float64 {
-	t := tally{}
+	t := balance{}
 	m.weighSupport(&t, p, account)
 	return t.bits
 }

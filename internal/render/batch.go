@@ -7,6 +7,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
@@ -111,7 +112,7 @@ func state(l *batch.Line) string {
 // evidence is in the JSON form and in the journal.
 func LineReason(l *batch.Line) string {
 	text, _, _ := strings.Cut(l.Reason, " (")
-	if l.Confidence != "sure" {
+	if l.Confidence != audit.Sure {
 		text += ", only likely"
 	}
 	if power := LinePower(l); power != "" {
@@ -131,34 +132,41 @@ func LinePower(l *batch.Line) string {
 	return ""
 }
 
+func switched(c *batch.Change) string {
+	if c.SwitchesOff() {
+		return "disabled"
+	}
+	return "enabled"
+}
+
 // LineChanges writes what a line would change, in short: the new value is what
 // matters.
 func LineChanges(l *batch.Line) string {
 	var parts, rest, into, out []string
 	for _, c := range l.Changes {
-		switch {
-		case c.What == "group" && c.New == "(none)":
+		switch c.Kind() {
+		case batch.Leaving:
 			out = append(out, directory.LeafValue(c.Old))
-		case c.What == "group":
+		case batch.Joining:
 			into = append(into, directory.LeafValue(c.New))
-		case c.What == "password":
+		case batch.OfPassword:
 			parts = append(parts, "new password")
-		case c.What == "lock":
+		case batch.OfLock:
 			parts = append(parts, "unlocked")
-		case c.What == "place":
+		case batch.OfPlace:
 			parts = append(parts, "moved to "+Place(c.New))
-		case c.What == "entry" && c.Old == "(deleted)":
+		case batch.Returning:
 			parts = append(parts, "back to "+Place(c.New))
-		case c.What == "entry":
+		case batch.OfEntry:
 			parts = append(parts, "deleted")
-		case strings.HasSuffix(c.Old, " (enabled)") && strings.HasSuffix(c.New, " (disabled)"):
-			parts = append(parts, "disabled")
-		case strings.HasSuffix(c.Old, " (disabled)") && strings.HasSuffix(c.New, " (enabled)"):
-			parts = append(parts, "enabled")
-		case c.Old == "(none)":
-			rest = append(rest, c.What+" → "+c.New)
+		case batch.OfSwitch:
+			parts = append(parts, switched(&c))
 		default:
-			rest = append(rest, c.What+" "+c.Old+" → "+c.New)
+			if c.None() {
+				rest = append(rest, c.What+" → "+c.New)
+			} else {
+				rest = append(rest, c.What+" "+c.Old+" → "+c.New)
+			}
 		}
 	}
 	for _, groups := range []struct {

@@ -381,10 +381,10 @@ func besideCell(c reconcile.Clue) string {
 	if !c.Agrees() {
 		mark = "✗ "
 	}
-	if c.Says == "same" || c.Says == "different" && c.Roster != "" {
+	if c.Result == reconcile.Same || c.Result == reconcile.Different && c.Roster != "" {
 		return mark + c.Roster
 	}
-	return strings.TrimSpace(mark+c.Roster) + " (" + c.Says + ")"
+	return strings.TrimSpace(mark+c.Roster) + " (" + c.Result + ")"
 }
 
 // reconciliationCharts draw where people and accounts went, and for how long

@@ -256,7 +256,7 @@ func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
 func shortEvidence(f *audit.Finding, loc *time.Location) string {
 	var parts []string
 	for _, e := range f.Evidence {
-		if e.Attr == "server" || e.Attr == "container" || e.Attr == "name" || e.Value == "locked out" {
+		if e.Obvious() {
 			continue // the place is a column, the server the same for all
 		}
 		value := e.Value

@@ -41,7 +41,7 @@ func TestAServiceIsReadPageByPage(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, r.Rows, 7)
 		assert.Equal(t, "7", r.Rows[6].Values[PersonID])
-		assert.Equal(t, SaysLeft, r.Rows[6].Status)
+		assert.Equal(t, WordLeft, r.Rows[6].Status)
 	}
 }
 

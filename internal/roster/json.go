@@ -252,7 +252,7 @@ func scim(users []json.RawMessage, source string, opt Options) (*Roster, error) 
 			}
 		}
 		if u.Active != nil {
-			status = map[bool]string{true: string(SaysActive), false: string(SaysLeft)}[*u.Active]
+			status = map[bool]string{true: string(WordActive), false: string(WordLeft)}[*u.Active]
 		}
 		t.rows = append(t.rows, line{i + 1, []string{cmp.Or(u.Enterprise.Number, u.ExternalID), u.Name.Family, u.Name.Given, cmp.Or(u.Name.Formatted, u.DisplayName), mail, u.UserName,
 			u.Enterprise.Department, u.Title, place, u.Enterprise.Manager.Value, status}})

@@ -208,12 +208,12 @@ func (r *Row) state(day time.Time, trustDates bool) (State, string) {
 	ended := !r.End.IsZero() && r.End.Before(day) && !back
 	begun := r.Start.IsZero() || !r.Start.After(day)
 	switch r.Status {
-	case SaysLeft:
+	case WordLeft:
 		if !r.End.IsZero() && !ended && !back {
 			return running(begun), "the status says left, the end date " + r.Values[End] + " is still to come"
 		}
 		return Left, ""
-	case SaysActive, SaysLeave:
+	case WordActive, WordLeave:
 		if ended && !trustDates {
 			return stateOf(r.Status, begun), "the status says " + string(r.Status) + ", the end date " + r.Values[End] + " is past"
 		}
@@ -226,9 +226,9 @@ func (r *Row) state(day time.Time, trustDates bool) (State, string) {
 
 func stateOf(w Word, begun bool) State {
 	switch {
-	case w == SaysFuture || !begun:
+	case w == WordFuture || !begun:
 		return Future
-	case w == SaysLeave:
+	case w == WordLeave:
 		return Leave
 	}
 	return Active

@@ -194,7 +194,7 @@ func TestColumnsAreKnownInManyLanguages(t *testing.T) {
 		"Nom;Matricule":                "person-id=2 name=1",
 		"Name;Last name;First name;ID": "person-id=4 family=2 given=3 name=1",
 	} {
-		r := read(t, header+"\n"+strings.Repeat("x;", strings.Count(header, ";"))+"x\n", Options{Words: map[string]Word{"x": SaysActive}})
+		r := read(t, header+"\n"+strings.Repeat("x;", strings.Count(header, ";"))+"x\n", Options{Words: map[string]Word{"x": WordActive}})
 		got := mapping(r)
 		assert.Equal(t, want, got, header)
 	}
@@ -220,16 +220,16 @@ func TestNoWordMeansTwoThings(t *testing.T) {
 }
 
 func TestStatusesAreKnownInManyLanguages(t *testing.T) {
-	for text, want := range map[string]Word{"Ausgeschieden": SaysLeft, "in Elternzeit": "", "Elternzeit": SaysLeave, "En congé": SaysLeave, "baja": SaysLeft, "Cessato": SaysLeft, "uit dienst": SaysLeft, "tjänstledig": SaysLeave,
-		"zwolniona": SaysLeft, "УВОЛЕН": SaysLeft, "в отпуске": SaysLeave, "звільнено": SaysLeft, "Αποχώρησε": SaysLeft, "Ayrıldı": SaysLeft, "退職": SaysLeft, "离职": SaysLeft, "재직중": SaysActive, "Đã nghỉ việc": SaysLeft,
-		"مستقيل": SaysLeft, "עזב": SaysLeft, "入社予定": SaysFuture} {
+	for text, want := range map[string]Word{"Ausgeschieden": WordLeft, "in Elternzeit": "", "Elternzeit": WordLeave, "En congé": WordLeave, "baja": WordLeft, "Cessato": WordLeft, "uit dienst": WordLeft, "tjänstledig": WordLeave,
+		"zwolniona": WordLeft, "УВОЛЕН": WordLeft, "в отпуске": WordLeave, "звільнено": WordLeft, "Αποχώρησε": WordLeft, "Ayrıldı": WordLeft, "退職": WordLeft, "离职": WordLeft, "재직중": WordActive, "Đã nghỉ việc": WordLeft,
+		"مستقيل": WordLeft, "עזב": WordLeft, "入社予定": WordFuture} {
 		got, err := readStatus(text, "Status", nil)
 		if want == "" {
 			assert.Error(t, err, "a word that nobody knows is not guessed")
 		}
 		assert.Equal(t, want, got, text)
 	}
-	for header, want := range map[string]Word{"Aktiv": SaysLeft, "Actif": SaysLeft, "在籍": SaysLeft, "Ausgeschieden": ""} {
+	for header, want := range map[string]Word{"Aktiv": WordLeft, "Actif": WordLeft, "在籍": WordLeft, "Ausgeschieden": ""} {
 		got, _ := readStatus("Nein", header, nil)
 		assert.Equal(t, want, got, header)
 	}
@@ -274,11 +274,11 @@ func TestRowsThatCannotBeReadAreListed(t *testing.T) {
 		`6: it says nobody: no id, name, mail address or logon name`, `7: it has 6 cells, the first row has 4`}, bad)
 	require.Len(t, r.Rows, 2)
 	assert.Equal(t, 4, r.Rows[0].N, "rows keep their numbers")
-	assert.Equal(t, SaysLeave, r.Rows[1].Status)
-	r = read(t, "id,status\n1,on sabbatical\n", Options{Words: map[string]Word{"On Sabbatical": SaysLeave}})
-	assert.Equal(t, SaysLeave, r.Rows[0].Status)
+	assert.Equal(t, WordLeave, r.Rows[1].Status)
+	r = read(t, "id,status\n1,on sabbatical\n", Options{Words: map[string]Word{"On Sabbatical": WordLeave}})
+	assert.Equal(t, WordLeave, r.Rows[0].Status)
 	r = read(t, "id,active\n1,yes\n2,No\n", Options{})
-	assert.Equal(t, []Word{SaysActive, SaysLeft}, []Word{r.Rows[0].Status, r.Rows[1].Status})
+	assert.Equal(t, []Word{WordActive, WordLeft}, []Word{r.Rows[0].Status, r.Rows[1].Status})
 	r = read(t, "id,terminated\n1,yes\n", Options{Map: map[Field]string{Status: "terminated"}})
 	assert.Len(t, r.Bad, 1, "yes, under another question, is not active")
 	_, err := Read(strings.NewReader("id,last name\n1,\"Quill\n"), "people", Options{})
@@ -290,7 +290,7 @@ func TestRowsThatCannotBeReadAreListed(t *testing.T) {
 func TestJSONAndSCIM(t *testing.T) {
 	r := read(t, `[{"employeeId": 12345678901234567890, "lastName": "Quill", "active": true}, {"employeeId": "7", "lastName": "Tern", "endDate": "2020-01-01"}]`, Options{})
 	assert.Equal(t, "12345678901234567890", r.Rows[0].Values[PersonID])
-	assert.Equal(t, SaysActive, r.Rows[0].Status)
+	assert.Equal(t, WordActive, r.Rows[0].Status)
 	assert.Equal(t, day("2020-01-01"), r.Rows[1].End)
 	user := `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"externalId":"x1","userName":"aquill","name":{"givenName":"Ada","familyName":"Quill"},"active":false,
 		"emails":[{"value":"ada@home.example","type":"home"},{"value":"aquill@larkmoor.example","type":"work","primary":true}],

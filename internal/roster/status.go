@@ -11,10 +11,10 @@ type Word string
 
 // The words. The zero value is silence.
 const (
-	SaysActive Word = "active"
-	SaysLeave  Word = "leave"
-	SaysLeft   Word = "left"
-	SaysFuture Word = "future"
+	WordActive Word = "active"
+	WordLeave  Word = "leave"
+	WordLeft   Word = "left"
+	WordFuture Word = "future"
 )
 
 //go:embed statuses.txt
@@ -27,9 +27,9 @@ var statusWords, truths = func() (map[string]Word, map[string]Word) {
 	for meaning, word := range wordLists(statusesText) {
 		switch meaning {
 		case "yes":
-			answers[foldHeader(word)] = SaysActive
+			answers[foldHeader(word)] = WordActive
 		case "no":
-			answers[foldHeader(word)] = SaysLeft
+			answers[foldHeader(word)] = WordLeft
 		default:
 			words[foldHeader(word)] = Word(meaning)
 		}
@@ -41,7 +41,7 @@ var statusWords, truths = func() (map[string]Word, map[string]Word) {
 // one, such as "Terminated", it would mean the opposite.
 func asksActive(header string) bool {
 	folded := foldHeader(header)
-	return statusWords[folded] == SaysActive || folded == "is active" || folded == foldHeader("재직여부")
+	return statusWords[folded] == WordActive || folded == "is active" || folded == foldHeader("재직여부")
 }
 
 // readStatus reads a status from under a header. A word nobody knows is an

@@ -1103,10 +1103,10 @@ func (s *Server) Identity(ctx context.Context) (Identity, error) {
 	return identityOf(s.Dialect, &found[0])
 }
 
-// Grave reads the deleted object of an identity, nil where there is none that
+// DeletedObject reads the deleted object of an identity, nil where there is none that
 // could be brought back: with the bin of deleted objects on, what was recycled
 // cannot (MS-ADTS 3.1.1.5.5). An entry that exists is returned as it is.
-func (s *Server) Grave(ctx context.Context, id string) (*directory.Entry, error) {
+func (s *Server) DeletedObject(ctx context.Context, id string) (*directory.Entry, error) {
 	if s.Dialect != directory.AD {
 		return nil, nil
 	}

@@ -28,7 +28,7 @@ type Probe struct {
 // Right is one thing that the bound account can or cannot do.
 type Right struct {
 	OK         bool
-	What, Says string
+	What, Text string
 }
 
 // clockTolerance is the difference of clocks above which judging by days may
@@ -88,9 +88,9 @@ func (s *Server) Probe(ctx context.Context) (*Probe, error) {
 	if s.Dialect == directory.AD {
 		p.Rights = append(p.Rights, s.deletedRight(ctx), s.recycleBin(ctx))
 	} else {
-		guarded := Right{OK: true, What: "Guarded writes", Says: "the assertion control is offered"}
+		guarded := Right{OK: true, What: "Guarded writes", Text: "the assertion control is offered"}
 		if !s.Root.Controls[AssertionOID] {
-			guarded.Says = "the assertion control is not offered: a value is rewritten to itself before a move or a delete"
+			guarded.Text = "the assertion control is not offered: a value is rewritten to itself before a move or a delete"
 		}
 		p.Rights = append(p.Rights, guarded)
 	}
@@ -124,7 +124,7 @@ func (s *Server) readRight(ctx context.Context, around *directory.Survey, what s
 		}
 	}
 	list := strings.Join(names, ", ")
-	r.Says = says(r.OK, list+" can be read", "no user shows "+list+": none has it, the server does not record it, or this account may not read it")
+	r.Text = says(r.OK, list+" can be read", "no user shows "+list+": none has it, the server does not record it, or this account may not read it")
 	return r, nil
 }
 
@@ -135,13 +135,13 @@ func (s *Server) deletedRight(ctx context.Context) Right {
 		func(page []directory.Entry) error { n += len(page); return nil })
 	switch {
 	case err == nil:
-		if r.OK, r.Says = true, "deleted objects: none that this account may see"; n > 1 {
-			r.Says = fmt.Sprintf("deleted objects: %d that this account may see", n-1)
+		if r.OK, r.Text = true, "deleted objects: none that this account may see"; n > 1 {
+			r.Text = fmt.Sprintf("deleted objects: %d that this account may see", n-1)
 		}
 	case errors.Is(err, ErrNotFound):
-		r.Says = "deleted objects are not shown to this account: a restore would need another one"
+		r.Text = "deleted objects are not shown to this account: a restore would need another one"
 	default:
-		r.Says = "deleted objects cannot be read: " + err.Error()
+		r.Text = "deleted objects cannot be read: " + err.Error()
 	}
 	return r
 }
@@ -152,7 +152,7 @@ const recycleBinFeature = "766ddcd8-acd0-445e-f3b9-a7f9b6744f2a"
 func (s *Server) recycleBin(ctx context.Context) Right {
 	r := Right{OK: true, What: "Recycle bin"}
 	if s.Root.Config == "" {
-		r.Says = "not known: the server names no configuration partition"
+		r.Text = "not known: the server names no configuration partition"
 		return r
 	}
 	guid, err := directory.ParseGUID(recycleBinFeature)
@@ -169,11 +169,11 @@ func (s *Server) recycleBin(ctx context.Context) Right {
 	})
 	switch {
 	case err != nil:
-		r.Says = "not known: " + err.Error()
+		r.Text = "not known: " + err.Error()
 	case on:
-		r.Says = "on: deleted entries are kept whole"
+		r.Text = "on: deleted entries are kept whole"
 	default:
-		r.Says = "off: of deleted entries what identifies them is kept; the rest comes back from the journal"
+		r.Text = "off: of deleted entries what identifies them is kept; the rest comes back from the journal"
 	}
 	return r
 }

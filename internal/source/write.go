@@ -112,8 +112,8 @@ func (s *Server) Add(dn string, attributes []directory.Attribute) error {
 // Samba, where deleted objects are kept whole, takes a mark away in that write
 // which it has not set, and puts in what is there; with marked it is set
 // beforehand, by the same write.
-func (s *Server) Reanimate(grave, dn string, set []Replacement, marked bool) error {
-	req := ldap.NewModifyRequest(grave, []ldap.Control{ldap.NewControlString(ShowDeletedOID, true, "")})
+func (s *Server) Reanimate(object, dn string, set []Replacement, marked bool) error {
+	req := ldap.NewModifyRequest(object, []ldap.Control{ldap.NewControlString(ShowDeletedOID, true, "")})
 	req.Delete("isDeleted", nil)
 	if marked {
 		req.Replace("isRecycled", []string{"TRUE"})

@@ -110,7 +110,7 @@ func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error
 	}
 	for name, words := range set.Status {
 		word := roster.Word(name)
-		if !slices.Contains([]roster.Word{roster.SaysActive, roster.SaysLeave, roster.SaysLeft, roster.SaysFuture}, word) {
+		if !slices.Contains([]roster.Word{roster.WordActive, roster.WordLeave, roster.WordLeft, roster.WordFuture}, word) {
 			return opt, wrong("settings: roster: status: %q is none of active, leave, left and future", name)
 		}
 		for _, w := range words {
