@@ -37,6 +37,14 @@ var (
 	modelSeed = flag.Uint64("model.seed", 0, "carry out only the batch of this seed")
 )
 
+// runs is how many seeds are tried: a short run takes a hundred at most.
+func runs(asked int) int {
+	if testing.Short() {
+		return min(asked, 100)
+	}
+	return asked
+}
+
 // TestAnyBatchUnderAnyFaultEndsAsTheModelSays carries random batches out while
 // requests are refused, stalled and dropped before and after they took
 // effect, colleagues change the same entries, and the process is killed at
@@ -54,7 +62,7 @@ func TestAnyBatchUnderAnyFaultEndsAsTheModelSays(t *testing.T) {
 		wait.Go(func() {
 			for {
 				seed := seeds.Add(1)
-				if int(seed) > *modelRuns || t.Failed() {
+				if int(seed) > runs(*modelRuns) || t.Failed() {
 					return
 				}
 				if !t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) { newWorld(t, seed).live() }) {

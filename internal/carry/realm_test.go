@@ -55,7 +55,7 @@ func TestNothingProtectedIsTouchedAndNoPowerChangesHandsUnsigned(t *testing.T) {
 		wait.Go(func() {
 			for {
 				seed := seeds.Add(1)
-				if int(seed) > *realmRuns || t.Failed() {
+				if int(seed) > runs(*realmRuns) || t.Failed() {
 					return
 				}
 				if !t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -147,6 +148,7 @@ var killers = map[string]func(kill func()) practice.Fault{
 // SIGKILL at each request it sends, once before and once after the request
 // took effect, and carries on with a new process.
 func TestApplyGoesOnAfterBeingKilledAtAnyOperation(t *testing.T) {
+	long(t)
 	for _, story := range []struct {
 		name  string
 		stage []string
@@ -262,6 +264,7 @@ func (y *smallYard) killedAt(t *testing.T, n int, fault func(func()) practice.Fa
 // TestUndoAndRestoreGoOnWhenTheyAreAskedForAgain kills them at each request:
 // whoever then types the same command again, as people do, has all of it done.
 func TestUndoAndRestoreGoOnWhenTheyAreAskedForAgain(t *testing.T) {
+	long(t)
 	for name, story := range map[string]struct {
 		stage, back []string
 		check       func(t *testing.T, y *smallYard, before map[string]string, n int)
@@ -322,6 +325,24 @@ func TestABatchThatWasStoppedBehindItsLastLineIsEnded(t *testing.T) {
 	y.mustRun(t, "journal", "--verify")
 }
 
+// heard is what a program says while it runs.
+type heard struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (h *heard) Write(b []byte) (int, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.text.Write(b)
+}
+
+func (h *heard) String() string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.text.String()
+}
+
 // Whatever a command waits for, it ends when it is told to, and leaves nothing.
 func TestACommandThatIsToldToStopEnds(t *testing.T) {
 	y := newSmallYard(t)
@@ -337,13 +358,13 @@ func TestACommandThatIsToldToStopEnds(t *testing.T) {
 		{"reconcile", "--roster", "http://" + silent.Addr().String() + "/scim"},
 	} {
 		for _, sign := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
-			cmd := program(t, y.env, args...)
+			cmd := program(t, y.env, append([]string{"--verbose"}, args...)...)
 			_, err := cmd.StdinPipe() // on which nothing comes
 			require.NoError(t, err)
-			var said bytes.Buffer
-			cmd.Stdout, cmd.Stderr = &said, &said
+			said := &heard{}
+			cmd.Stdout, cmd.Stderr = said, said
 			require.NoError(t, cmd.Start())
-			time.Sleep(600 * time.Millisecond) // until it waits
+			require.Eventually(t, func() bool { return strings.Contains(said.String(), "msg=settings") }, time.Minute, time.Millisecond, "it has begun")
 			require.NoError(t, cmd.Process.Signal(sign))
 			ended := make(chan error, 1)
 			go func() { ended <- cmd.Wait() }()

@@ -40,6 +40,35 @@ func TestMain(m *testing.M) {
 // scriptTime is the moment that the scripts' yard is made for.
 var scriptTime = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 
+// long skips a test that a short run has no time for.
+func long(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("too long for a short run")
+	}
+}
+
+// shortScripts are the stories that a short run has time for.
+var shortScripts = []string{"first_audit", "live_story", "staging", "drift_and_protection"}
+
+// scripts are the stories to run; nil for all of them.
+func scripts() (files []string) {
+	if testing.Short() {
+		for _, name := range shortScripts {
+			files = append(files, filepath.Join("testdata", "script", name+".txtar"))
+		}
+	}
+	return files
+}
+
+// scriptFolder is where all stories are, "" where some are named.
+func scriptFolder() string {
+	if testing.Short() {
+		return ""
+	}
+	return filepath.Join("testdata", "script")
+}
+
 // TestScripts runs the stories in testdata/script. Each has the demo yard as
 // larkmoor.ldif, and as a live directory that the settings call observatory.
 func TestScripts(t *testing.T) {
@@ -47,7 +76,8 @@ func TestScripts(t *testing.T) {
 	yard := demo.Yard{AsOf: scriptTime}
 	require.NoError(t, yard.WriteLDIF(&ldif))
 	testscript.Run(t, testscript.Params{
-		Dir:                 "testdata/script",
+		Dir:                 scriptFolder(),
+		Files:               scripts(),
 		RequireExplicitExec: true,
 		Setup: func(env *testscript.Env) error {
 			if err := os.WriteFile(filepath.Join(env.WorkDir, "larkmoor.ldif"), ldif.Bytes(), 0o600); err != nil {

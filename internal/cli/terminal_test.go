@@ -12,6 +12,7 @@ import (
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/store"
@@ -71,9 +72,21 @@ func (term *terminal) answer(prompt, line string) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	require.Contains(term.t, term.text(), prompt)
-	time.Sleep(20 * time.Millisecond) // the echo is switched off right after the prompt
+	if strings.HasPrefix(prompt, "Password") {
+		term.awaitNoEcho()
+	}
 	_, err := io.WriteString(term.tty, line+"\n")
 	require.NoError(term.t, err)
+}
+
+// awaitNoEcho waits until what is typed is not shown: that is switched off right
+// after the prompt.
+func (term *terminal) awaitNoEcho() {
+	term.t.Helper()
+	require.Eventually(term.t, func() bool {
+		mode, err := unix.IoctlGetTermios(int(term.tty.Fd()), unix.TCGETS)
+		return err == nil && mode.Lflag&unix.ECHO == 0
+	}, 10*time.Second, time.Millisecond)
 }
 
 func TestApplyAsksOnATerminal(t *testing.T) {

@@ -38,6 +38,9 @@ func (s *subject) faultAt(n int, f practice.Fault) *atomic.Bool {
 }
 
 func TestALostConnectionAnywhereDoesNotStopABatch(t *testing.T) {
+	if testing.Short() {
+		t.Skip("too long for a short run")
+	}
 	works := map[string]struct {
 		order  batch.Order
 		values []batch.Assignment
@@ -437,6 +440,9 @@ func TestEntriesProtectedAgainstDeletionAreRefused(t *testing.T) {
 // TestAServerThatIsGoneLeavesEveryLineToGoOnWith has the server fall silent for
 // good at each request. No line is given up for that.
 func TestAServerThatIsGoneLeavesEveryLineToGoOnWith(t *testing.T) {
+	if testing.Short() {
+		t.Skip("too long for a short run")
+	}
 	s := practiceSubject(t)
 	for n := 9; ; n += 4 {
 		st := newStory(t, s)

@@ -184,6 +184,9 @@ func (d *desk) open(t *testing.T, batch string) bool {
 // that nobody chose, on real servers, and goes on until all is done: nothing is
 // done twice, nothing is lost, and undo leaves no trace.
 func TestTheToolIsKilledAgainAndAgain(t *testing.T) {
+	if testing.Short() {
+		t.Skip("too long for a short run")
+	}
 	each(t, func(t *testing.T, s *subject) {
 		const people = 12
 		d, st := newDesk(t, s), newStory(t, s)

@@ -13,6 +13,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"math/big"
 	mathrand "math/rand/v2"
@@ -51,6 +52,9 @@ type Server struct {
 // installed the test is skipped, or fails if it must not be.
 func Program(t testing.TB, program, pkg string) string {
 	t.Helper()
+	if testing.Short() {
+		t.Skipf("a short run starts no %s", program)
+	}
 	for _, dir := range []string{"", "/usr/sbin/", "/usr/bin/", "/usr/local/sbin/"} {
 		if path, err := exec.LookPath(dir + program); err == nil {
 			return path
@@ -73,7 +77,19 @@ func unavailable(t testing.TB, format string, args ...any) {
 	if os.Getenv("YARDBROOM_SERVERS") == "required" {
 		t.Fatalf(format, args...)
 	}
+	noteSkipped(t, fmt.Sprintf(format, args...))
 	t.Skipf(format, args...)
+}
+
+// noteSkipped writes down why a test is skipped, where somebody wants to read it
+// at the end: in the file that YARDBROOM_SKIPPED names.
+func noteSkipped(t testing.TB, why string) {
+	if path := os.Getenv("YARDBROOM_SKIPPED"); path != "" {
+		file, err := os.OpenFile(path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
+		require.NoError(t, err)
+		_, err = fmt.Fprintf(file, "%s: %s\n", t.Name(), why)
+		require.NoError(t, errors.Join(err, file.Close()))
+	}
 }
 
 func (s *Server) passwordFile(t testing.TB) string {

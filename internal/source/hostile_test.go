@@ -143,6 +143,9 @@ func serveHostile(conn net.Conn, m misbehaviour) {
 }
 
 func TestHostileServers(t *testing.T) {
+	if testing.Short() {
+		t.Skip("too long for a short run")
+	}
 	forever := func(each func(n int, id int64) []byte) misbehaviour {
 		return func(n int, id int64, out net.Conn) bool {
 			_, err := out.Write(each(n, id))
