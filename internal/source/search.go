@@ -1,0 +1,252 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// Controls for entries that were deleted and are still kept (MS-ADTS
+// 3.1.1.3.4.1.14).
+const ShowDeletedOID = "1.2.840.113556.1.4.417"
+
+// AssertionOID is the assertion control of RFC 4528.
+const AssertionOID = "1.3.6.1.1.12"
+
+// partSize is how many accounts of a live survey stand together, so that
+// several processors can judge them.
+const partSize = 1000
+
+// mostBarren is how many pages in a row may bring nothing new.
+const mostBarren = 100
+
+// attempts is how often a read is begun before a lossy connection is given up.
+const attempts = 3
+
+// convert takes an entry over from the protocol package.
+func convert(e *ldap.Entry) directory.Entry {
+	out := directory.Entry{DN: e.DN, Attrs: make([]directory.Attribute, 0, len(e.Attributes))}
+	for _, a := range e.Attributes {
+		if !directory.IsSecret(a.Name) {
+			out.Attrs = append(out.Attrs, directory.Attribute{Name: a.Name, ID: directory.LookupAttr(a.Name), Values: a.Values})
+		}
+	}
+	return out
+}
+
+// Query is one search.
+type Query struct {
+	Base        string
+	Scope       int
+	Filter      string
+	Attributes  []string
+	NamesOnly   bool
+	ShowDeleted bool
+	FirstPage   bool // no more than one page
+	AccessList  bool // of nTSecurityDescriptor, the discretionary list only, which needs no special right
+	// Only are the values that are returned, besides all those of the attributes
+	// in Whole, where the server offers the control for that.
+	Only  []Value
+	Whole []string
+}
+
+// Search runs a query in pages and hands each page over as it comes. It
+// returns how many references to other servers it met, none of which it
+// follows. A search that ends early is an error, whatever it gave.
+func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entry) error) (referrals int, err error) {
+	size := s.target.Yard.PageSize
+	if size == 0 {
+		size = defaultPageSize
+	}
+	paging := ldap.NewControlPaging(uint32(size))
+	controls := []ldap.Control{paging}
+	if q.Scope == ldap.ScopeBaseObject {
+		controls = nil
+	}
+	if q.AccessList {
+		flags := ldap.NewControlMicrosoftSDFlags()
+		flags.ControlValue = 4
+		controls = append(controls, flags)
+	}
+	if q.ShowDeleted {
+		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))
+	}
+	if len(q.Only) > 0 {
+		control, err := matchedValues(q.Only, q.Whole...)
+		if err != nil {
+			return 0, err
+		}
+		controls = append(controls, control)
+	}
+	if q.Filter == "" {
+		q.Filter = "(objectClass=*)"
+	}
+	req := ldap.NewSearchRequest(q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, q.Filter, q.Attributes, controls)
+	ctx, stop := context.WithTimeoutCause(ctx, s.within(), fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
+	defer stop()
+	began, read, barren := time.Now(), 0, 0
+	step := "reading from " + s.URL
+	defer func() {
+		s.target.Progress.tell(step, Over, 0)
+		slog.DebugContext(ctx, "searched", "server", s.URL, "base", q.Base, "scope", q.Scope, "filter", q.Filter, "attributes", len(q.Attributes), "entries", read, "took", time.Since(began).Round(time.Millisecond))
+	}()
+	for {
+		if ctx.Err() != nil {
+			return referrals, context.Cause(ctx)
+		}
+		var entries []directory.Entry
+		res, err := s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
+			entries = append(entries, *e)
+			return nil
+		})
+		if err != nil {
+			if ctx.Err() != nil {
+				return referrals, context.Cause(ctx)
+			}
+			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+				return referrals, notFound(err, q.Base, s.URL)
+			}
+			return referrals, s.searchError(err)
+		}
+		for _, where := range res.references {
+			if !s.ownPartition(where) {
+				referrals++
+			}
+		}
+		read += len(entries)
+		s.target.Progress.tell(step, int64(read), 0)
+		for i := range entries {
+			if err := s.complete(ctx, &entries[i]); err != nil {
+				return referrals, err
+			}
+		}
+		if err := page(entries); err != nil {
+			return referrals, err
+		}
+		if len(res.cookie) == 0 || q.FirstPage {
+			return referrals, nil
+		}
+		if barren++; len(entries) > 0 {
+			barren = 0
+		}
+		if barren >= mostBarren {
+			return referrals, fmt.Errorf("%s goes on paging and gives no entries: stopped after %d empty pages", s.URL, barren)
+		}
+		paging.SetCookie(res.cookie)
+	}
+}
+
+// ownPartition tells of a reference that it leads to a partition of the same
+// directory which holds no accounts: those of DNS, the configuration, the
+// schema.
+func (s *Server) ownPartition(reference string) bool {
+	u, err := url.Parse(reference)
+	if err != nil {
+		return false
+	}
+	dn := directory.FoldDN(strings.TrimPrefix(u.Path, "/"))
+	for _, leaf := range []string{"dc=domaindnszones,", "dc=forestdnszones,"} {
+		if strings.HasPrefix(dn, leaf) {
+			return true
+		}
+	}
+	return s.Root.Config != "" && directory.Under(dn, directory.FoldDN(s.Root.Config))
+}
+
+func (s *Server) searchError(err error) error {
+	switch {
+	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
+		return fmt.Errorf("%s gives only a part of its entries (%w): raise the account's limits, or lower page_size", s.URL, err)
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError) && s.Bound == "",
+		ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
+		return fmt.Errorf("%s lets %s read nothing: bind with an account that may read (%w)", s.URL, s.boundName(), err)
+	}
+	var answer *ldap.Error
+	if errors.As(err, &answer) && answer.Err != nil { // the server's own words are one line
+		err = &ldap.Error{ResultCode: answer.ResultCode, MatchedDN: answer.MatchedDN, Err: errors.New(strings.Join(strings.Fields(directory.OneLine(answer.Err.Error())), " "))}
+	}
+	return fmt.Errorf("%s: %w", s.URL, Answered(err))
+}
+
+func (s *Server) boundName() string {
+	if s.Bound == "" {
+		return "an anonymous reader"
+	}
+	return s.Bound
+}
+
+// complete fetches the rest of lists that the server gives in ranges.
+func (s *Server) complete(ctx context.Context, e *directory.Entry) error {
+	for i := range e.Attrs {
+		a := &e.Attrs[i]
+		for {
+			span, ranged := directory.RangeOf(a.Name)
+			if !ranged {
+				break
+			}
+			name, _, _ := strings.Cut(a.Name, ";")
+			_, high, _ := strings.Cut(span, "-")
+			if high == "*" {
+				a.Name = name
+				break
+			}
+			last, err := strconv.Atoi(high)
+			if err != nil {
+				return fmt.Errorf("%s: the range of %s of %s cannot be read", s.URL, a.Name, e.DN)
+			}
+			res, err := s.conn.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false,
+				"(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, last+1)}, nil))
+			if err != nil {
+				return s.searchError(err)
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			var more *ldap.EntryAttribute
+			if len(res.Entries) == 1 {
+				for _, m := range res.Entries[0].Attributes {
+					if base, _, _ := strings.Cut(m.Name, ";"); strings.EqualFold(base, name) {
+						more = m
+					}
+				}
+			}
+			if more == nil {
+				return fmt.Errorf("%s: the list %s of %s changed while it was read", s.URL, name, e.DN)
+			}
+			a.Values = append(a.Values, more.Values...)
+			a.Name = more.Name
+		}
+	}
+	return nil
+}
+
+// retry runs a read again after a lost connection, from its beginning.
+func (s *Server) retry(ctx context.Context, read func() error) error {
+	var err error
+	for n := range attempts {
+		if n > 0 {
+			select {
+			case <-time.After(time.Duration(n-1) * time.Second):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if again := s.Reconnect(ctx); again != nil {
+				err = again
+				continue
+			}
+		}
+		if err = read(); !Lost(err) || ctx.Err() != nil {
+			return err
+		}
+	}
+	return lostError{fmt.Errorf("the connection was lost %d times: %w", attempts, err)}
+}
