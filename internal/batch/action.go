@@ -240,81 +240,95 @@ func Readable(attr, v string) string {
 // guards returns what must still be true of the entry for the actions, and
 // for the attributes that the decision rested on.
 func guards(d *directory.Dialect, actions []Action, rested []string, e *directory.Entry, server string) []Guard {
-	var all []Guard
-	add := func(g Guard) {
-		if !slices.ContainsFunc(all, func(h Guard) bool { return strings.EqualFold(h.Attr, g.Attr) && (h.Rule == g.Rule || !g.ofGroups()) }) {
-			all = append(all, g)
-		}
-	}
-	equal := func(id directory.AttrID) {
-		add(Guard{Attr: id.String(), Rule: Equal, Values: OctetsOf(e.Get(id.String()))})
-	}
-	for _, a := range actions {
-		switch a.Name {
-		case Disable, Enable:
-			for _, id := range d.Enabled {
-				equal(id)
-			}
-		case Unlock:
-			for _, id := range d.Locked {
-				equal(id)
-			}
-		case Move, Rename:
-			add(containerGuard(e))
-		case Set, Add, Clear, Fill, Describe, Expire, Hide, LeaveRole:
-			for _, m := range a.Put {
-				add(Guard{Attr: m.Attr, Rule: Equal, Values: m.Old})
-			}
-		case ResetPassword:
-			for _, id := range d.Enabled {
-				equal(id) // nobody who was disabled meanwhile gets a password
-			}
-		case SetHomeAside:
-			for _, id := range d.Enabled {
-				equal(id) // nobody who was enabled meanwhile loses it
-			}
-			for _, name := range append([]string{d.Logon.String()}, homeAttributes...) {
-				add(Guard{Attr: name, Rule: Equal, Values: OctetsOf(e.Get(name))})
-			}
-		case JoinGroup:
-			add(groupsGuard(NotMember, a.Groups))
-		case LeaveGroup:
-			add(groupsGuard(IsMember, a.Groups))
-		case LeaveGroups:
-			g := groupsGuard(Groups, a.Groups)
-			for _, dn := range a.Stays {
-				g.Values = append(g.Values, Octets(dn))
-			}
-			add(g)
-		case Delete:
-			for _, id := range d.Enabled {
-				equal(id)
-			}
-			add(containerGuard(e))
-			equal(d.Logon)
-			switch kindOf(d, e) {
-			case directory.KindOU:
-				if d == directory.AD {
-					equal(directory.AttrGPLink) // that no policy is linked to it
-				}
-			case directory.KindGroup:
-				for _, id := range []directory.AttrID{directory.AttrMember, directory.AttrUniqueMember, directory.AttrMemberUID} {
-					equal(id) // that it is empty
-				}
-			}
-		}
+	g := &guarding{dialect: d, entry: e}
+	for i := range actions {
+		g.action(&actions[i])
 	}
 	for _, name := range rested {
-		g := Guard{Attr: name, Rule: Equal, Values: OctetsOf(e.Get(name))}
+		one := Guard{Attr: name, Rule: Equal, Values: OctetsOf(e.Get(name))}
 		if id := directory.LookupAttr(name); slices.Contains(d.LastLogon, id) {
-			g.Rule = NoLater
+			one.Rule = NoLater
 			if id == directory.AttrLastLogon {
-				g.Server = server
+				one.Server = server
 			}
 		}
-		add(g)
+		g.add(one)
 	}
-	return all
+	return g.all
+}
+
+// guarding collects the guards of a line.
+type guarding struct {
+	dialect *directory.Dialect
+	entry   *directory.Entry
+	all     []Guard
+}
+
+// add adds a guard, unless there is one on the attribute.
+func (g *guarding) add(one Guard) {
+	known := func(h Guard) bool {
+		return strings.EqualFold(h.Attr, one.Attr) && (h.Rule == one.Rule || !one.ofGroups())
+	}
+	if !slices.ContainsFunc(g.all, known) {
+		g.all = append(g.all, one)
+	}
+}
+
+// equal guards that attributes are as they are.
+func (g *guarding) equal(ids ...directory.AttrID) {
+	for _, id := range ids {
+		g.add(Guard{Attr: id.String(), Rule: Equal, Values: OctetsOf(g.entry.Get(id.String()))})
+	}
+}
+
+// action adds what an action rests on.
+func (g *guarding) action(a *Action) {
+	switch a.Name {
+	case Disable, Enable:
+		g.equal(g.dialect.Enabled...)
+	case Unlock:
+		g.equal(g.dialect.Locked...)
+	case Move, Rename:
+		g.add(containerGuard(g.entry))
+	case Set, Add, Clear, Fill, Describe, Expire, Hide, LeaveRole:
+		for _, m := range a.Put {
+			g.add(Guard{Attr: m.Attr, Rule: Equal, Values: m.Old})
+		}
+	case ResetPassword:
+		g.equal(g.dialect.Enabled...) // nobody who was disabled meanwhile gets a password
+	case SetHomeAside:
+		g.equal(g.dialect.Enabled...) // nobody who was enabled meanwhile loses it
+		for _, name := range append([]string{g.dialect.Logon.String()}, homeAttributes...) {
+			g.add(Guard{Attr: name, Rule: Equal, Values: OctetsOf(g.entry.Get(name))})
+		}
+	case JoinGroup:
+		g.add(groupsGuard(NotMember, a.Groups))
+	case LeaveGroup:
+		g.add(groupsGuard(IsMember, a.Groups))
+	case LeaveGroups:
+		one := groupsGuard(Groups, a.Groups)
+		for _, dn := range a.Stays {
+			one.Values = append(one.Values, Octets(dn))
+		}
+		g.add(one)
+	case Delete:
+		g.deletion()
+	}
+}
+
+// deletion adds what deleting rests on.
+func (g *guarding) deletion() {
+	g.equal(g.dialect.Enabled...)
+	g.add(containerGuard(g.entry))
+	g.equal(g.dialect.Logon)
+	switch kindOf(g.dialect, g.entry) {
+	case directory.KindOU:
+		if g.dialect == directory.AD {
+			g.equal(directory.AttrGPLink) // that no policy is linked to it
+		}
+	case directory.KindGroup:
+		g.equal(directory.AttrMember, directory.AttrUniqueMember, directory.AttrMemberUID) // that it is empty
+	}
 }
 
 // elsewhere returns the guards on what other servers know of last sign-ins.

@@ -33,54 +33,32 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 	if err := s.Whole(ctx); err != nil {
 		return nil, nil, err
 	}
-	heads, err := batch.Heads(ctx, s)
+	others, err := findOtherUndos(ctx, s, b)
 	if err != nil {
 		return nil, nil, err
-	}
-	before, err := takenBack(ctx, s, heads, b)
-	if err != nil {
-		return nil, nil, err
-	}
-	begun, err := Unfinished(ctx, s, func(head *batch.Batch) bool { return head.UndoOf == b.ID })
-	if err != nil {
-		return nil, nil, err
-	}
-	stopped := map[string]int{} // the batch that is to go on with a line, by its identity
-	for _, other := range begun {
-		for i := range other.Lines {
-			if l := &other.Lines[i]; !l.State.Settled() {
-				stopped[l.ID] = other.ID
-			}
-		}
 	}
 	var refusals []batch.Refusal
-	for i := len(b.Lines) - 1; i >= 0; i-- {
-		if len(accounts) > 0 && !slices.ContainsFunc(accounts, b.Lines[i].Is) {
+	for _, l := range slices.Backward(b.Lines) {
+		if len(accounts) > 0 && !slices.ContainsFunc(accounts, l.Is) {
 			continue
 		}
-		h, err := readHistory(ctx, s.Journal, b.ID, b.Lines[i].N, d)
+		h, err := readHistory(ctx, s.Journal, b.ID, l.N, d)
 		if err != nil {
 			return nil, nil, err
 		}
 		if !h.begun() {
 			continue
 		}
-		if earlier, done := before[b.Lines[i].ID]; done {
-			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account, Why: fmt.Sprintf("batch %d has taken that back already", earlier)})
+		why := others.why(&l)
+		if why == "" && h.open() {
+			why = fmt.Sprintf("what became of its last write is not known; \"yardbroom apply %d\" finds out", b.ID)
+		}
+		if why != "" {
+			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: why})
 			continue
 		}
-		if n, ok := stopped[b.Lines[i].ID]; ok {
-			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account,
-				Why: fmt.Sprintf("batch %d has begun to take that back and was stopped; \"yardbroom apply %d\" goes on with it", n, n)})
-			continue
-		}
-		if h.open() {
-			refusals = append(refusals, batch.Refusal{DN: b.Lines[i].DN, Account: b.Lines[i].Account, Why: fmt.Sprintf("what became of its last write is not known; \"yardbroom apply %d\" finds out", b.ID)})
-			continue
-		}
-		line, refused := inverseLine(d, b.ID, &b.Lines[i], h)
-		refusals = append(refusals, refused...)
-		if line == nil {
+		line, refused := inverseLine(d, b.ID, &l, h)
+		if refusals = append(refusals, refused...); line == nil {
 			continue
 		}
 		line.N, line.DoneOn = len(out.Lines)+1, h.steps[len(h.steps)-1].host
@@ -95,6 +73,44 @@ func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []str
 		return nil, refusals, fmt.Errorf("batch %d: %w", b.ID, ErrNothingToUndo)
 	}
 	return out, refusals, nil
+}
+
+// otherUndos are other batches that take lines of one back, by the identities of
+// the lines' entries.
+type otherUndos struct {
+	done    map[string]int // they have taken back
+	stopped map[string]int // they have begun to and are to go on with
+}
+
+func findOtherUndos(ctx context.Context, s *store.Store, b *batch.Batch) (o otherUndos, err error) {
+	heads, err := batch.Heads(ctx, s)
+	if err != nil {
+		return o, err
+	}
+	if o.done, err = takenBack(ctx, s, heads, b); err != nil {
+		return o, err
+	}
+	begun, err := Unfinished(ctx, s, func(head *batch.Batch) bool { return head.UndoOf == b.ID })
+	o.stopped = map[string]int{}
+	for _, other := range begun {
+		for i := range other.Lines {
+			if l := &other.Lines[i]; !l.State.Settled() {
+				o.stopped[l.ID] = other.ID
+			}
+		}
+	}
+	return o, err
+}
+
+// why tells why a line is left to another batch, "" where it is not.
+func (o *otherUndos) why(l *batch.Line) string {
+	if n, is := o.done[l.ID]; is {
+		return fmt.Sprintf("batch %d has taken that back already", n)
+	}
+	if n, is := o.stopped[l.ID]; is {
+		return fmt.Sprintf("batch %d has begun to take that back and was stopped; \"yardbroom apply %d\" goes on with it", n, n)
+	}
+	return ""
 }
 
 // Unfinished returns the batches that were stopped half-way and have lines

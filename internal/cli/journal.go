@@ -27,82 +27,98 @@ func (a *app) journalCommand() *cli.Command {
 			&cli.StringFlag{Name: "head", Usage: "with --verify: a `HASH` that was printed earlier, which must still be there"},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or jsonl"},
 		},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := noArguments(cmd); err != nil {
-				return err
-			}
-			head := cmd.String("head")
-			switch {
-			case head != "" && !cmd.Bool("verify"):
-				return usage("--head goes with --verify")
-			case head != "" && len(head) < 8:
-				return usage("--head: give at least 8 digits of the hash")
-			}
-			s, err := a.work.Store(ctx)
-			if err != nil {
-				return err
-			}
-			if reason := cmd.String("accept-break"); cmd.IsSet("accept-break") {
-				if strings.TrimSpace(reason) == "" {
-					return usage("--accept-break: say why")
-				}
-				fault, err := s.Accept(ctx, reason, actor(), a.now().UTC())
-				if err != nil {
-					return err
-				}
-				fmt.Fprintf(a.out, "Accepted, and written into the journal: %s\n", render.Visible(fault))
-				return nil
-			}
-			if cmd.Bool("verify") {
-				proof, err := s.Verify(ctx, head)
-				if err != nil {
-					if s.Whole(ctx) == nil {
-						a.note("somebody has accepted this break, and everything written since then is whole")
-					}
-					return err
-				}
-				fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", wording.Count(proof.Records, "record"), proof.Head)
-				return a.verifyHeads(ctx, s)
-			}
-			records, err := s.Journal(ctx, cmd.Int("batch"), 0)
-			if err != nil {
-				return err
-			}
-			switch cmd.String("format") {
-			case "jsonl":
-				return a.shown(target{format: formatJSONL}, func(w io.Writer) error {
-					enc := json.NewEncoder(w)
-					for _, r := range records {
-						if err := enc.Encode(r); err != nil {
-							return err
-						}
-					}
-					return nil
-				})(a.out)
-			case "table":
-			default:
-				return usage("--format: %q is neither table nor jsonl", cmd.String("format"))
-			}
-			var rows [][]string
-			for i := range records {
-				r := &records[i]
-				place := fmt.Sprint(r.Batch)
-				if r.Line > 0 {
-					place += "/" + fmt.Sprint(r.Line)
-				}
-				rows = append(rows, []string{fmt.Sprint(r.Seq), r.At.In(time.Local).Format("2006-01-02 15:04:05"), render.Visible(r.By), place, r.Event, render.Visible(strings.TrimSpace(carry.Describe(r)))})
-			}
-			if len(rows) == 0 {
-				if n := cmd.Int("batch"); n != 0 {
-					return fmt.Errorf("the journal has no record of batch %d", n)
-				}
-				a.note("the journal is empty")
-				return nil
-			}
-			render.Table(a.out, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
-			return nil
-		},
+		Action: a.journal,
 	}
+}
+
+func (a *app) journal(ctx context.Context, cmd *cli.Command) error {
+	if err := noArguments(cmd); err != nil {
+		return err
+	}
+	head := cmd.String("head")
+	switch {
+	case head != "" && !cmd.Bool("verify"):
+		return usage("--head goes with --verify")
+	case head != "" && len(head) < 8:
+		return usage("--head: give at least 8 digits of the hash")
+	}
+	s, err := a.work.Store(ctx)
+	switch {
+	case err != nil:
+		return err
+	case cmd.IsSet("accept-break"):
+		return a.acceptBreak(ctx, s, cmd.String("accept-break"))
+	case cmd.Bool("verify"):
+		return a.verifyJournal(ctx, s, head)
+	}
+	records, err := s.Journal(ctx, cmd.Int("batch"), 0)
+	if err != nil {
+		return err
+	}
+	switch cmd.String("format") {
+	case "jsonl":
+		return a.shown(target{format: formatJSONL}, func(w io.Writer) error {
+			enc := json.NewEncoder(w)
+			for _, r := range records {
+				if err := enc.Encode(r); err != nil {
+					return err
+				}
+			}
+			return nil
+		})(a.out)
+	case "table":
+		return a.journalTable(records, cmd.Int("batch"))
+	}
+	return usage("--format: %q is neither table nor jsonl", cmd.String("format"))
+}
+
+// acceptBreak writes into the journal that what is broken in it is known.
+func (a *app) acceptBreak(ctx context.Context, s *store.Store, reason string) error {
+	if strings.TrimSpace(reason) == "" {
+		return usage("--accept-break: say why")
+	}
+	fault, err := s.Accept(ctx, reason, actor(), a.now().UTC())
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "Accepted, and written into the journal: %s\n", render.Visible(fault))
+	return nil
+}
+
+// verifyJournal proves that the journal is whole, and that a hash printed earlier
+// is still there.
+func (a *app) verifyJournal(ctx context.Context, s *store.Store, head string) error {
+	proof, err := s.Verify(ctx, head)
+	if err != nil {
+		if s.Whole(ctx) == nil {
+			a.note("somebody has accepted this break, and everything written since then is whole")
+		}
+		return err
+	}
+	fmt.Fprintf(a.out, "The journal is whole: %s, head %s\n", wording.Count(proof.Records, "record"), proof.Head)
+	return a.verifyHeads(ctx, s)
+}
+
+// journalTable shows records, all or those of one batch.
+func (a *app) journalTable(records []store.Sealed, batch int) error {
+	switch {
+	case len(records) == 0 && batch != 0:
+		return fmt.Errorf("the journal has no record of batch %d", batch)
+	case len(records) == 0:
+		a.note("the journal is empty")
+		return nil
+	}
+	var rows [][]string
+	for i := range records {
+		r := &records[i]
+		place := fmt.Sprint(r.Batch)
+		if r.Line > 0 {
+			place += "/" + fmt.Sprint(r.Line)
+		}
+		rows = append(rows, []string{fmt.Sprint(r.Seq), r.At.In(time.Local).Format("2006-01-02 15:04:05"), render.Visible(r.By), place, r.Event, render.Visible(strings.TrimSpace(carry.Describe(r)))})
+	}
+	render.Table(a.out, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
+	return nil
 }
 
 // verifyHeads proves the signatures on the journal, and says what they cover.

@@ -144,6 +144,14 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 	if server {
 		a.LastLogon, a.LogonServer = readLatest(latest, a.LastLogon)
 	}
+	a.settleAD(critical, secondaryKrbTgt, resource)
+	return bad
+}
+
+// settleAD tells what an account is from all that was read of it: whether it is
+// marked as a system object, the key account of a read-only controller, or a
+// resource.
+func (a *Account) settleAD(critical, secondaryKrbTgt, resource bool) {
 	account := a.Kind.IsAccount()
 	a.BuiltIn = critical || secondaryKrbTgt || account && a.RID >= 500 && a.RID <= 502
 	a.KeyAccount = account && (secondaryKrbTgt || a.RID == 502)
@@ -153,7 +161,6 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 	case a.Kind == KindUser && resource:
 		a.Kind = KindResource
 	}
-	return bad
 }
 
 // adClasses are the classes that tell an entry's kind. The most telling one
