@@ -62,7 +62,7 @@ func (a *app) applyCommand() *cli.Command {
 func (a *app) undoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "undo", Usage: "take a batch back, or some of its lines, as far as everything is still as it left it", ArgsUsage: "BATCH [ACCOUNT…]",
-		Description: "What would change privileged accounts, or put somebody back into a privileged group, needs a signature: it is left out, unless\nwith --stage, which makes the batch for \"yardbroom batch sign\" and \"yardbroom apply\" and carries nothing out.",
+		Description: help("undo"),
 		Flags:       slices.Concat(carryFlags(), paceFlags(), backFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			b, err := a.batchNamed(ctx, cmd)

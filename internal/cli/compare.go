@@ -15,7 +15,7 @@ import (
 func (a *app) compareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare", Usage: "what changed between two surveys: accounts, groups, findings", ArgsUsage: "BEFORE AFTER",
-		Description: "BEFORE and AFTER are kept surveys, or anything else that --from takes: a yard's name reads it now.",
+		Description: help("compare"),
 		Flags: slices.Concat(serverFlags(), []cli.Flag{asOfFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "compare the findings of the check `NAME` only; may be given several times"},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"}, noRosterFlag(),

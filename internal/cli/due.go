@@ -16,7 +16,7 @@ import (
 func (a *app) dueCommand() *cli.Command {
 	return &cli.Command{
 		Name: "due", Usage: "batches that were staged until a date: list them, take back those whose time is over",
-		Description: "With --apply each batch that is due is taken back, as \"yardbroom undo\" does it: judged anew, so nobody is enabled who has left by\nthe last roster, and privileged groups come back with a signature only.",
+		Description: help("due"),
 		Flags: append(append(carryFlags(), paceFlags()...),
 			&cli.BoolFlag{Name: "apply", Usage: "take back what is due"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {

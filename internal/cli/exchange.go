@@ -21,7 +21,7 @@ func (a *app) exportCommand() *cli.Command {
 	formats := []string{formatCSV, formatXLSX, formatJSON, formatLDIF}
 	return &cli.Command{
 		Name: "export", Usage: "write a batch to be read, thinned out or carried out elsewhere", ArgsUsage: "BATCH",
-		Description: "As csv or xlsx, rows may be taken out, or \"drop\" put into the last column, and the file given to \"yardbroom batch import\".\nAs json it is what \"yardbroom batch sign --file\" signs. As ldif it is change records (RFC 2849) for other tools, and with\n--undo, or into a file, what takes them back; neither carries the batch's guards.",
+		Description: help("export"),
 		Flags: slices.Concat(outputFlags(formats), []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "with ldif: what takes the batch back"},
 			&cli.StringFlag{Name: "on", Usage: "with ldif: `WHERE` to read the entries that are deleted, so that they can be added again: a yard, a URL or a file (default: where the batch was staged for)"}}, serverFlags()),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -81,7 +81,7 @@ func writeChanges(w io.Writer, b *batch.Batch, doomed batch.Doomed, back bool) e
 func (a *app) importCommand() *cli.Command {
 	return &cli.Command{
 		Name: "import", Usage: "take back an exported batch from which rows were taken out", ArgsUsage: "BATCH FILE",
-		Description: "The file is one that \"yardbroom batch export\" wrote, as csv, xlsx or json. Lines whose row is gone, or whose decision is drop,\nno or out, are dropped. Every other difference is refused with its row, and then nothing is dropped.",
+		Description: help("import"),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			file := cmd.Args().Get(1)
 			if file == "" || cmd.Args().Len() > 2 {

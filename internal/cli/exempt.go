@@ -18,7 +18,7 @@ import (
 func (a *app) exemptCommand() *cli.Command {
 	return &cli.Command{
 		Name: "exempt", Usage: "accounts deliberately left alone: add, list, end",
-		Description: "An exempt entry appears in no finding, or in none of the named checks. Exempt from every check, it is\nprotected from batches too. Exemptions of the settings count as well.",
+		Description: help("exempt"),
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "leave an account alone, or a subtree, or what a filter selects", ArgsUsage: "[ACCOUNT]",

@@ -23,7 +23,7 @@ func (a *app) linkCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name: "link", Usage: "confirmed and rejected pairs of account and person",
-		Description: "What a person has decided outranks every key from then on. PERSON is a person id, a mail address, a logon name, \"row N\" of the roster,\nor a whole name that only one person has. Without --roster the last roster of the yard counts.",
+		Description: help("link"),
 		Commands: []*cli.Command{
 			{Name: "confirm", Usage: "this account is this person's", ArgsUsage: "ACCOUNT PERSON", Flags: flags(),
 				Action: func(ctx context.Context, cmd *cli.Command) error { return a.linkDecide(ctx, cmd, work.Confirmed) }},

@@ -88,7 +88,7 @@ func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
 // listDescription names the columns there are.
 func listDescription() string {
 	var b strings.Builder
-	b.WriteString("Without an argument entries of any kind are listed. people are users that are somebody: not built in, and with\na given name or an employee's number. Columns, besides any attribute (attribute:ou\nis the attribute where a column has its name):\n")
+	b.WriteString(help("list") + "\n")
 	for _, c := range listing.Readable {
 		fmt.Fprintf(&b, "\n  %-17s %s", c.Name, c.Doc)
 	}

@@ -29,7 +29,7 @@ func (a *app) manualCommand() *cli.Command {
 func (a *app) schemaCommand() *cli.Command {
 	return &cli.Command{
 		Name: "schema", Usage: "print the JSON Schema of a result, or of the settings", ArgsUsage: "[NAME]",
-		Description: "Without a name the schemas are listed. finding describes a line of \"audit --format jsonl\".",
+		Description: help("schema"),
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 1 {
 				return usage("give the name of one schema")

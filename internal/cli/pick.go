@@ -21,7 +21,7 @@ import (
 func (a *app) pickCommand() *cli.Command {
 	return &cli.Command{
 		Name: "pick", Usage: "choose the lines of a batch on the whole screen", ArgsUsage: "BATCH",
-		Description: "Lines that are not marked when it is saved are taken out of the batch. Nothing is carried out here.",
+		Description: help("pick"),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			in, ok := a.terminal()
 			if !ok || !a.outIsTerminal() {

@@ -20,7 +20,7 @@ import (
 func (a *app) reconcileCommand() *cli.Command {
 	return &cli.Command{
 		Name: "reconcile", Usage: "people against accounts: who has left, who is nobody, who has none",
-		Description: "Compares HR's list of people with the accounts. What is found rests on links that somebody has confirmed, on person ids, mail addresses and\nsign-in names (sure), or on names and what supports them (likely). Where two answers are nearly as good it says so and does not guess:\n\"yardbroom link confirm ACCOUNT PERSON\" settles it for good. The roster is kept as the yard's last one, for audit, show and stage.",
+		Description: help("reconcile"),
 		Flags: slices.Concat(rosterFlags(), fromFlags(), []cli.Flag{asOfFlag(),
 			&cli.BoolFlag{Name: "strict", Usage: "match by links and keys that are exactly alike only, not by names"},
 			&cli.BoolFlag{Name: "show-mapping", Usage: "say which column is read as what, and stop"},

@@ -17,7 +17,7 @@ import (
 func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "one account: its state, and everything that matters about it", ArgsUsage: "ACCOUNT",
-		Description: "ACCOUNT is a logon name, a user principal name, a mail address, an employee id, a DN, or a part of the display name that only one account has.",
+		Description: help("show"),
 		Flags:       slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag()}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {

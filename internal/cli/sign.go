@@ -15,11 +15,7 @@ import (
 func (a *app) signCommand() *cli.Command {
 	return &cli.Command{
 		Name: "sign", Usage: "agree to a batch as it is, with an SSH key", ArgsUsage: "BATCH",
-		Description: "A second person, who has read the batch, signs it. The signature is in the open form of ssh-keygen -Y (sshsig), for the\nnamespace " + batch.SignatureNamespace +
-			", and counts if the key is among the allowed signers of the settings (signing: allowed_signers). Whoever staged or\nchanged the batch cannot sign it, and any change voids the signatures.\n\n" +
-			"  yardbroom batch sign 7                              with the key of the settings, of --key, or of the agent\n" +
-			"  yardbroom batch sign --file batch-7.json            an exported batch that came by mail; writes batch-7.json.sig\n" +
-			"  yardbroom batch sign 7 --signature batch-7.json.sig takes such a signature in",
+		Description: help("sign", "namespace", batch.SignatureNamespace),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "key", Usage: "the private key's `FILE`, or the public one's where the agent holds it"},
 			&cli.StringFlag{Name: "file", Usage: "sign an exported batch, a JSON `FILE`, instead of one of the state folder"},
