@@ -30,12 +30,30 @@ var Rates = []struct {
 	Kind string
 	Rate float64
 }{
-	{"no id in directory", .60}, {"no id in roster", .03}, {"wrong id", .005}, {"id of other numbering", .04}, {"no mail in roster", .35}, {"private mail", .04},
-	{"mail of other domain", .03}, {"address of a leaver", .01}, {"namesake", .02}, {"namesake who left", .01}, {"family typo", .02}, {"given typo", .02}, {"short form", .30},
-	{"initial only", .02}, {"married", .02}, {"married, double", .01}, {"swapped", .015}, {"half of a double name", .35}, {"middle name in roster", .06}, {"middle name in directory", .03},
-	{"middle initial", .02}, {"title", .03}, {"suffix", .02}, {"text behind the name", .02}, {"own script in directory", .06}, {"Latin in roster", .10}, {"other romanisation", .30},
-	{"no diacritics", .25}, {"digraphs", .20}, {"capitals", .02}, {"other department", .12}, {"other title", .12}, {"migrated account", .18}, {"transfer", .015}, {"return", .01},
-	{"second account", .02}, {"further account", .01}, {"shared number", .008}, {"reused number", .004}, {"particle dropped", .30}, {"no name parts", .05}, {"no display name", .03},
+	{
+		"no id in directory",
+		.60,
+	}, {"no id in roster", .03}, {"wrong id", .005}, {"id of other numbering", .04}, {"no mail in roster", .35}, {"private mail", .04},
+	{
+		"mail of other domain",
+		.03,
+	}, {"address of a leaver", .01}, {"namesake", .02}, {"namesake who left", .01}, {"family typo", .02}, {"given typo", .02}, {"short form", .30},
+	{
+		"initial only",
+		.02,
+	}, {"married", .02}, {"married, double", .01}, {"swapped", .015}, {"half of a double name", .35}, {"middle name in roster", .06}, {"middle name in directory", .03},
+	{
+		"middle initial",
+		.02,
+	}, {"title", .03}, {"suffix", .02}, {"text behind the name", .02}, {"own script in directory", .06}, {"Latin in roster", .10}, {"other romanisation", .30},
+	{
+		"no diacritics",
+		.25,
+	}, {"digraphs", .20}, {"capitals", .02}, {"other department", .12}, {"other title", .12}, {"migrated account", .18}, {"transfer", .015}, {"return", .01},
+	{
+		"second account",
+		.02,
+	}, {"further account", .01}, {"shared number", .008}, {"reused number", .004}, {"particle dropped", .30}, {"no name parts", .05}, {"no display name", .03},
 	{"patronymic", .30}, {"no mail in directory", .15}, {"no account", .05}, {"left", .10},
 }
 
@@ -102,7 +120,8 @@ func Make(people int, seed uint64) *Case {
 	h.settle()
 	h.entry(base, "objectClass", "domainDNS", "objectSid", muddle.SID(0))
 	h.entry("OU=Staff,"+base, "objectClass", "organizationalUnit")
-	h.row("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Location", "Start", "End", "Status")
+	h.row("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Location", "Start", "End",
+		"Status")
 	for range people {
 		p := h.somebody()
 		h.place(p)
@@ -144,8 +163,10 @@ func (h *house) settle() {
 				shuffled.families[to], shuffled.womensFamilies[to] = c.families[from], c.womensFamilies[from]
 			}
 		}
-		h.rand.Shuffle(len(shuffled.men), func(i, j int) { shuffled.men[i], shuffled.men[j] = shuffled.men[j], shuffled.men[i] })
-		h.rand.Shuffle(len(shuffled.women), func(i, j int) { shuffled.women[i], shuffled.women[j] = shuffled.women[j], shuffled.women[i] })
+		h.rand.Shuffle(len(shuffled.men),
+			func(i, j int) { shuffled.men[i], shuffled.men[j] = shuffled.men[j], shuffled.men[i] })
+		h.rand.Shuffle(len(shuffled.women),
+			func(i, j int) { shuffled.women[i], shuffled.women[j] = shuffled.women[j], shuffled.women[i] })
 		h.cultures[i] = &shuffled
 	}
 	h.habits = []int{h.rand.IntN(len(habits)), h.rand.IntN(len(habits))}
@@ -172,18 +193,74 @@ func (h *house) common(list []name) name {
 	return list[int(float64(len(list))*math.Pow(h.rand.Float64(), h.usual))]
 }
 
-var departments = []string{"Astronomy", "Instruments", "Archive", "Computing", "Administration", "Visitor Centre", "Workshop", "Library", "Night Crew", "Optics", "Outreach", "Grounds",
-	"Finance", "Personnel", "Safety", "Radio", "Solar", "Survey Planning", "Catering", "Transport"}
+var departments = []string{
+	"Astronomy",
+	"Instruments",
+	"Archive",
+	"Computing",
+	"Administration",
+	"Visitor Centre",
+	"Workshop",
+	"Library",
+	"Night Crew",
+	"Optics",
+	"Outreach",
+	"Grounds",
+	"Finance",
+	"Personnel",
+	"Safety",
+	"Radio",
+	"Solar",
+	"Survey Planning",
+	"Catering",
+	"Transport",
+}
 
-var titles = []string{"Astronomer", "Night Observer", "Research Fellow", "Student", "Optical Engineer", "Detector Specialist", "Technician", "Archivist", "Data Curator", "Librarian",
-	"Systems Administrator", "Software Developer", "Help Desk", "Accountant", "Personnel Officer", "Secretary", "Assistant", "Guide", "Presenter", "Shop Assistant", "Machinist", "Electrician",
-	"Caretaker", "Driver", "Gardener", "Cook", "Planner", "Welder", "Photographer", "Translator"}
+var titles = []string{
+	"Astronomer",
+	"Night Observer",
+	"Research Fellow",
+	"Student",
+	"Optical Engineer",
+	"Detector Specialist",
+	"Technician",
+	"Archivist",
+	"Data Curator",
+	"Librarian",
+	"Systems Administrator",
+	"Software Developer",
+	"Help Desk",
+	"Accountant",
+	"Personnel Officer",
+	"Secretary",
+	"Assistant",
+	"Guide",
+	"Presenter",
+	"Shop Assistant",
+	"Machinist",
+	"Electrician",
+	"Caretaker",
+	"Driver",
+	"Gardener",
+	"Cook",
+	"Planner",
+	"Welder",
+	"Photographer",
+	"Translator",
+}
 
 var places = []string{"Moor Top", "Valley Office", "Southern Station", "Harbour", "Radio Field"}
 
 func (h *house) somebody() *person {
 	h.n++
-	p := &person{id: strconv.Itoa(100000 + h.n*7), dirt: map[string]bool{}, department: pick(h, departments), title: pick(h, titles), place: pick(h, places), custom: h.rand.IntN(5)}
+	p := &person{
+		id:         strconv.Itoa(100000 + h.n*7),
+		dirt:       map[string]bool{},
+		department: pick(h, departments),
+		title:      pick(h, titles),
+		place:      pick(h, places),
+		custom:     h.rand.IntN(5),
+	}
 	for _, r := range Rates {
 		if h.chance(r.Kind) {
 			p.dirt[r.Kind] = true
@@ -258,8 +335,9 @@ func (h *house) place(p *person) {
 	h.account(p, p.logon, p.rows)
 	if p.dirt["second account"] {
 		logon := "a-" + p.logon
-		h.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n+1<<21), "sAMAccountName", logon, "displayName", logon, "userAccountControl", "512",
-			"whenCreated", "20200101000000.0Z", "accountExpires", "0")
+		h.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n+1<<21),
+			"sAMAccountName", logon, "displayName", logon, "userAccountControl", "512", "whenCreated",
+			"20200101000000.0Z", "accountExpires", "0")
 		h.owned(logon, p, p.rows)
 	}
 	if p.dirt["further account"] {
@@ -267,8 +345,10 @@ func (h *house) place(p *person) {
 		if !h.taken[logon] {
 			h.taken[logon] = true
 			given, family := h.latin(p, p.given), h.latin(p, p.family)
-			h.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n+1<<22), "sAMAccountName", logon,
-				"givenName", given, "sn", family, "displayName", given+" "+family+pick(h, []string{"", " (Test)"}), "userAccountControl", "512", "whenCreated", stamp(p.start.AddDate(1, 2, 0)), "accountExpires", "0")
+			h.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user",
+				"objectSid", muddle.SID(h.n+1<<22), "sAMAccountName", logon, "givenName", given, "sn", family,
+				"displayName", given+" "+family+pick(h, []string{"", " (Test)"}), "userAccountControl", "512",
+				"whenCreated", stamp(p.start.AddDate(1, 2, 0)), "accountExpires", "0")
 			h.owned(logon, p, p.rows)
 		}
 	}
@@ -328,7 +408,8 @@ func (p *person) latinOf(n name) string {
 
 // plain is a text in the letters that logon names have.
 func (h *house) plain(text string) string {
-	text = strings.NewReplacer("ß", "ss", "ø", "o", "Ø", "O", "ł", "l", "Ł", "L", "đ", "d", "Đ", "D", "ð", "d", "Ð", "D", "þ", "th", "Þ", "Th", "æ", "ae", "Æ", "Ae", "ı", "i", "œ", "oe", "ə", "e").Replace(text)
+	text = strings.NewReplacer("ß", "ss", "ø", "o", "Ø", "O", "ł", "l", "Ł", "L", "đ", "d", "Đ", "D", "ð", "d", "Ð", "D", "þ", "th", "Þ", "Th", "æ", "ae", "Æ", "Ae", "ı", "i", "œ", "oe", "ə", "e").
+		Replace(text)
 	var b strings.Builder
 	for _, r := range norm.NFD.String(text) {
 		switch {
@@ -411,7 +492,26 @@ func (h *house) shown(column, value string) string {
 
 func (h *house) row(cells ...string) { h.out.Rows = append(h.out.Rows, cells) }
 
-var particles = []string{"von der ", "von ", "van der ", "van de ", "van den ", "van ", "de la ", "de ", "del ", "da ", "dos ", "di ", "Al-", "El ", "El", "Al", "bin ", "Ben "}
+var particles = []string{
+	"von der ",
+	"von ",
+	"van der ",
+	"van de ",
+	"van den ",
+	"van ",
+	"de la ",
+	"de ",
+	"del ",
+	"da ",
+	"dos ",
+	"di ",
+	"Al-",
+	"El ",
+	"El",
+	"Al",
+	"bin ",
+	"Ben ",
+}
 
 // person writes the roster's view of somebody: a row, or two where they went
 // on under another number.
@@ -431,7 +531,8 @@ func (h *house) person(p *person) {
 		if h.rand.Float64() < .05 {
 			department = ""
 		}
-		h.row(id, family, given, mail, department, p.title, h.shown("location", p.place), h.shown("start", start.Format(time.DateOnly)), ended, status)
+		h.row(id, family, given, mail, department, p.title, h.shown("location", p.place),
+			h.shown("start", start.Format(time.DateOnly)), ended, status)
 		p.rows = append(p.rows, len(h.out.Rows)-1)
 	}
 	if p.left.IsZero() && (p.dirt["transfer"] || p.dirt["return"]) && AsOf.Sub(p.start) > 500*24*time.Hour {
@@ -544,9 +645,11 @@ func (h *house) account(p *person, logon string, rows []int) {
 	} else if p.dirt["no display name"] {
 		display = ""
 	}
-	h.entry("CN="+directory.EscapeDN(cn+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(h.n), "sAMAccountName", logon, "givenName", given, "sn", family,
-		"displayName", display, "mail", mail, "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title", title, "l", p.place,
-		"userAccountControl", flags, "whenCreated", stamp(made), "accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
+	h.entry("CN="+directory.EscapeDN(cn+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid",
+		muddle.SID(h.n), "sAMAccountName", logon, "givenName", given, "sn", family, "displayName", display, "mail",
+		mail, "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title",
+		title, "l", p.place, "userAccountControl", flags, "whenCreated", stamp(made), "accountExpires", "0",
+		"lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
 	if rows != nil {
 		h.owned(logon, p, rows)
 	}
@@ -657,7 +760,8 @@ func (h *house) shownAs(p *person, family, given, department string) (cn, displa
 		display = pick(h, []string{"Dr. ", "Prof. Dr. ", "Mgr. "}) + display
 	}
 	if p.dirt["text behind the name"] {
-		display += pick(h, []string{" - Office", " (Contractor)", " (" + department + ")", " / " + department, " [ext]"})
+		display += pick(h,
+			[]string{" - Office", " (Contractor)", " (" + department + ")", " / " + department, " [ext]"})
 	}
 	return cn, display
 }
@@ -674,18 +778,25 @@ func (h *house) owned(logon string, p *person, rows []int) {
 // machines are accounts that are no person's.
 func (h *house) machines(n int) {
 	for i := range n {
-		logon := []string{"svc-backup", "svc_print", "room", "front.office", "scanner", "sql-agent", "training", "test", "kiosk", "intern"}[i%10] + strconv.Itoa(i/10+1)
-		display := []string{"Backup Service", "Print Service", "Meeting Room", "Front Office", "Scanner", "SQL Agent", "Training", "Test User", "Kiosk", "Intern"}[i%10] + " " + strconv.Itoa(i/10+1)
-		h.entry("CN="+display+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(i+1<<23), "sAMAccountName", logon, "displayName", display, "userAccountControl", "512",
-			"whenCreated", stamp(AsOf.AddDate(0, 0, -h.rand.IntN(3000)-40)), "accountExpires", "0")
+		logon := []string{"svc-backup", "svc_print", "room", "front.office", "scanner", "sql-agent", "training", "test", "kiosk", "intern"}[i%10] + strconv.Itoa(
+			i/10+1,
+		)
+		display := []string{"Backup Service", "Print Service", "Meeting Room", "Front Office", "Scanner", "SQL Agent", "Training", "Test User", "Kiosk", "Intern"}[i%10] + " " + strconv.Itoa(
+			i/10+1,
+		)
+		h.entry("CN="+display+",OU=Staff,"+base, "objectClass", "user", "objectSid", muddle.SID(i+1<<23),
+			"sAMAccountName", logon, "displayName", display, "userAccountControl", "512", "whenCreated",
+			stamp(AsOf.AddDate(0, 0, -h.rand.IntN(3000)-40)), "accountExpires", "0")
 	}
 }
 
-var digraphs = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "å", "aa", "Å", "Aa", "ø", "oe", "Ø", "Oe", "ß", "ss")
+var digraphs = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue", "å", "aa", "Å",
+	"Aa", "ø", "oe", "Ø", "Oe", "ß", "ss")
 
 // bare is a text without diacritics.
 func (h *house) bare(text string) string {
-	text = strings.NewReplacer("ø", "o", "Ø", "O", "ł", "l", "Ł", "L", "đ", "d", "Đ", "D", "ð", "d", "þ", "th", "Þ", "Th", "æ", "ae", "ı", "i", "İ", "I").Replace(text)
+	text = strings.NewReplacer("ø", "o", "Ø", "O", "ł", "l", "Ł", "L", "đ", "d", "Đ", "D", "ð", "d", "þ", "th", "Þ", "Th", "æ", "ae", "ı", "i", "İ", "I").
+		Replace(text)
 	var b strings.Builder
 	for _, r := range norm.NFD.String(text) {
 		if !unicode.Is(unicode.Mn, r) || r > 0x370 {

@@ -102,11 +102,13 @@ func (v *verdict) house(c *houses.Case) error {
 		return err
 	}
 	set := settings.Defaults()
-	r, err := reconcile.Run(list.People(houses.AsOf, false), survey, reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern)})
+	r, err := reconcile.Run(list.People(houses.AsOf, false), survey,
+		reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern)})
 	if err != nil {
 		return err
 	}
-	report, err := audit.Run(survey, set, audit.Options{AsOf: houses.AsOf, People: r, Checks: []string{"leaver-enabled", "no-person"}})
+	report, err := audit.Run(survey, set,
+		audit.Options{AsOf: houses.AsOf, People: r, Checks: []string{"leaver-enabled", "no-person"}})
 	if err != nil {
 		return err
 	}
@@ -136,12 +138,14 @@ func describe(c *houses.Case, r *reconcile.Result, a *directory.Account) string 
 		}
 	}
 	if pair := r.Pair(a); pair != nil {
-		text += fmt.Sprintf("\n      stated by %s %.3f: %s :: %s", pair.By, pair.Score, strings.Join(c.Rows[r.People[pair.Person].Rows[0]-1], "|"), reconcile.Reasons(r.Explain(pair.Person, a)))
+		text += fmt.Sprintf("\n      stated by %s %.3f: %s :: %s", pair.By, pair.Score,
+			strings.Join(c.Rows[r.People[pair.Person].Rows[0]-1], "|"), reconcile.Reasons(r.Explain(pair.Person, a)))
 	}
 	if d := r.Doubt(a); d != nil {
 		text += "\n      doubt: " + d.Why
 		for _, one := range d.Candidates {
-			text += fmt.Sprintf("\n        %.3f %s", one.Score, strings.Join(c.Rows[r.People[one.Person].Rows[0]-1], "|"))
+			text += fmt.Sprintf("\n        %.3f %s", one.Score,
+				strings.Join(c.Rows[r.People[one.Person].Rows[0]-1], "|"))
 		}
 	}
 	return text + "\n      dirt: " + strings.Join(c.Dirt[a.Logon], ", ")
@@ -301,7 +305,8 @@ func (v *verdict) print(most int, groups bool) {
 	if groups {
 		fmt.Printf("\n%-30s %9s %9s %9s\n", "culture or dirt", "accounts", "found", "wrong")
 		names := slices.SortedFunc(maps.Keys(v.groups), func(a, b string) int {
-			return cmp.Or(cmp.Compare(btoi(!strings.HasPrefix(a, "culture")), btoi(!strings.HasPrefix(b, "culture"))), cmp.Compare(a, b))
+			return cmp.Or(cmp.Compare(btoi(!strings.HasPrefix(a, "culture")), btoi(!strings.HasPrefix(b, "culture"))),
+				cmp.Compare(a, b))
 		})
 		for _, name := range names {
 			o := v.groups[name]

@@ -55,14 +55,16 @@ func main() {
 		v.print(*examples, *groups)
 		return
 	}
-	fmt.Printf("%-12s %8s %9s %8s %8s %7s %7s %10s %8s\n", "dirt", "people", "accounts", "stated", "sure", "wrong", "open", "precision", "recall")
+	fmt.Printf("%-12s %8s %9s %8s %8s %7s %7s %10s %8s\n", "dirt", "people", "accounts", "stated", "sure", "wrong",
+		"open", "precision", "recall")
 	for _, d := range muddle.Levels {
 		s, err := measure(d, *people, *seed)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
-		fmt.Printf("%-12s %8d %9d %8d %8d %7d %7d %10.5f %8.4f\n", d.Name, s.people, s.accounts, s.stated, s.sure, len(s.wrong), s.open, s.precision(), s.recall())
+		fmt.Printf("%-12s %8d %9d %8d %8d %7d %7d %10.5f %8.4f\n", d.Name, s.people, s.accounts, s.stated, s.sure,
+			len(s.wrong), s.open, s.precision(), s.recall())
 		for _, text := range s.wrong[:min(*wrong, len(s.wrong))] {
 			fmt.Println("   wrong: ", text)
 		}
@@ -106,7 +108,8 @@ func measure(d muddle.Dirt, people int, seed uint64) (*score, error) {
 		return nil, err
 	}
 	set := settings.Defaults()
-	r, err := reconcile.Run(list.People(muddle.AsOf, false), survey, reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern)})
+	r, err := reconcile.Run(list.People(muddle.AsOf, false), survey,
+		reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern)})
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +117,13 @@ func measure(d muddle.Dirt, people int, seed uint64) (*score, error) {
 }
 
 func judge(c *muddle.Case, r *reconcile.Result, survey *directory.Survey) *score {
-	s := &score{people: len(r.People), accounts: r.Accounts, stated: len(r.Pairs), open: len(r.Doubts), true: len(c.Owner)}
+	s := &score{
+		people:   len(r.People),
+		accounts: r.Accounts,
+		stated:   len(r.Pairs),
+		open:     len(r.Doubts),
+		true:     len(c.Owner),
+	}
 	for i := range r.Pairs {
 		p := &r.Pairs[i]
 		if p.Sure {
@@ -128,7 +137,11 @@ func judge(c *muddle.Case, r *reconcile.Result, survey *directory.Survey) *score
 		if p.Sure {
 			s.surelyWrong++
 		}
-		s.wrong = append(s.wrong, fmt.Sprintf("%s is not %s (by %s, %.3f): %s", p.Account.DN, strings.Join(c.Rows[row], "|"), p.By, p.Score, reconcile.Reasons(r.Explain(p.Person, p.Account))))
+		s.wrong = append(
+			s.wrong,
+			fmt.Sprintf("%s is not %s (by %s, %.3f): %s", p.Account.DN, strings.Join(c.Rows[row], "|"), p.By, p.Score,
+				reconcile.Reasons(r.Explain(p.Person, p.Account))),
+		)
 	}
 	byRow := map[int]int{}
 	for i := range r.People {

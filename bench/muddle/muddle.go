@@ -38,19 +38,108 @@ type Dirt struct {
 
 // Levels are the strengths of dirt that are measured.
 var Levels = []Dirt{
-	{Name: "clean", NoIDInDirectory: 0.01, NoMail: 0.02, OtherLetters: 0.02, Namesake: 0.005, OtherDepartment: 0.02, OtherTitle: 0.02, OldAccount: 0.05,
-		Left: 0.05, NoAccount: 0.02, NoPerson: 0.02, Second: 0.01},
-	{Name: "light", NoIDInDirectory: 0.10, NoIDInRoster: 0.01, WrongID: 0.002, NoMail: 0.10, PrivateMail: 0.02, FamilyTypo: 0.01, GivenTypo: 0.01, ShortForm: 0.03, InitialOnly: 0.01,
-		Married: 0.01, Swapped: 0.005, HalfName: 0.01, OtherLetters: 0.03, Namesake: 0.01, OtherDepartment: 0.05, OtherTitle: 0.05, OldAccount: 0.10, Recycled: 0.005,
-		Left: 0.06, NoAccount: 0.03, NoPerson: 0.03, Second: 0.01},
-	{Name: "medium", NoIDInDirectory: 0.35, NoIDInRoster: 0.03, WrongID: 0.005, NoMail: 0.35, PrivateMail: 0.04, FamilyTypo: 0.02, GivenTypo: 0.02, ShortForm: 0.05, InitialOnly: 0.02,
-		Married: 0.02, Swapped: 0.01, HalfName: 0.02, OtherLetters: 0.05, Namesake: 0.02, OtherDepartment: 0.10, OtherTitle: 0.10, OldAccount: 0.15, Recycled: 0.01,
-		Left: 0.08, NoAccount: 0.05, NoPerson: 0.05, Second: 0.02},
-	{Name: "heavy", NoIDInDirectory: 0.60, NoIDInRoster: 0.05, WrongID: 0.005, NoMail: 0.60, PrivateMail: 0.05, FamilyTypo: 0.03, GivenTypo: 0.03, ShortForm: 0.06, InitialOnly: 0.02,
-		Married: 0.03, Swapped: 0.02, HalfName: 0.03, OtherLetters: 0.05, Namesake: 0.03, OtherDepartment: 0.15, OtherTitle: 0.15, OldAccount: 0.20, Recycled: 0.01,
-		Left: 0.10, NoAccount: 0.06, NoPerson: 0.06, Second: 0.02},
-	{Name: "names only", NamesOnly: true, NoIDInDirectory: 1, NoMail: 1, FamilyTypo: 0.01, GivenTypo: 0.01, ShortForm: 0.03, OtherLetters: 0.02, Namesake: 0.01,
-		NoAccount: 0.03, NoPerson: 0.03},
+	{
+		Name:            "clean",
+		NoIDInDirectory: 0.01,
+		NoMail:          0.02,
+		OtherLetters:    0.02,
+		Namesake:        0.005,
+		OtherDepartment: 0.02,
+		OtherTitle:      0.02,
+		OldAccount:      0.05,
+		Left:            0.05,
+		NoAccount:       0.02,
+		NoPerson:        0.02,
+		Second:          0.01,
+	},
+	{
+		Name:            "light",
+		NoIDInDirectory: 0.10,
+		NoIDInRoster:    0.01,
+		WrongID:         0.002,
+		NoMail:          0.10,
+		PrivateMail:     0.02,
+		FamilyTypo:      0.01,
+		GivenTypo:       0.01,
+		ShortForm:       0.03,
+		InitialOnly:     0.01,
+		Married:         0.01,
+		Swapped:         0.005,
+		HalfName:        0.01,
+		OtherLetters:    0.03,
+		Namesake:        0.01,
+		OtherDepartment: 0.05,
+		OtherTitle:      0.05,
+		OldAccount:      0.10,
+		Recycled:        0.005,
+		Left:            0.06,
+		NoAccount:       0.03,
+		NoPerson:        0.03,
+		Second:          0.01,
+	},
+	{
+		Name:            "medium",
+		NoIDInDirectory: 0.35,
+		NoIDInRoster:    0.03,
+		WrongID:         0.005,
+		NoMail:          0.35,
+		PrivateMail:     0.04,
+		FamilyTypo:      0.02,
+		GivenTypo:       0.02,
+		ShortForm:       0.05,
+		InitialOnly:     0.02,
+		Married:         0.02,
+		Swapped:         0.01,
+		HalfName:        0.02,
+		OtherLetters:    0.05,
+		Namesake:        0.02,
+		OtherDepartment: 0.10,
+		OtherTitle:      0.10,
+		OldAccount:      0.15,
+		Recycled:        0.01,
+		Left:            0.08,
+		NoAccount:       0.05,
+		NoPerson:        0.05,
+		Second:          0.02,
+	},
+	{
+		Name:            "heavy",
+		NoIDInDirectory: 0.60,
+		NoIDInRoster:    0.05,
+		WrongID:         0.005,
+		NoMail:          0.60,
+		PrivateMail:     0.05,
+		FamilyTypo:      0.03,
+		GivenTypo:       0.03,
+		ShortForm:       0.06,
+		InitialOnly:     0.02,
+		Married:         0.03,
+		Swapped:         0.02,
+		HalfName:        0.03,
+		OtherLetters:    0.05,
+		Namesake:        0.03,
+		OtherDepartment: 0.15,
+		OtherTitle:      0.15,
+		OldAccount:      0.20,
+		Recycled:        0.01,
+		Left:            0.10,
+		NoAccount:       0.06,
+		NoPerson:        0.06,
+		Second:          0.02,
+	},
+	{
+		Name:            "names only",
+		NamesOnly:       true,
+		NoIDInDirectory: 1,
+		NoMail:          1,
+		FamilyTypo:      0.01,
+		GivenTypo:       0.01,
+		ShortForm:       0.03,
+		OtherLetters:    0.02,
+		Namesake:        0.01,
+		NoAccount:       0.03,
+		NoPerson:        0.03,
+	},
 }
 
 // AsOf is the moment that all days are relative to.
@@ -79,7 +168,12 @@ type maker struct {
 
 // Make makes a case with so many people.
 func Make(d Dirt, people int, seed uint64) *Case {
-	m := &maker{Dirt: d, rand: rand.New(rand.NewPCG(seed, 11)), logons: map[string]bool{}, out: &Case{Owner: map[string]int{}, First: map[string]bool{}}}
+	m := &maker{
+		Dirt:   d,
+		rand:   rand.New(rand.NewPCG(seed, 11)),
+		logons: map[string]bool{},
+		out:    &Case{Owner: map[string]int{}, First: map[string]bool{}},
+	}
 	m.entry(base, "objectClass", "domainDNS", "objectSid", SID(0))
 	m.entry("OU=Staff,"+base, "objectClass", "organizationalUnit")
 	m.row("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Start", "End", "Status")
@@ -171,7 +265,8 @@ func (m *maker) place(p *somebody) {
 			next := m.somebody()
 			next.family, next.mail = p.family, ""
 			for range 50 { // mostly somebody whose initial is the same
-				if next.given = givens[m.rand.IntN(len(givens))]; next.given.plain[0] == p.given.plain[0] && next.given.plain != p.given.plain {
+				if next.given = givens[m.rand.IntN(len(givens))]; next.given.plain[0] == p.given.plain[0] &&
+					next.given.plain != p.given.plain {
 					break
 				}
 			}
@@ -283,9 +378,11 @@ func (m *maker) account(p *somebody, logon string, row int) {
 	if !p.left.IsZero() && m.chance(0.7) {
 		flags = "514"
 	}
-	m.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid", SID(m.n), "sAMAccountName", logon, "givenName", given, "sn", family,
-		"displayName", given+" "+family, "mail", logon+"@larkmoor.example", "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department", department, "title", title,
-		"userAccountControl", flags, "whenCreated", made.Format("20060102150405")+".0Z", "accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
+	m.entry("CN="+directory.EscapeDN(given+" "+family+" "+logon)+",OU=Staff,"+base, "objectClass", "user", "objectSid",
+		SID(m.n), "sAMAccountName", logon, "givenName", given, "sn", family, "displayName", given+" "+family, "mail",
+		logon+"@larkmoor.example", "userPrincipalName", logon+"@larkmoor.example", "employeeID", id, "department",
+		department, "title", title, "userAccountControl", flags, "whenCreated", made.Format("20060102150405")+".0Z",
+		"accountExpires", "0", "lastLogonTimestamp", directory.FormatFileTime(AsOf.AddDate(0, 0, -3)))
 	if row > 0 {
 		m.out.Owner[logon] = row
 	}
@@ -294,8 +391,8 @@ func (m *maker) account(p *somebody, logon string, row int) {
 // second writes an administrator's account.
 func (m *maker) second(p *somebody, row int) {
 	logon := "a-" + p.logon
-	m.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", SID(m.n+1<<20), "sAMAccountName", logon, "displayName", logon, "userAccountControl", "512",
-		"whenCreated", "20200101000000.0Z", "accountExpires", "0")
+	m.entry("CN="+logon+",OU=Staff,"+base, "objectClass", "user", "objectSid", SID(m.n+1<<20), "sAMAccountName", logon,
+		"displayName", logon, "userAccountControl", "512", "whenCreated", "20200101000000.0Z", "accountExpires", "0")
 	m.out.Owner[logon] = row
 }
 

@@ -68,7 +68,8 @@ func main() {
 		}
 	}
 	tried := noticed + survived
-	fmt.Printf("%s: %d places, %d tried, %d noticed, %d survived (%.0f %%), %d did not build\n", dir, len(all), tried, noticed, survived, 100*float64(survived)/float64(max(tried, 1)), unbuilt)
+	fmt.Printf("%s: %d places, %d tried, %d noticed, %d survived (%.0f %%), %d did not build\n", dir, len(all), tried,
+		noticed, survived, 100*float64(survived)/float64(max(tried, 1)), unbuilt)
 }
 
 // change is one change of one file.
@@ -117,8 +118,18 @@ func changes(dir, pattern string) (all []*change, err error) {
 	return all, nil
 }
 
-var swaps = map[token.Token]token.Token{token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
-	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD}
+var swaps = map[token.Token]token.Token{
+	token.EQL:  token.NEQ,
+	token.NEQ:  token.EQL,
+	token.LSS:  token.LEQ,
+	token.LEQ:  token.LSS,
+	token.GTR:  token.GEQ,
+	token.GEQ:  token.GTR,
+	token.LAND: token.LOR,
+	token.LOR:  token.LAND,
+	token.ADD:  token.SUB,
+	token.SUB:  token.ADD,
+}
 
 // mutate makes each change that a node allows, hands the file over, and takes
 // the change back.

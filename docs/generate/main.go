@@ -34,7 +34,8 @@ func main() {
 	for name, shape := range render.Shapes {
 		documents[filepath.Join("docs/schema", name+".json")] = schemaOf(shape, "json", "yardbroom/"+name+"/1", true)
 	}
-	documents["docs/schema/settings.json"] = schemaOf(&settings.Settings{}, "yaml", "The settings file of Yard Broom", false)
+	documents["docs/schema/settings.json"] = schemaOf(&settings.Settings{}, "yaml", "The settings file of Yard Broom",
+		false)
 	for _, path := range slices.Sorted(maps.Keys(documents)) {
 		have, err := os.ReadFile(path)
 		switch {
@@ -52,7 +53,14 @@ func main() {
 // schemaOf describes a Go type. Shapes for programs may get more fields, so
 // those allow others; settings allow none.
 func schemaOf(shape any, tag, title string, open bool) []byte {
-	r := &jsonschema.Reflector{Anonymous: true, ExpandedStruct: true, FieldNameTag: tag, AllowAdditionalProperties: open, Mapper: mapped, RequiredFromJSONSchemaTags: !open}
+	r := &jsonschema.Reflector{
+		Anonymous:                  true,
+		ExpandedStruct:             true,
+		FieldNameTag:               tag,
+		AllowAdditionalProperties:  open,
+		Mapper:                     mapped,
+		RequiredFromJSONSchemaTags: !open,
+	}
 	for _, dir := range []string{"internal/render", "internal/audit", "internal/batch", "internal/source", "internal/settings"} {
 		if err := r.AddGoComments("yardbroom", dir); err != nil {
 			log.Fatal(err)
@@ -103,7 +111,8 @@ On OpenLDAP a healthy directory may hold no disabled account at all, so no accou
 | --- | --- | --- | --- |
 `)
 	for _, c := range audit.Checks {
-		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s | %s |\n", c.Name, c.Name, c.Severity, c.Short, strings.Join(c.Suggest, ", "))
+		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s | %s |\n", c.Name, c.Name, c.Severity, c.Short,
+			strings.Join(c.Suggest, ", "))
 	}
 	for _, c := range audit.Checks {
 		fmt.Fprintf(&b, "\n## %s\n\n%s", c.Name, c.Doc())

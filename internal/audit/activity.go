@@ -80,7 +80,12 @@ var activity = []*Check{
 		Name: "password-expiring", Severity: Info, Short: "account whose password will soon have to be changed", Off: true,
 		Kinds: users, Guard: restsOn(passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
-			return append(enabledNeeds(d), append([]directory.AttrID{directory.AttrPasswordExpiryComputed, directory.AttrPasswordExpirationTime}, d.PasswordSet...))
+			return append(
+				enabledNeeds(d),
+				append(
+					[]directory.AttrID{directory.AttrPasswordExpiryComputed, directory.AttrPasswordExpirationTime},
+					d.PasswordSet...),
+			)
 		},
 		judge: passwordExpiring,
 	},
@@ -231,7 +236,8 @@ func neverUsed(p *pass, a *directory.Account) *Finding {
 	}
 	if changed := p.SignInForgotten(a); changed.Known() {
 		f.Confidence = Likely
-		f.Evidence = append(f.Evidence, evidence(changed), Evidence{"note", "this server forgets sign-ins when a password changes"})
+		f.Evidence = append(f.Evidence, evidence(changed),
+			Evidence{"note", "this server forgets sign-ins when a password changes"})
 	}
 	return f
 }
@@ -280,7 +286,11 @@ func expired(p *pass, a *directory.Account) *Finding {
 	if !x.Yes || disabled.Yes || p.Dialect == directory.AD && !a.FlagsKnown {
 		return nil
 	}
-	return &Finding{Confidence: confidence(x, disabled), Since: a.Expires.Time(), Evidence: []Evidence{evidence(a.Expires)}}
+	return &Finding{
+		Confidence: confidence(x, disabled),
+		Since:      a.Expires.Time(),
+		Evidence:   []Evidence{evidence(a.Expires)},
+	}
 }
 
 // within returns a finding for an enabled account if a moment lies between

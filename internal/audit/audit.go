@@ -123,7 +123,16 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{Survey: s, asOf: opt.AsOf, set: set.Audit, parking: directory.FoldAll(set.Audit.Parking), allAsked: s.EveryServerAsked(), selected: opt.Selected, people: opt.People, suspended: opt.Suspended}
+	p := &pass{
+		Survey:    s,
+		asOf:      opt.AsOf,
+		set:       set.Audit,
+		parking:   directory.FoldAll(set.Audit.Parking),
+		allAsked:  s.EveryServerAsked(),
+		selected:  opt.Selected,
+		people:    opt.People,
+		suspended: opt.Suspended,
+	}
 	if p.rules, err = compileRules(set); err != nil {
 		return nil, err
 	}
@@ -136,8 +145,15 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	}
 	p.exempt = newExemptions(opt.Exemptions, opt.AsOf)
 	a := &set.Audit
-	p.lines = lines{stale: a.StaleAfter.Before(p.asOf), staleComputer: a.StaleComputerAfter.Before(p.asOf), fresh: a.NewAccountGrace.Before(p.asOf),
-		password: a.PasswordMaxAge.Before(p.asOf), keyPassword: a.KeyPasswordMaxAge.Before(p.asOf), overdue: a.DeleteAfter.Before(p.asOf), soon: a.Soon.After(p.asOf)}
+	p.lines = lines{
+		stale:         a.StaleAfter.Before(p.asOf),
+		staleComputer: a.StaleComputerAfter.Before(p.asOf),
+		fresh:         a.NewAccountGrace.Before(p.asOf),
+		password:      a.PasswordMaxAge.Before(p.asOf),
+		keyPassword:   a.KeyPasswordMaxAge.Before(p.asOf),
+		overdue:       a.DeleteAfter.Before(p.asOf),
+		soon:          a.Soon.After(p.asOf),
+	}
 	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
 	p.graph = sync.OnceValue(func() *privilege.Graph { return privilege.NewGraph(s, set.Audit.PrivilegedGroups) })
 	p.disabled = sync.OnceValue(p.findDisabled)
@@ -150,14 +166,16 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	}
 	r := &Report{AsOf: opt.AsOf, Survey: s, Catalog: catalog}
 	inScope := scope(opt)
-	findings := eachAccount(s.Accounts.Parts(), func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
+	findings := eachAccount(s.Accounts.Parts(),
+		func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
 	for i := range jobs {
 		j := &jobs[i]
 		if j.gather == nil || !j.summary.Looked {
 			continue
 		}
 		j.gather(p, func(about *directory.Subject, f Finding) {
-			if about.Kind.IsEntry() && !inScope(about) || !slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
+			if about.Kind.IsEntry() && !inScope(about) ||
+				!slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
 				return
 			}
 			p.fill(&f, j, about)
@@ -234,11 +252,17 @@ func (c Catalog) sort(findings []Finding) {
 		order[c.Name] = i
 	}
 	slices.SortFunc(findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(order[a.Check], order[b.Check]), strings.Compare(a.bundle, b.bundle),
-			cmp.Compare(b.Days, a.Days), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN),
+		return cmp.Or(
+			cmp.Compare(b.Severity, a.Severity),
+			cmp.Compare(order[a.Check], order[b.Check]),
+			strings.Compare(a.bundle, b.bundle),
+			cmp.Compare(b.Days, a.Days),
+			strings.Compare(a.Account, b.Account),
+			strings.Compare(a.DN, b.DN),
 			slices.CompareFunc(a.Evidence, b.Evidence, func(x, y Evidence) int {
 				return cmp.Or(strings.Compare(x.Attr, y.Attr), strings.Compare(x.Value, y.Value))
-			}))
+			}),
+		)
 	})
 }
 
@@ -313,7 +337,12 @@ func (p *pass) lookedAt(c *Check, sum *Summary) []bool {
 		}
 		present++
 		if missing := p.missing(c, k); missing != "" {
-			sum.NotLooked = append(sum.NotLooked, fmt.Sprintf("%ss: none shows %s (not exported, not readable for this account, or not recorded by the server)", k, missing))
+			sum.NotLooked = append(
+				sum.NotLooked,
+				fmt.Sprintf(
+					"%ss: none shows %s (not exported, not readable for this account, or not recorded by the server)",
+					k, missing),
+			)
 			continue
 		}
 		yes[k], sum.Looked = true, true
@@ -349,21 +378,32 @@ func (p *pass) notes() []string {
 			notes = append(notes, fmt.Sprintf(many, n))
 		}
 	}
-	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it", "%d entries show no objectClass; nothing can be said of them")
+	note(p.NoClass, "one entry shows no objectClass; nothing can be said of it",
+		"%d entries show no objectClass; nothing can be said of them")
 	if len(p.Fewer) > 0 {
-		notes = append(notes, "fewer members are listed than say in memberOf that they are members, so the lists are not whole: "+listed(p.Fewer))
+		notes = append(
+			notes,
+			"fewer members are listed than say in memberOf that they are members, so the lists are not whole: "+listed(
+				p.Fewer),
+		)
 	}
 	for _, class := range slices.Sorted(maps.Keys(p.Foreign)) {
 		n := p.Foreign[class]
-		note(n.Entries, "one entry is of the class "+class+", of which nothing is known", "%d entries are of the class "+strings.ReplaceAll(class, "%", "%%")+", of which nothing is known")
-		note(n.Guessed, "one of these is judged as a user or a group, by what it carries", "%d of these are judged as users or groups, by what they carry")
+		note(n.Entries, "one entry is of the class "+class+", of which nothing is known",
+			"%d entries are of the class "+strings.ReplaceAll(class, "%", "%%")+", of which nothing is known")
+		note(n.Guessed, "one of these is judged as a user or a group, by what it carries",
+			"%d of these are judged as users or groups, by what they carry")
 	}
 	note(p.Broken, "one record could not be read and was left out", "%d records could not be read and were left out")
-	note(p.Outside, "one entry that the server gave stands outside the base and was left out", "%d entries that the server gave stand outside the base and were left out")
-	note(p.Twice, "one entry came twice, so something moved while the rest was read: what follows may not be all", "%d entries came twice, so something moved while the rest was read: what follows may not be all")
-	note(p.Referrals, "one reference to another server was not followed", "%d references to other servers were not followed")
+	note(p.Outside, "one entry that the server gave stands outside the base and was left out",
+		"%d entries that the server gave stand outside the base and were left out")
+	note(p.Twice, "one entry came twice, so something moved while the rest was read: what follows may not be all",
+		"%d entries came twice, so something moved while the rest was read: what follows may not be all")
+	note(p.Referrals, "one reference to another server was not followed",
+		"%d references to other servers were not followed")
 	for i, name := range p.Silent {
-		notes = append(notes, fmt.Sprintf("%s did not tell its sign-ins, so later ones may be known there: %s", name, p.SilentWhy[i]))
+		notes = append(notes,
+			fmt.Sprintf("%s did not tell its sign-ins, so later ones may be known there: %s", name, p.SilentWhy[i]))
 	}
 	if len(p.Asked) > 0 && len(p.Silent) == 0 && !p.allAsked {
 		var unasked []string
@@ -371,14 +411,24 @@ func (p *pass) notes() []string {
 			unasked = append(unasked, cmp.Or(host, "a server without a name"))
 		}
 		if len(unasked) > 0 {
-			notes = append(notes, "not asked for sign-ins of their own: "+listed(unasked)+" (not among the yard's servers, or to be avoided)")
+			notes = append(
+				notes,
+				"not asked for sign-ins of their own: "+listed(
+					unasked)+" (not among the yard's servers, or to be avoided)",
+			)
 		}
 	}
-	if p.Dialect != directory.AD && !p.Shows(directory.KindUser, p.Dialect.Enabled...) && p.Count[directory.KindUser] > 0 {
-		notes = append(notes, "no user shows "+directory.AttrNames(p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure")
+	if p.Dialect != directory.AD && !p.Shows(directory.KindUser, p.Dialect.Enabled...) &&
+		p.Count[directory.KindUser] > 0 {
+		notes = append(
+			notes,
+			"no user shows "+directory.AttrNames(
+				p.Dialect.Enabled)+": that all are enabled is assumed, so findings that need it are likely, not sure",
+		)
 	}
 	if partial := p.graph().Partial(); len(partial) > 0 {
-		notes = append(notes, "the members of "+listed(partial)+" were not read whole, so more accounts than these may be privileged")
+		notes = append(notes,
+			"the members of "+listed(partial)+" were not read whole, so more accounts than these may be privileged")
 	}
 	return notes
 }

@@ -94,7 +94,9 @@ const evidenceMissing = "missing"
 func (f *Finding) About(attr string) bool {
 	return slices.ContainsFunc(f.Evidence, func(e Evidence) bool {
 		return strings.EqualFold(e.Attr, attr) ||
-			e.Attr == evidenceMissing && slices.ContainsFunc(strings.Split(e.Value, ", "), func(name string) bool { return strings.EqualFold(name, attr) })
+			e.Attr == evidenceMissing &&
+				slices.ContainsFunc(strings.Split(e.Value, ", "),
+					func(name string) bool { return strings.EqualFold(name, attr) })
 	})
 }
 
@@ -239,7 +241,8 @@ var docs embed.FS
 // Doc returns the check's full text for people, in Markdown.
 func (c *Check) Doc() string {
 	if c.own != nil {
-		return fmt.Sprintf("%s\n\n**What it looks at.** Entries that fulfil %s. Built-in entries are left out.\n", c.Short, c.own.Describe())
+		return fmt.Sprintf("%s\n\n**What it looks at.** Entries that fulfil %s. Built-in entries are left out.\n",
+			c.Short, c.own.Describe())
 	}
 	text, err := docs.ReadFile("doc/" + c.Name + ".md")
 	if err != nil {
@@ -249,7 +252,8 @@ func (c *Check) Doc() string {
 }
 
 // Checks are all built-in checks, in the order of reports.
-var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, rosterChecks, exemptionChecks)
+var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, rosterChecks,
+	exemptionChecks)
 
 func byName(checks []*Check, name string) *Check {
 	if i := slices.IndexFunc(checks, func(c *Check) bool { return c.Name == name }); i >= 0 {

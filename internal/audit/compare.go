@@ -146,7 +146,8 @@ func (c *Comparison) accounts() {
 		old[identity(&a.Subject)] = a
 	}
 	add := func(what string, a *directory.Account, was, is string) {
-		c.Accounts = append(c.Accounts, AccountChange{What: what, Kind: a.Kind.String(), Account: a.Name(), DN: a.DN, Was: was, Is: is})
+		c.Accounts = append(c.Accounts,
+			AccountChange{What: what, Kind: a.Kind.String(), Account: a.Name(), DN: a.DN, Was: was, Is: is})
 	}
 	for a := range c.After.Survey.Accounts.All() {
 		id := identity(&a.Subject)
@@ -167,7 +168,8 @@ func (c *Comparison) accounts() {
 		add(Vanished, a, c.Before.Survey.State(a, c.Before.AsOf), "")
 	}
 	slices.SortFunc(c.Accounts, func(a, b AccountChange) int {
-		return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
+		return cmp.Or(strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account),
+			strings.Compare(a.DN, b.DN))
 	})
 }
 
@@ -221,7 +223,17 @@ func (c *Comparison) members() {
 		}
 		add := func(what string, s *directory.Subject, both map[string]bool) {
 			if s != nil && !both[identity(s)] {
-				c.Members = append(c.Members, MemberChange{What: what, Account: s.Name(), DN: s.DN, Group: ch.group.Name(), GroupDN: ch.group.DN, Privileged: powerful(ch.group.Key)})
+				c.Members = append(
+					c.Members,
+					MemberChange{
+						What:       what,
+						Account:    s.Name(),
+						DN:         s.DN,
+						Group:      ch.group.Name(),
+						GroupDN:    ch.group.DN,
+						Privileged: powerful(ch.group.Key),
+					},
+				)
 			}
 		}
 		for _, k := range ch.joined {
@@ -232,7 +244,8 @@ func (c *Comparison) members() {
 		}
 	}
 	slices.SortFunc(c.Members, func(a, b MemberChange) int {
-		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.GroupDN, b.GroupDN), strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
+		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.GroupDN, b.GroupDN),
+			strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
 	})
 }
 

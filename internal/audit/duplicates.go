@@ -32,7 +32,11 @@ func uniqueValues(a *directory.Account, yield func(space, attr directory.AttrID,
 			continue
 		}
 		switch id {
-		case directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrUserPrincipalName, directory.AttrServicePrincipalName, directory.AttrMail:
+		case directory.AttrEmployeeID,
+			directory.AttrEmployeeNumber,
+			directory.AttrUserPrincipalName,
+			directory.AttrServicePrincipalName,
+			directory.AttrMail:
 			yield(id, id, value)
 		case directory.AttrProxyAddresses:
 			if len(value) > 5 && strings.EqualFold(value[:5], "smtp:") {

@@ -72,7 +72,11 @@ type exemptions struct {
 }
 
 func newExemptions(all []Exemption, asOf time.Time) *exemptions {
-	x := &exemptions{byKey: map[directory.Key][]*Exemption{}, byLogon: map[string][]*Exemption{}, byPerson: map[string]*Exemption{}}
+	x := &exemptions{
+		byKey:    map[directory.Key][]*Exemption{},
+		byLogon:  map[string][]*Exemption{},
+		byPerson: map[string]*Exemption{},
+	}
 	for _, e := range all {
 		if !e.Until.IsZero() && asOf.After(e.Until) {
 			x.ended = append(x.ended, e)
@@ -210,7 +214,8 @@ func (x *exemptions) unused(s *directory.Survey, people *reconcile.Result) []*Ex
 		if e.Match.Person != "" && people == nil {
 			continue // nobody can tell
 		}
-		if !used[e] && len(e.Selected) == 0 && (e.Match.Subtree == "" || !s.HasBelow(directory.KeyOf(e.Match.Subtree))) {
+		if !used[e] && len(e.Selected) == 0 &&
+			(e.Match.Subtree == "" || !s.HasBelow(directory.KeyOf(e.Match.Subtree))) {
 			out = append(out, e)
 		}
 	}

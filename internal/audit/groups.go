@@ -84,7 +84,8 @@ func groupEmpty(p *pass, report func(*directory.Subject, Finding)) {
 	gidsShown := p.showsOnAccounts(directory.AttrGIDNumber)
 	for i := range p.Groups {
 		g := &p.Groups[i]
-		if g.Kind != directory.KindGroup || g.BuiltIn || g.Dynamic || g.Incomplete || !atOrBefore(g.Created, p.lines.fresh) {
+		if g.Kind != directory.KindGroup || g.BuiltIn || g.Dynamic || g.Incomplete ||
+			!atOrBefore(g.Created, p.lines.fresh) {
 			continue
 		}
 		if p.Dialect == directory.AD && (g.RID < 1000 || p.PrimaryOfSomebody(g.RID)) {
@@ -324,7 +325,8 @@ func ouEmpty(p *pass, report func(*directory.Subject, Finding)) {
 	}
 	for i := range p.Units {
 		u := &p.Units[i]
-		if u.BuiltIn || p.HasBelow(u.Key) || linked[u.Key] || parking[u.Key] || p.IsWellKnown(u.Key) || !atOrBefore(u.Created, p.lines.fresh) {
+		if u.BuiltIn || p.HasBelow(u.Key) || linked[u.Key] || parking[u.Key] || p.IsWellKnown(u.Key) ||
+			!atOrBefore(u.Created, p.lines.fresh) {
 			continue
 		}
 		report(&u.Subject, Finding{Evidence: []Evidence{{"entries below", "none"}, evidence(u.Created)}})
@@ -335,7 +337,8 @@ func danglingReference(p *pass, report func(*directory.Subject, Finding)) {
 	if p.Dialect.KeepsLinks {
 		for i := range p.References {
 			r := &p.References[i]
-			report(r.From, Finding{Confidence: Sure, Evidence: []Evidence{{r.Attr.String(), r.Name}, {"entry", "it was deleted"}}})
+			report(r.From,
+				Finding{Confidence: Sure, Evidence: []Evidence{{r.Attr.String(), r.Name}, {"entry", "it was deleted"}}})
 		}
 	} else {
 		placeholders := p.placeholders()
@@ -359,7 +362,10 @@ func danglingReference(p *pass, report func(*directory.Subject, Finding)) {
 		}
 		d := p.Disabled(boss, p.asOf)
 		report(&a.Subject, Finding{severity: &info, Confidence: confidence(d),
-			Evidence: []Evidence{{directory.AttrManager.String(), boss.DN}, {"who is disabled", p.disabledEvidence(boss, d.By).Value}}})
+			Evidence: []Evidence{
+				{directory.AttrManager.String(), boss.DN},
+				{"who is disabled", p.disabledEvidence(boss, d.By).Value},
+			}})
 	}
 }
 
@@ -380,7 +386,8 @@ func unreadableValue(p *pass, report func(*directory.Subject, Finding)) {
 		}
 		for _, m := range a.Times() {
 			if m.Known() && m.Time().After(now) {
-				report(&a.Subject, Finding{Evidence: []Evidence{evidence(m), {"as of", now.UTC().Format(time.RFC3339)}}})
+				report(&a.Subject,
+					Finding{Evidence: []Evidence{evidence(m), {"as of", now.UTC().Format(time.RFC3339)}}})
 			}
 		}
 	}

@@ -11,7 +11,11 @@ import (
 
 // resourceMarks tell of what most checks leave out; where they may not be read
 // an account may be one of these.
-var resourceMarks = []directory.AttrID{directory.AttrIsCriticalSystemObject, directory.AttrRecipientTypeDetails, directory.AttrMasterAccountSID}
+var resourceMarks = []directory.AttrID{
+	directory.AttrIsCriticalSystemObject,
+	directory.AttrRecipientTypeDetails,
+	directory.AttrMasterAccountSID,
+}
 
 // restsOnAbsence are the attributes whose absence a finding may rest on.
 func (p *pass) restsOnAbsence(c *Check, k directory.Kind) (all directory.AttrSet) {
@@ -111,7 +115,8 @@ func (p *pass) hiddenNotes(findings []Finding) (notes []string) {
 // first where entries are hidden, then attributes, those in also among them.
 func DescribeHidden(s *directory.Survey, also directory.AttrSet) (out []string) {
 	for _, dn := range s.Hiding() {
-		out = append(out, dn+": entries below it may not all be read, so nothing is called empty, unlinked or missing for sure")
+		out = append(out,
+			dn+": entries below it may not all be read, so nothing is called empty, unlinked or missing for sure")
 	}
 	type group struct {
 		place string

@@ -92,5 +92,8 @@ func MissingBounds(missing []Named) error {
 	if len(texts) == 0 {
 		return nil
 	}
-	return fmt.Errorf("the yard's %s, and there is no such entry: correct the settings; nothing is judged nor changed by bounds that do not exist", strings.Join(texts, ", "))
+	return fmt.Errorf(
+		"the yard's %s, and there is no such entry: correct the settings; nothing is judged nor changed by bounds that do not exist",
+		strings.Join(texts, ", "),
+	)
 }

@@ -54,7 +54,15 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	if !ownName.MatchString(name) {
 		return nil, fmt.Errorf("%q cannot name a check: use small letters, digits and dashes", name)
 	}
-	c := &Check{Name: name, Severity: Low, Short: f.Text, Suggest: f.Suggest, Kinds: anything, Filter: f.Filter, own: &f}
+	c := &Check{
+		Name:     name,
+		Severity: Low,
+		Short:    f.Text,
+		Suggest:  f.Suggest,
+		Kinds:    anything,
+		Filter:   f.Filter,
+		own:      &f,
+	}
 	if f.Kind != "" && listing.Kinds[f.Kind] == nil {
 		return nil, fmt.Errorf("%s: kind: %q is none of %s", name, f.Kind, strings.Join(listing.KindNames, ", "))
 	}
@@ -132,7 +140,8 @@ func (p *pass) test(w *settings.Conditions) (func(*directory.Account) filter.Tru
 	return listing.Test(w, p.Survey, p.asOf, func(name string) (string, error) {
 		var found []string
 		for i := range p.Groups {
-			if g := &p.Groups[i]; g.Key == directory.KeyOf(name) || strings.EqualFold(g.Logon, name) || strings.EqualFold(directory.LeafValue(g.DN), name) {
+			if g := &p.Groups[i]; g.Key == directory.KeyOf(name) || strings.EqualFold(g.Logon, name) ||
+				strings.EqualFold(directory.LeafValue(g.DN), name) {
 				found = append(found, g.DN)
 			}
 		}
@@ -152,7 +161,10 @@ func (p *pass) gatherOwn(c *Check, report func(*directory.Subject, Finding)) {
 	}
 	under := directory.FoldDN(c.own.Under)
 	take := func(a *directory.Account, e *directory.Entry) {
-		if a.BuiltIn || a.Kind == directory.KindTrust || c.own.Kind != "" && !slices.Contains(listing.Kinds[c.own.Kind], a.Kind) || under != "" && !directory.Under(directory.FoldDN(a.DN), under) || holds(a) != filter.True { // what cannot be told the notes name
+		if a.BuiltIn || a.Kind == directory.KindTrust ||
+			c.own.Kind != "" && !slices.Contains(listing.Kinds[c.own.Kind], a.Kind) ||
+			under != "" && !directory.Under(directory.FoldDN(a.DN), under) ||
+			holds(a) != filter.True { // what cannot be told the notes name
 			return
 		}
 		f := Finding{Evidence: p.factsOf(c, a), Confidence: p.ownConfidence(c, a)}
@@ -183,7 +195,9 @@ var ofOneServer = []string{"lastlogon", "lastlogoff", "logoncount", "badpwdcount
 // says of an account. One server's value of what is not replicated proves
 // nothing of the others.
 func (p *pass) ownConfidence(c *Check, a *directory.Account) Confidence {
-	raw := p.Dialect == directory.AD && len(p.Servers()) != 1 && slices.ContainsFunc(c.attributes, func(name string) bool { return slices.Contains(ofOneServer, strings.ToLower(name)) })
+	raw := p.Dialect == directory.AD && len(p.Servers()) != 1 &&
+		slices.ContainsFunc(c.attributes,
+			func(name string) bool { return slices.Contains(ofOneServer, strings.ToLower(name)) })
 	w := &c.own.Where
 	last := p.LastSignIn(a, p.asOf)
 	switch {
@@ -236,7 +250,11 @@ func (p *pass) factsOf(c *Check, a *directory.Account) (out []Evidence) {
 func (c *Check) ownNote(p *pass) string {
 	for _, name := range c.attributes {
 		if p.Dialect == directory.AD && len(p.Servers()) != 1 && slices.Contains(ofOneServer, strings.ToLower(name)) {
-			return fmt.Sprintf("%s: %s is each server's own value, so its findings are likely, not sure; \"where: {idle: 90d}\" asks all servers", c.Name, name)
+			return fmt.Sprintf(
+				"%s: %s is each server's own value, so its findings are likely, not sure; \"where: {idle: 90d}\" asks all servers",
+				c.Name,
+				name,
+			)
 		}
 	}
 	return ""

@@ -204,7 +204,14 @@ func privilegedEveryone(p *pass, report func(*directory.Subject, Finding)) {
 			continue // it is named privileged; that everybody is in it is what the settings say
 		}
 		if len(reached) > 0 {
-			report(&one.Subject, Finding{Evidence: append([]Evidence{{"objectSid", one.SID}, {"stands for", who}}, reachEvidence(reached)...)})
+			report(
+				&one.Subject,
+				Finding{
+					Evidence: append(
+						[]Evidence{{"objectSid", one.SID}, {"stands for", who}},
+						reachEvidence(reached)...),
+				},
+			)
 		}
 	}
 }

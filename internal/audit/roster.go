@@ -17,25 +17,41 @@ import (
 var rosterChecks = []*Check{
 	{
 		Name: LeaverEnabled, Severity: High, Short: "account that is enabled though its person has left",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Leavers: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
+		Suggest: []string{
+			"disable",
+		}, Kinds: users, ByRoster: true, Leavers: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: leaverEnabled,
 	},
 	{
 		Name: "leave-enabled", Severity: Low, Short: "account that is enabled while its person is on leave",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("no status", roster.Status),
+		Suggest: []string{
+			"disable",
+		}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("no status", roster.Status),
 		judge: leaveEnabled,
 	},
 	{
 		Name: "returned-disabled", Severity: Low, Short: "disabled account, the only one of somebody who works here",
-		Suggest: []string{"enable"}, Kinds: users, ByRoster: true, overAll: true, overEntries: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
+		Suggest: []string{
+			"enable",
+		}, Kinds: users, ByRoster: true, overAll: true, overEntries: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: returnedDisabled,
 	},
 	{
 		Name: NoPerson, Severity: Medium, Short: "enabled account that belongs to nobody on the roster",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, ByAbsence: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{
+			"disable",
+		}, Kinds: users, ByRoster: true, ByAbsence: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
 		absent: func(*pass) []directory.AttrID {
-			return []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrMail, directory.AttrProxyAddresses, directory.AttrUserPrincipalName,
-				directory.AttrGivenName, directory.AttrSN, directory.AttrDisplayName}
+			return []directory.AttrID{
+				directory.AttrEmployeeID,
+				directory.AttrEmployeeNumber,
+				directory.AttrMail,
+				directory.AttrProxyAddresses,
+				directory.AttrUserPrincipalName,
+				directory.AttrGivenName,
+				directory.AttrSN,
+				directory.AttrDisplayName,
+			}
 		},
 		judge: noPerson,
 	},
@@ -46,7 +62,9 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "extra-account", Severity: Low, Short: "one of several enabled accounts of one person",
-		Suggest: []string{"disable"}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
+		Suggest: []string{
+			"disable",
+		}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
 		judge: extraAccount,
 	},
 	{
@@ -56,7 +74,9 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "roster-drift", Severity: Low, Short: "attribute that the roster says otherwise",
-		Suggest: []string{"set"}, Kinds: users, ByRoster: true, GivesValues: true, Guard: pairAttrs, wants: wantsColumns("neither department, title, location, manager nor names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
+		Suggest: []string{
+			"set",
+		}, Kinds: users, ByRoster: true, GivesValues: true, Guard: pairAttrs, wants: wantsColumns("neither department, title, location, manager nor names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
 		judgeMany: rosterDrift,
 	},
 	{
@@ -122,7 +142,8 @@ func (p *pass) about(f *Finding, pair *reconcile.Pair, more ...Evidence) *Findin
 	f.Evidence = append(f.Evidence, Evidence{"matched by", string(pair.By)})
 	if !pair.Sure {
 		f.Confidence, f.Unconfirmed = Likely, true
-		f.Evidence = append(f.Evidence, Evidence{"score", score(pair.Score)}, Evidence{"because", reconcile.Reasons(p.people.Explain(pair.Person, pair.Account))})
+		f.Evidence = append(f.Evidence, Evidence{"score", score(pair.Score)},
+			Evidence{"because", reconcile.Reasons(p.people.Explain(pair.Person, pair.Account))})
 	}
 	return f
 }
@@ -318,7 +339,9 @@ func matchUnsure(p *pass, a *directory.Account) *Finding {
 // matters tells whether anything would follow from knowing whose an account
 // is: nothing does if it is disabled and all who may have it have left.
 func (p *pass) matters(a *directory.Account, d *reconcile.Doubt) bool {
-	return len(d.Candidates) == 0 || !p.Disabled(a, p.asOf).Yes || slices.ContainsFunc(d.Candidates, func(c reconcile.Candidate) bool { return p.people.People[c.Person].State != roster.Left })
+	return len(d.Candidates) == 0 || !p.Disabled(a, p.asOf).Yes ||
+		slices.ContainsFunc(d.Candidates,
+			func(c reconcile.Candidate) bool { return p.people.People[c.Person].State != roster.Left })
 }
 
 // drifting are the fields of a roster that the directory should say too.
@@ -340,7 +363,11 @@ func rosterDrift(p *pass, a *directory.Account) []Finding {
 	}
 	var out []Finding
 	add := func(attr directory.AttrID, field roster.Field, is, should string, fix *Fix) {
-		f := Finding{Evidence: []Evidence{{attr.String(), cmp.Or(is, absent)}, {"roster " + field.String(), should}}, bundle: attr.String(), fix: fix}
+		f := Finding{
+			Evidence: []Evidence{{attr.String(), cmp.Or(is, absent)}, {"roster " + field.String(), should}},
+			bundle:   attr.String(),
+			fix:      fix,
+		}
 		out = append(out, *p.about(&f, pair))
 	}
 	for _, d := range drifting {
@@ -357,7 +384,8 @@ func rosterDrift(p *pass, a *directory.Account) []Finding {
 		}
 	}
 	if is, boss := p.otherManager(a, who); boss != nil {
-		add(directory.AttrManager, roster.Manager, is, boss.DN, &Fix{Attr: directory.AttrManager.String(), New: boss.DN})
+		add(directory.AttrManager, roster.Manager, is, boss.DN,
+			&Fix{Attr: directory.AttrManager.String(), New: boss.DN})
 	}
 	return out
 }
@@ -430,7 +458,9 @@ func rosterConflict(p *pass, report func(*directory.Subject, Finding)) {
 		if who.Conflict == "" {
 			continue
 		}
-		f := Finding{Evidence: []Evidence{{"row", rowsOf(who)}, {"conflict", who.Conflict}, {"taken for", string(who.State)}}}
+		f := Finding{
+			Evidence: []Evidence{{"row", rowsOf(who)}, {"conflict", who.Conflict}, {"taken for", string(who.State)}},
+		}
 		for _, pair := range p.people.Of(i) {
 			f.Evidence = append(f.Evidence, Evidence{"account", pair.Account.Name()})
 		}
@@ -535,7 +565,8 @@ func (p *pass) rosterSummary() *RosterSummary {
 			if reconcile.Impersonal(a) != "" {
 				s.Impersonal++
 			}
-			if enabled && !p.exempt.covers(&Finding{Check: NoPerson, Kind: a.Kind.String(), DN: a.DN, Account: a.Name()}) {
+			if enabled &&
+				!p.exempt.covers(&Finding{Check: NoPerson, Kind: a.Kind.String(), DN: a.DN, Account: a.Name()}) {
 				s.Leaving++
 			}
 		}

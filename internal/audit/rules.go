@@ -66,7 +66,8 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 	}
 	if name := set.Roster.LocationAttribute; name != "" {
 		if r.location = directory.LookupAttr(directory.PlainName(name)); r.location == directory.AttrUnknown {
-			return r, fmt.Errorf("settings: roster: location_attribute: %q is not an attribute that the audit reads", name)
+			return r, fmt.Errorf("settings: roster: location_attribute: %q is not an attribute that the audit reads",
+				name)
 		}
 	}
 	if a.StartAttribute != "" {

@@ -53,7 +53,10 @@ var signIn = []*Check{
 		Kinds: users, builtIn: func(a *directory.Account) bool { return a.KeyAccount },
 		Guard: func(d *directory.Dialect) []directory.AttrID { return d.PasswordSet },
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
-			return [][]directory.AttrID{{directory.AttrPwdLastSet}, {directory.AttrObjectSID, directory.AttrSecondaryKrbTgtNumber}}
+			return [][]directory.AttrID{
+				{directory.AttrPwdLastSet},
+				{directory.AttrObjectSID, directory.AttrSecondaryKrbTgtNumber},
+			}
 		},
 		judge: keyPasswordOld,
 	},
@@ -230,7 +233,8 @@ func keyPasswordOld(p *pass, a *directory.Account) *Finding {
 }
 
 func serviceOwnerless(p *pass, a *directory.Account) *Finding {
-	if a.Present.Has(directory.AttrManagedBy) || a.Present.Has(directory.AttrManager) || p.exempt.owner(&a.Subject) != "" {
+	if a.Present.Has(directory.AttrManagedBy) || a.Present.Has(directory.AttrManager) ||
+		p.exempt.owner(&a.Subject) != "" {
 		return nil
 	}
 	f := p.enabled(a)

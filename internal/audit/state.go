@@ -99,7 +99,10 @@ func enabledFlags(p *pass, a *directory.Account) *Finding {
 
 // flags is the evidence of userAccountControl, with what is meant.
 func flags(a *directory.Account, meaning ...string) Evidence {
-	return Evidence{directory.AttrUserAccountControl.String(), fmt.Sprintf("%d (%s)", a.Flags, strings.Join(meaning, ", "))}
+	return Evidence{
+		directory.AttrUserAccountControl.String(),
+		fmt.Sprintf("%d (%s)", a.Flags, strings.Join(meaning, ", ")),
+	}
 }
 
 func disabled(p *pass, a *directory.Account) *Finding {
@@ -200,7 +203,8 @@ func (p *pass) findDisabled() map[directory.Key]*directory.Account {
 
 // wantsMembers says that no group shows its members.
 func wantsMembers(p *pass) string {
-	if p.Count[directory.KindGroup] > 0 && p.Shows(directory.KindGroup, directory.AttrMember, directory.AttrUniqueMember, directory.AttrMemberUID) {
+	if p.Count[directory.KindGroup] > 0 &&
+		p.Shows(directory.KindGroup, directory.AttrMember, directory.AttrUniqueMember, directory.AttrMemberUID) {
 		return ""
 	}
 	return "no group shows members"
@@ -237,7 +241,8 @@ func findEntitled(p *pass) {
 func disabledEntitled(p *pass, a *directory.Account) *Finding {
 	var names []string
 	for _, g := range p.entitled[a.Key] {
-		primary := g.RID != 0 && g.RID == a.PrimaryGroup || g.GID != "" && g.GID == a.Text.First(directory.AttrGIDNumber)
+		primary := g.RID != 0 && g.RID == a.PrimaryGroup ||
+			g.GID != "" && g.GID == a.Text.First(directory.AttrGIDNumber)
 		if !primary {
 			names = append(names, g.Name())
 		}

@@ -37,12 +37,16 @@ var valueChecks = []*Check{
 	},
 	{
 		Name: "name-mismatch", Severity: Low, Short: "display name without the given name or the family name",
-		Suggest: []string{"rename"}, Kinds: users, Guard: restsOnAttrs(directory.AttrDisplayName, directory.AttrGivenName, directory.AttrSN),
+		Suggest: []string{
+			"rename",
+		}, Kinds: users, Guard: restsOnAttrs(directory.AttrDisplayName, directory.AttrGivenName, directory.AttrSN),
 		judge: nameMismatch,
 	},
 	{
 		Name: "logon-mismatch", Severity: Low, Short: "sign-in name that is neither the logon name nor the mail address",
-		Suggest: []string{"rename"}, Kinds: users, Guard: restsOnAttrs(directory.AttrUserPrincipalName, directory.AttrMail),
+		Suggest: []string{
+			"rename",
+		}, Kinds: users, Guard: restsOnAttrs(directory.AttrUserPrincipalName, directory.AttrMail),
 		judge: logonMismatch,
 	},
 	{
@@ -60,7 +64,8 @@ func restsOnAttrs(ids ...directory.AttrID) func(*directory.Dialect) []directory.
 
 // requiredShown are the required attributes that at least one user carries.
 func (p *pass) requiredShown() []directory.AttrID {
-	return slices.DeleteFunc(slices.Clone(p.rules.required), func(id directory.AttrID) bool { return !p.Shows(directory.KindUser, id) })
+	return slices.DeleteFunc(slices.Clone(p.rules.required),
+		func(id directory.AttrID) bool { return !p.Shows(directory.KindUser, id) })
 }
 
 func valueMissing(p *pass, a *directory.Account) *Finding {
@@ -84,7 +89,16 @@ func valueMissing(p *pass, a *directory.Account) *Finding {
 }
 
 // personNames are what only entries of a class of persons can have.
-var personNames = []directory.AttrID{directory.AttrGivenName, directory.AttrSN, directory.AttrDisplayName, directory.AttrInitials, directory.AttrTitle, directory.AttrMail, directory.AttrMobile, directory.AttrEmployeeNumber}
+var personNames = []directory.AttrID{
+	directory.AttrGivenName,
+	directory.AttrSN,
+	directory.AttrDisplayName,
+	directory.AttrInitials,
+	directory.AttrTitle,
+	directory.AttrMail,
+	directory.AttrMobile,
+	directory.AttrEmployeeNumber,
+}
 
 func valueMalformed(p *pass, a *directory.Account) *Finding {
 	f := &Finding{}
@@ -124,7 +138,11 @@ func malformed(id directory.AttrID, value string) bool {
 // only.
 func Unique(attr string) bool {
 	switch directory.LookupAttr(attr) {
-	case directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrUserPrincipalName, directory.AttrServicePrincipalName, directory.AttrMail:
+	case directory.AttrEmployeeID,
+		directory.AttrEmployeeNumber,
+		directory.AttrUserPrincipalName,
+		directory.AttrServicePrincipalName,
+		directory.AttrMail:
 		return true
 	}
 	return false
@@ -187,7 +205,8 @@ func isTelephone(s string) bool {
 }
 
 func nameMismatch(_ *pass, a *directory.Account) *Finding {
-	display, given, family := a.Text.First(directory.AttrDisplayName), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrSN)
+	display, given, family := a.Text.First(directory.AttrDisplayName), a.Text.First(
+		directory.AttrGivenName), a.Text.First(directory.AttrSN)
 	if strings.TrimSpace(display) == "" || strings.TrimSpace(given) == "" || strings.TrimSpace(family) == "" {
 		return nil
 	}
@@ -198,7 +217,13 @@ func nameMismatch(_ *pass, a *directory.Account) *Finding {
 	if strings.Contains(folded, directory.FoldText(given)) && strings.Contains(folded, directory.FoldText(family)) {
 		return nil
 	}
-	return &Finding{Evidence: []Evidence{{directory.AttrDisplayName.String(), display}, {directory.AttrGivenName.String(), given}, {directory.AttrSN.String(), family}}}
+	return &Finding{
+		Evidence: []Evidence{
+			{directory.AttrDisplayName.String(), display},
+			{directory.AttrGivenName.String(), given},
+			{directory.AttrSN.String(), family},
+		},
+	}
 }
 
 // cutLogon is the length at which logon names are cut on the `ad` schema.
@@ -214,7 +239,8 @@ func logonMismatch(p *pass, a *directory.Account) *Finding {
 	if box, _, ok := strings.Cut(address, "@"); ok && strings.EqualFold(local, box) {
 		return nil
 	}
-	if utf8.RuneCountInString(a.Logon) == cutLogon && strings.HasPrefix(strings.ToLower(local), strings.ToLower(a.Logon)) {
+	if utf8.RuneCountInString(a.Logon) == cutLogon &&
+		strings.HasPrefix(strings.ToLower(local), strings.ToLower(a.Logon)) {
 		return nil
 	}
 	logon := p.Dialect.Logon.String()

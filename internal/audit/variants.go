@@ -96,7 +96,8 @@ func prefer(all map[string]*variant, reference []string) {
 	}
 	for _, c := range clusters {
 		c.preferred = slices.MinFunc(c.spellings, func(a, b string) int {
-			return cmp.Or(cmp.Compare(all[b].count, all[a].count), cmp.Compare(utf8.RuneCountInString(b), utf8.RuneCountInString(a)), strings.Compare(a, b))
+			return cmp.Or(cmp.Compare(all[b].count, all[a].count),
+				cmp.Compare(utf8.RuneCountInString(b), utf8.RuneCountInString(a)), strings.Compare(a, b))
 		})
 	}
 	for _, right := range slices.Backward(reference) { // the first of two that fold alike is taken
@@ -199,9 +200,12 @@ func valueVariant(p *pass, a *directory.Account) (out []Finding) {
 		if v == nil {
 			continue
 		}
-		f := Finding{fix: &Fix{id.String(), value, v.preferred}, bundle: id.String() + "\x00" + v.preferred + "\x00" + value,
+		f := Finding{
+			fix:    &Fix{id.String(), value, v.preferred},
+			bundle: id.String() + "\x00" + v.preferred + "\x00" + value,
 			Evidence: []Evidence{{id.String(), fmt.Sprintf("%q", value)}, {"preferred", fmt.Sprintf("%q", v.preferred)},
-				{"entries", fmt.Sprintf("%d, preferred %d", v.count, v.of)}}}
+				{"entries", fmt.Sprintf("%d, preferred %d", v.count, v.of)}},
+		}
 		if v.likely {
 			f.Confidence = Likely
 		}

@@ -44,7 +44,22 @@ const (
 
 // ActionNames lists what can be staged several at once, in the order of the
 // manual. Those of Alone have arguments of their own and stand alone.
-var ActionNames = []string{Disable, Enable, Unlock, LeaveRole, Describe, Expire, Hide, JoinGroup, LeaveGroup, LeaveGroups, ResetPassword, SetHomeAside, Move, Delete}
+var ActionNames = []string{
+	Disable,
+	Enable,
+	Unlock,
+	LeaveRole,
+	Describe,
+	Expire,
+	Hide,
+	JoinGroup,
+	LeaveGroup,
+	LeaveGroups,
+	ResetPassword,
+	SetHomeAside,
+	Move,
+	Delete,
+}
 
 // Alone are the actions that are staged by themselves.
 var Alone = []string{Set, Add, Clear, Fill, Rename, ArchiveHome}
@@ -55,7 +70,8 @@ func ParseActions(list string) ([]string, error) {
 	for name := range strings.SplitSeq(list, ",") {
 		name = strings.TrimSpace(name)
 		if !slices.Contains(ActionNames, name) {
-			return nil, fmt.Errorf("%q is not an action: use %s, or by itself %s", name, strings.Join(ActionNames, ", "), strings.Join(Alone, ", "))
+			return nil, fmt.Errorf("%q is not an action: use %s, or by itself %s", name,
+				strings.Join(ActionNames, ", "), strings.Join(Alone, ", "))
 		}
 		if slices.Contains(all, name) {
 			return nil, fmt.Errorf("%s is there twice", name)
@@ -102,7 +118,13 @@ func planAD(name string, e *directory.Entry) ([]Mod, error) {
 	}
 	disabled := flags&directory.UACDisabled != 0
 	set := func(flags int64) []Mod {
-		return []Mod{{Attr: "userAccountControl", Old: []Octets{Octets(uac)}, New: []Octets{Octets(strconv.FormatInt(flags, 10))}}}
+		return []Mod{
+			{
+				Attr: "userAccountControl",
+				Old:  []Octets{Octets(uac)},
+				New:  []Octets{Octets(strconv.FormatInt(flags, 10))},
+			},
+		}
 	}
 	switch name {
 	case Disable:
@@ -133,7 +155,9 @@ func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, erro
 	case Disable:
 		switch {
 		case !lock.Known:
-			return nil, errors.New("the password policy in force for it cannot be read, so whether a lock would have any effect is not known (set default_policy in the settings)")
+			return nil, errors.New(
+				"the password policy in force for it cannot be read, so whether a lock would have any effect is not known (set default_policy in the settings)",
+			)
 		case !lock.Honoured:
 			return nil, errors.New("its password policy has pwdLockout FALSE, under which a lock has no effect")
 		case permanent:
@@ -218,7 +242,11 @@ func Readable(attr, v string) string {
 		if v == directory.PermanentLockValue {
 			return v + markDisabled
 		}
-	case directory.AttrLockoutTime, directory.AttrLastLogon, directory.AttrLastLogonTimestamp, directory.AttrPwdLastSet, directory.AttrAccountExpires:
+	case directory.AttrLockoutTime,
+		directory.AttrLastLogon,
+		directory.AttrLastLogonTimestamp,
+		directory.AttrPwdLastSet,
+		directory.AttrAccountExpires:
 		t, err := directory.ParseFileTime(v)
 		switch {
 		case err != nil:

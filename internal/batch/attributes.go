@@ -45,7 +45,8 @@ func (s *Stager) describe(e *directory.Entry, o *Order, line *Line) error {
 	case strings.ContainsFunc(strings.ReplaceAll(value, batchMark, ""), unicode.IsControl):
 		return errors.New("its description would hold control characters")
 	}
-	return s.put(Describe, e, Mod{Attr: "description", Old: OctetsOf(e.Get("description")), New: []Octets{Octets(value)}}, line)
+	return s.put(Describe, e,
+		Mod{Attr: "description", Old: OctetsOf(e.Get("description")), New: []Octets{Octets(value)}}, line)
 }
 
 // fillIn fills the names of a text for describe in.
@@ -123,7 +124,8 @@ func (s *Stager) expire(ctx context.Context, e *directory.Entry, o *Order, line 
 	m.Old = OctetsOf(e.Get(m.Attr))
 	if server, ok := s.From.(*source.Server); ok && m.Attr == "pwdEndTime" {
 		if allowed, err := server.Knows(ctx, m.Attr); err != nil || !allowed {
-			return errors.Join(err, errors.New("this server's password policy knows no pwdEndTime, and it is no shadowAccount"))
+			return errors.Join(err,
+				errors.New("this server's password policy knows no pwdEndTime, and it is no shadowAccount"))
 		}
 	}
 	return s.put(Expire, e, m, line)
@@ -163,9 +165,13 @@ func (s *Stager) leaveRole(ctx context.Context, e *directory.Entry, line *Line) 
 		return errors.New("no role disables it")
 	}
 	now := e.Get("nsRoleDN")
-	left := slices.DeleteFunc(slices.Clone(now), func(dn string) bool { return directory.FoldDN(dn) == directory.FoldDN(role) })
+	left := slices.DeleteFunc(slices.Clone(now),
+		func(dn string) bool { return directory.FoldDN(dn) == directory.FoldDN(role) })
 	if len(left) == len(now) {
-		return fmt.Errorf("the role %s disables it by what it is, and is not one that it could leave: change the role, or what it goes by", role)
+		return fmt.Errorf(
+			"the role %s disables it by what it is, and is not one that it could leave: change the role, or what it goes by",
+			role,
+		)
 	}
 	return s.put(LeaveRole, e, Mod{Attr: "nsRoleDN", Old: OctetsOf(now), New: OctetsOf(left)}, line)
 }

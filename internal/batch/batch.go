@@ -227,7 +227,13 @@ func (im *Image) Anew(d *directory.Dialect) []ImageAttr {
 		}
 	}
 	if flags, err := directory.ParseFlags(old.First("userAccountControl")); d == directory.AD && err == nil {
-		all = append(all, ImageAttr{Name: "userAccountControl", Values: []Octets{Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))}})
+		all = append(
+			all,
+			ImageAttr{
+				Name:   "userAccountControl",
+				Values: []Octets{Octets(strconv.FormatInt(flags|directory.UACDisabled, 10))},
+			},
+		)
 	}
 	return all
 }
@@ -432,7 +438,8 @@ func (b *Batch) record(event, by string, at time.Time, dropped ...string) (*stor
 	if err != nil {
 		return nil, err
 	}
-	body, err := json.Marshal(summary{Digest: digest, Lines: b.Open(), Actions: b.Actions, Why: b.Why, Accounts: dropped})
+	body, err := json.Marshal(
+		summary{Digest: digest, Lines: b.Open(), Actions: b.Actions, Why: b.Why, Accounts: dropped})
 	return &store.Record{At: at, By: by, Event: event, Batch: b.ID, Body: body}, err
 }
 
@@ -583,7 +590,8 @@ func (b *Batch) Find(accounts []string) (found []*Line, err error) {
 			}
 		}
 		if len(found) == before {
-			return nil, fmt.Errorf("batch %d has no line for %q; \"yardbroom batch show %d\" lists them", b.ID, name, b.ID)
+			return nil, fmt.Errorf("batch %d has no line for %q; \"yardbroom batch show %d\" lists them", b.ID, name,
+				b.ID)
 		}
 	}
 	return found, nil

@@ -4,7 +4,7 @@ import "strings"
 
 // Change is what a line would change, for people.
 type Change struct {
-	// What is the attribute, or one of the things that are none.
+	// What is the name of an attribute, or group, password, lock, place, name, entry or home folder.
 	What string `json:"what"`
 	Old  string `json:"old"`
 	New  string `json:"new"`

@@ -98,8 +98,32 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		old := *dn
 		*dn = a.RDN + "," + a.To
 		rdn, parent := directory.SplitDN(old)
-		return append(l.uncorrected(d, old), LDIFChange{DN: old, Change: &ldif.Change{Type: "modrdn", NewRDN: a.RDN, DeleteOldRDN: true, NewSuperior: a.To, HasSuperior: true}}),
-			append(l.uncorrected(d, *dn), LDIFChange{DN: *dn, Change: &ldif.Change{Type: "modrdn", NewRDN: rdn, DeleteOldRDN: true, NewSuperior: parent, HasSuperior: true}}), nil
+		return append(
+				l.uncorrected(d, old),
+				LDIFChange{
+					DN: old,
+					Change: &ldif.Change{
+						Type:         "modrdn",
+						NewRDN:       a.RDN,
+						DeleteOldRDN: true,
+						NewSuperior:  a.To,
+						HasSuperior:  true,
+					},
+				},
+			),
+			append(
+				l.uncorrected(d, *dn),
+				LDIFChange{
+					DN: *dn,
+					Change: &ldif.Change{
+						Type:         "modrdn",
+						NewRDN:       rdn,
+						DeleteOldRDN: true,
+						NewSuperior:  parent,
+						HasSuperior:  true,
+					},
+				},
+			), nil
 	case Delete:
 		gone := []LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "delete"}}}
 		old, known := doomed.Entries[directory.FoldDN(l.DN)]
@@ -108,13 +132,20 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		}
 		left, back := l.ldifGroups(&Action{Name: LeaveGroups, Groups: doomed.Groups[directory.FoldDN(l.DN)]}, *dn, &old)
 		im := ImageOf(&old)
-		undo = append(remark("what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups"), im.addAgain(d, *dn))
+		undo = append(
+			remark(
+				"what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups",
+			),
+			im.addAgain(d, *dn),
+		)
 		if d.KeepsLinks {
 			left = nil // the server takes it out of them
 		}
 		return append(left, gone...), append(undo, back...), nil
 	case ResetPassword:
-		return remark("a new password is made when \"yardbroom apply\" sets it, and is not in an export"), remark("a password that was reset cannot be taken back"), nil
+		return remark(
+			"a new password is made when \"yardbroom apply\" sets it, and is not in an export",
+		), remark("a password that was reset cannot be taken back"), nil
 	case SetHomeAside, PutHomeBack, ArchiveHome:
 		return remark("%s is done to a folder, %s, by \"yardbroom apply\" only", a.Name, a.Home), nil, nil
 	case Restore:
@@ -204,7 +235,13 @@ func (l *Line) uncorrected(d *directory.Dialect, dn string) []LDIFChange {
 	case n > 3:
 		named = append(named[:3], fmt.Sprintf("and %d more", n-3))
 	}
-	return []LDIFChange{{DN: dn, Remark: "a server without referential integrity leaves the old name in " + strings.Join(named, ", ") + "; \"yardbroom apply\" corrects that, these records do not"}}
+	return []LDIFChange{
+		{
+			DN: dn,
+			Remark: "a server without referential integrity leaves the old name in " + strings.Join(named,
+				", ") + "; \"yardbroom apply\" corrects that, these records do not",
+		},
+	}
 }
 
 // ldifModify writes changes of attributes.

@@ -15,7 +15,19 @@ import (
 
 // CellNames name the cells of a line in an exported batch. The last one is for
 // a person's decision.
-var CellNames = []string{"line", "account", "dn", "kind", "reason", "confidence", "privileged", "actions", "changes", "warnings", "decision"}
+var CellNames = []string{
+	"line",
+	"account",
+	"dn",
+	"kind",
+	"reason",
+	"confidence",
+	"privileged",
+	"actions",
+	"changes",
+	"warnings",
+	"decision",
+}
 
 // Cells are a line for a spreadsheet, in the order of CellNames.
 func (l *Line) Cells() []string {
@@ -30,8 +42,19 @@ func (l *Line) Cells() []string {
 	if l.State == Dropped {
 		decision = "drop"
 	}
-	return []string{strconv.Itoa(l.N), l.Account, text(l.DN), l.Kind, l.Reason, string(l.Confidence), strings.Join(l.Privileged, "; "),
-		strings.Join(actions, ", "), strings.Join(changes, "; "), strings.Join(l.Warnings, "; "), decision}
+	return []string{
+		strconv.Itoa(l.N),
+		l.Account,
+		text(l.DN),
+		l.Kind,
+		l.Reason,
+		string(l.Confidence),
+		strings.Join(l.Privileged, "; "),
+		strings.Join(actions, ", "),
+		strings.Join(changes, "; "),
+		strings.Join(l.Warnings, "; "),
+		decision,
+	}
 }
 
 // Row is a row of a table that came back, and where it stands there.
@@ -41,7 +64,15 @@ type Row struct {
 }
 
 // decisions are the words of the last column.
-var decisions = map[string]bool{"": true, "keep": true, "yes": true, "ok": true, "drop": false, "no": false, "out": false}
+var decisions = map[string]bool{
+	"":     true,
+	"keep": true,
+	"yes":  true,
+	"ok":   true,
+	"drop": false,
+	"no":   false,
+	"out":  false,
+}
 
 // Decide compares a table that came back with the lines that were exported,
 // and returns the lines that are to be dropped: those without a row, and those
@@ -50,13 +81,17 @@ var decisions = map[string]bool{"": true, "keep": true, "yes": true, "ok": true,
 func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 	at := make([]int, len(CellNames))
 	for i, name := range CellNames {
-		if at[i] = slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), name) }); at[i] < 0 && i < len(CellNames)-1 {
-			return nil, fmt.Errorf("the column %q is missing; export the batch again, and only take rows out or fill in %q", name, "decision")
+		if at[i] = slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), name) }); at[i] < 0 &&
+			i < len(CellNames)-1 {
+			return nil, fmt.Errorf(
+				"the column %q is missing; export the batch again, and only take rows out or fill in %q", name,
+				"decision")
 		}
 	}
 	for i, h := range header {
 		if !slices.Contains(at, i) && strings.TrimSpace(h) != "" {
-			return nil, fmt.Errorf("the column %q is not one of the export; only rows may be taken out, and %q filled in", h, "decision")
+			return nil, fmt.Errorf(
+				"the column %q is not one of the export; only rows may be taken out, and %q filled in", h, "decision")
 		}
 	}
 	cell := func(r Row, i int) string {
@@ -73,7 +108,12 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 		}
 		n, err := strconv.Atoi(strings.TrimSpace(cell(r, 0)))
 		if stray := strayCell(r.Cells, at); stray >= 0 {
-			wrong = append(wrong, fmt.Errorf("row %d: %q stands in column %d, which is none of the export's; put it under %q, or take it out", r.Number, r.Cells[stray], stray+1, "decision"))
+			wrong = append(
+				wrong,
+				fmt.Errorf(
+					"row %d: %q stands in column %d, which is none of the export's; put it under %q, or take it out",
+					r.Number, r.Cells[stray], stray+1, "decision"),
+			)
 			continue
 		}
 		if err != nil || n < 1 || n > len(b.Lines) {
@@ -88,15 +128,27 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 		want := l.Cells()
 		for i := 1; i < len(want)-1; i++ {
 			if got := cell(r, i); got != strings.ReplaceAll(want[i], "\r\n", "\n") {
-				wrong = append(wrong, fmt.Errorf("row %d: %s of %s was changed from %q to %q; a batch cannot be edited that way: drop the line, and stage what you want", r.Number, CellNames[i], l.Account, want[i], got))
+				wrong = append(
+					wrong,
+					fmt.Errorf(
+						"row %d: %s of %s was changed from %q to %q; a batch cannot be edited that way: drop the line, and stage what you want",
+						r.Number,
+						CellNames[i],
+						l.Account,
+						want[i],
+						got,
+					),
+				)
 			}
 		}
 		keep, known := decisions[strings.ToLower(strings.TrimSpace(cell(r, len(want)-1)))]
 		if !known {
-			wrong = append(wrong, fmt.Errorf("row %d: the decision %q is neither keep nor drop", r.Number, cell(r, len(want)-1)))
+			wrong = append(wrong,
+				fmt.Errorf("row %d: the decision %q is neither keep nor drop", r.Number, cell(r, len(want)-1)))
 		}
 		if keep && l.State == Dropped {
-			wrong = append(wrong, fmt.Errorf("row %d: the line of %s was dropped and does not come back", r.Number, l.Account))
+			wrong = append(wrong,
+				fmt.Errorf("row %d: the line of %s was dropped and does not come back", r.Number, l.Account))
 		}
 		kept[n] = keep
 	}
@@ -126,7 +178,8 @@ func (b *Batch) absent(kept map[int]bool) (drop []*Line, err error) {
 		}
 	}
 	if len(drop) == b.Open() {
-		return nil, fmt.Errorf("no line of batch %d would be left: give it up with \"yardbroom batch discard %d\"", b.ID, b.ID)
+		return nil, fmt.Errorf("no line of batch %d would be left: give it up with \"yardbroom batch discard %d\"",
+			b.ID, b.ID)
 	}
 	return drop, nil
 }
@@ -135,7 +188,8 @@ func (b *Batch) absent(kept map[int]bool) (drop []*Line, err error) {
 // returns the lines that are to be dropped: those that it no longer has.
 func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
 	if edited.ID != b.ID || edited.Identity != b.Identity {
-		return nil, fmt.Errorf("this is batch %d of %s, not batch %d of %s", edited.ID, edited.Identity, b.ID, b.Identity)
+		return nil, fmt.Errorf("this is batch %d of %s, not batch %d of %s", edited.ID, edited.Identity, b.ID,
+			b.Identity)
 	}
 	theirs, err := json.Marshal(edited)
 	if err != nil {
@@ -146,7 +200,8 @@ func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
 		return nil, err
 	}
 	if string(theirs) != string(ours) {
-		return nil, errors.New("the head of the batch was changed (its reason, actions, times or limits); only lines may be taken out")
+		return nil, errors.New(
+			"the head of the batch was changed (its reason, actions, times or limits); only lines may be taken out")
 	}
 	kept := map[int]bool{}
 	for i := range edited.Lines {
@@ -158,7 +213,8 @@ func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
 			return nil, fmt.Errorf("line %d is there twice", l.N)
 		}
 		if l.State != Dropped && l.State != b.Lines[l.N-1].State {
-			return nil, fmt.Errorf("line %d, of %s, is %s, not %s; only \"dropped\" may be put there", l.N, b.Lines[l.N-1].Account, b.Lines[l.N-1].State, l.State)
+			return nil, fmt.Errorf("line %d, of %s, is %s, not %s; only \"dropped\" may be put there", l.N,
+				b.Lines[l.N-1].Account, b.Lines[l.N-1].State, l.State)
 		}
 		got, err := json.Marshal(l)
 		if err != nil {
@@ -169,7 +225,11 @@ func (b *Batch) DecideBy(edited *Batch) (drop []*Line, err error) {
 			return nil, err
 		}
 		if string(got) != string(want) {
-			return nil, fmt.Errorf("line %d, of %s, was changed; a batch cannot be edited that way: drop the line, and stage what you want", l.N, b.Lines[l.N-1].Account)
+			return nil, fmt.Errorf(
+				"line %d, of %s, was changed; a batch cannot be edited that way: drop the line, and stage what you want",
+				l.N,
+				b.Lines[l.N-1].Account,
+			)
 		}
 		kept[l.N] = l.State != Dropped
 	}

@@ -63,7 +63,8 @@ func (f *Footprint) Touches() (all []Touched) {
 func (l *Line) Touches() []Touched {
 	return slices.DeleteFunc(slices.Clone(l.Also), func(t Touched) bool {
 		return t.How == MovesAlong || slices.ContainsFunc(l.Actions, func(a Action) bool {
-			return slices.ContainsFunc(a.Groups, func(m Membership) bool { return text(m.DN) == t.DN && m.Attr == t.How })
+			return slices.ContainsFunc(a.Groups,
+				func(m Membership) bool { return text(m.DN) == t.DN && m.Attr == t.How })
 		})
 	})
 }
@@ -74,7 +75,16 @@ func IsMembership(attr string) bool {
 }
 
 // LinkAttributes are the attributes by which entries of any dialect name others.
-var LinkAttributes = []string{"member", "uniqueMember", "manager", "secretary", "managedBy", "owner", "roleOccupant", "seeAlso"}
+var LinkAttributes = []string{
+	"member",
+	"uniqueMember",
+	"manager",
+	"secretary",
+	"managedBy",
+	"owner",
+	"roleOccupant",
+	"seeAlso",
+}
 
 // linksOf are those of a dialect: on the `ad` schema password policies and
 // computers name accounts too.
@@ -116,7 +126,9 @@ type Planned struct {
 
 // Footprints computes what lines touch, from their plans and the directory as
 // it is now.
-func Footprints(ctx context.Context, from source.Source, d *directory.Dialect, powers Powers, planned []Planned) ([]Footprint, error) {
+func Footprints(
+	ctx context.Context, from source.Source, d *directory.Dialect, powers Powers, planned []Planned,
+) ([]Footprint, error) {
 	all := make([]Footprint, len(planned))
 	if err := readBelow(ctx, from, planned, all); err != nil {
 		return nil, err
@@ -226,7 +238,8 @@ func (f *Footprint) nowAt(m *Membership) string {
 // signed, with.
 func (f *Footprint) Exceeds(l *Line) []string {
 	known := merge(merge(l.Privileged, l.Joins()), l.Leaves())
-	return slices.DeleteFunc(merge(merge(f.Powers, f.Given), f.Taken), func(g string) bool { return slices.Contains(known, g) })
+	return slices.DeleteFunc(merge(merge(f.Powers, f.Given), f.Taken),
+		func(g string) bool { return slices.Contains(known, g) })
 }
 
 // relocates tells whether the entry gets another name by the line.
@@ -272,27 +285,37 @@ func Below(ctx context.Context, from source.Source, dn string) ([]directory.Entr
 
 func below(ctx context.Context, from source.Source, dn string, children []string) (all []directory.Entry, err error) {
 	key := directory.FoldDN(dn)
-	err = from.Each(ctx, source.Selection{Under: dn}, func() { all = nil }, func(e *directory.Entry) any { return e.Clone() }, func(made any) {
-		if e := made.(directory.Entry); directory.FoldDN(e.DN) != key {
-			all = append(all, e)
-		}
-	})
+	err = from.Each(
+		ctx,
+		source.Selection{Under: dn},
+		func() { all = nil },
+		func(e *directory.Entry) any { return e.Clone() },
+		func(made any) {
+			if e := made.(directory.Entry); directory.FoldDN(e.DN) != key {
+				all = append(all, e)
+			}
+		},
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading what stands below %s: %w", dn, err)
 	}
 	for _, child := range children {
-		if !slices.ContainsFunc(all, func(e directory.Entry) bool { return directory.FoldDN(e.DN) == directory.FoldDN(child) }) {
+		if !slices.ContainsFunc(all,
+			func(e directory.Entry) bool { return directory.FoldDN(e.DN) == directory.FoldDN(child) }) {
 			return nil, fmt.Errorf("%s stands below %s and cannot be read", child, dn)
 		}
 	}
-	slices.SortFunc(all, func(a, b directory.Entry) int { return strings.Compare(directory.FoldDN(a.DN), directory.FoldDN(b.DN)) })
+	slices.SortFunc(all,
+		func(a, b directory.Entry) int { return strings.Compare(directory.FoldDN(a.DN), directory.FoldDN(b.DN)) })
 	return all, nil
 }
 
 // readNaming finds the entries that name what a line deletes, moves or renames,
 // or what moves along. Where the server follows by itself, only deletes count:
 // there something is taken out of them.
-func readNaming(ctx context.Context, from source.Source, d *directory.Dialect, planned []Planned, all []Footprint) error {
+func readNaming(
+	ctx context.Context, from source.Source, d *directory.Dialect, planned []Planned, all []Footprint,
+) error {
 	byDN, byUID := map[string][]int{}, map[string][]int{} // the lines, by what names their entries
 	var values []source.Value
 	for i, p := range planned {
@@ -347,7 +370,9 @@ func (f *Footprint) write(w Written) {
 
 // readJoined reads the groups that lines join and leave, by their identities:
 // they may stand elsewhere now, or lead elsewhere.
-func readJoined(ctx context.Context, from source.Source, d *directory.Dialect, planned []Planned, all []Footprint) error {
+func readJoined(
+	ctx context.Context, from source.Source, d *directory.Dialect, planned []Planned, all []Footprint,
+) error {
 	ids := map[string]string{}
 	for _, p := range planned {
 		for _, a := range p.Line.Actions {
@@ -404,13 +429,18 @@ func (p *Protection) Refuse(l *Line, e *directory.Entry, f *Footprint) string {
 			return why
 		}
 		if moved := merge(f.Given, f.Taken); len(moved) > 0 && kindOf(p.Dialect, e) == directory.KindGroup {
-			return fmt.Sprintf("it is a group, and all its members would gain or lose the power of %s: change that by hand", strings.Join(moved, " and "))
+			return fmt.Sprintf(
+				"it is a group, and all its members would gain or lose the power of %s: change that by hand",
+				strings.Join(moved, " and "))
 		}
 	}
 	if e != nil && (l.relocates() || l.Has(Delete)) {
 		for _, one := range append([]directory.Entry{*e}, f.Moves...) {
 			if slices.Contains(p.Named, directory.FoldDN(one.DN)) {
-				return fmt.Sprintf("the settings call %s privileged by this name (audit: privileged_groups), and without it nobody would know: change the settings first", one.DN)
+				return fmt.Sprintf(
+					"the settings call %s privileged by this name (audit: privileged_groups), and without it nobody would know: change the settings first",
+					one.DN,
+				)
 			}
 		}
 	}

@@ -13,7 +13,9 @@ import (
 // Foresee tells why the bound account may not do what a line does, as far as
 // the server tells that beforehand: "may not write mail of it"; "" where it may,
 // or where nobody knows. Done are the actions that are not to be done any more.
-func (l *Line) Foresee(ctx context.Context, f *source.Foresight, d *directory.Dialect, dn string, done func(action string) bool) (string, error) {
+func (l *Line) Foresee(
+	ctx context.Context, f *source.Foresight, d *directory.Dialect, dn string, done func(action string) bool,
+) (string, error) {
 	intents := l.intents(d, dn, done)
 	for i := range intents {
 		why, err := f.MayNot(ctx, &intents[i])
@@ -106,7 +108,8 @@ func (s *Stager) Foreseen(ctx context.Context, b *Batch) (not []Refusal, err err
 // over an encrypted connection only, and this one is not.
 func (s *Stager) Unencrypted(b *Batch) bool {
 	server, live := s.From.(*source.Server)
-	return live && !server.TakesPasswords() && slices.ContainsFunc(b.Lines, func(l Line) bool { return l.Has(ResetPassword) })
+	return live && !server.TakesPasswords() &&
+		slices.ContainsFunc(b.Lines, func(l Line) bool { return l.Has(ResetPassword) })
 }
 
 // lockedByRole refuses to enable what a role disables: the value that would be
@@ -118,7 +121,10 @@ func (s *Stager) lockedByRole(ctx context.Context, e *directory.Entry) error {
 	}
 	role, err := server.LockingRole(ctx, e)
 	if err == nil && role != "" {
-		err = fmt.Errorf("it is disabled by the role %s, not by an attribute of its own: \"yardbroom stage leave-role\" takes it out of that", role)
+		err = fmt.Errorf(
+			"it is disabled by the role %s, not by an attribute of its own: \"yardbroom stage leave-role\" takes it out of that",
+			role,
+		)
 	}
 	return err
 }

@@ -36,7 +36,9 @@ func MemberValue(attr string, e *directory.Entry) string {
 
 // ReadMemberships returns the groups that list each of the entries, sorted by
 // name, under their folded DNs. Primary groups are not among them.
-func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, entries []*directory.Entry, powers Powers, p *Protection) (map[string][]Membership, error) {
+func ReadMemberships(
+	ctx context.Context, from Reader, d *directory.Dialect, entries []*directory.Entry, powers Powers, p *Protection,
+) (map[string][]Membership, error) {
 	all := map[string][]Membership{}
 	for chunk := range slices.Chunk(entries, source.AtOnce(from, manyAtOnce, len(entries))) {
 		byDN, byUID := map[string]string{}, map[string][]string{}
@@ -91,7 +93,9 @@ func ReadMemberships(ctx context.Context, from Reader, d *directory.Dialect, ent
 	return all, nil
 }
 
-func membershipIn(ctx context.Context, g *directory.Entry, attr string, d *directory.Dialect, powers Powers, p *Protection) (m Membership, err error) {
+func membershipIn(
+	ctx context.Context, g *directory.Entry, attr string, d *directory.Dialect, powers Powers, p *Protection,
+) (m Membership, err error) {
 	m = Membership{DN: g.DN, ID: source.ShowIdentity(d, g.First(d.Identity.String())), Attr: attr}
 	if p != nil {
 		m.protected = p.Written(g, attr)
@@ -239,7 +243,10 @@ func (s *Stager) keepMembers(ctx context.Context, lines []Line, refusals []Refus
 	kept, refusals := sift(lines, refusals, func(l *Line) string {
 		for _, m := range l.left() {
 			if emptied[m.DN] {
-				return fmt.Sprintf("with this batch %s would have no member left, which its class does not allow; give it another member first", m.DN)
+				return fmt.Sprintf(
+					"with this batch %s would have no member left, which its class does not allow; give it another member first",
+					m.DN,
+				)
 			}
 		}
 		return ""

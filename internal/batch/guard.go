@@ -104,7 +104,8 @@ func GuardsGroups(guards []Guard) bool {
 // Joined and left are what the line itself has done already.
 func GroupDrift(guards []Guard, now, joined, left []string) string {
 	in := func(list []string, dn string) bool {
-		return slices.ContainsFunc(list, func(other string) bool { return directory.FoldDN(other) == directory.FoldDN(dn) })
+		return slices.ContainsFunc(list,
+			func(other string) bool { return directory.FoldDN(other) == directory.FoldDN(dn) })
 	}
 	for _, g := range guards {
 		if !g.ofGroups() {

@@ -16,11 +16,16 @@ import (
 var homeAttributes = []string{"homeDirectory", "unixHomeDirectory"}
 
 // ReadHomes reads whose homes are where, in the whole directory.
-func ReadHomes(ctx context.Context, from source.Source, d *directory.Dialect, shares []homes.Share) (*homes.Owners, error) {
+func ReadHomes(
+	ctx context.Context, from source.Source, d *directory.Dialect, shares []homes.Share,
+) (*homes.Owners, error) {
 	id := d.Identity.String()
 	type home struct{ id, name, value string }
 	var all []home
-	sel := source.Selection{Filter: "(|(homeDirectory=*)(unixHomeDirectory=*))", Attributes: append([]string{id, "objectClass"}, homeAttributes...)}
+	sel := source.Selection{
+		Filter:     "(|(homeDirectory=*)(unixHomeDirectory=*))",
+		Attributes: append([]string{id, "objectClass"}, homeAttributes...),
+	}
 	err := from.Each(ctx, sel, func() { all = nil },
 		func(e *directory.Entry) any {
 			var found []home
@@ -48,7 +53,9 @@ var ErrNoHomes = errors.New("the settings of the yard map no home folders (homes
 
 // HomeOf finds the home folder of an account on this machine, as it would be
 // set aside at some time, or says why it must not be touched.
-func HomeOf(d *directory.Dialect, e *directory.Entry, shares []homes.Share, owners *homes.Owners, at time.Time) (homes.Place, error) {
+func HomeOf(
+	d *directory.Dialect, e *directory.Entry, shares []homes.Share, owners *homes.Owners, at time.Time,
+) (homes.Place, error) {
 	var none homes.Place
 	values := []string{}
 	for _, attr := range homeAttributes {
@@ -96,7 +103,9 @@ func HomeOf(d *directory.Dialect, e *directory.Entry, shares []homes.Share, owne
 
 // setHomeAside stages that the home folder of an account is renamed into the
 // holding folder. It must not be anybody's who can sign in.
-func (s *Stager) setHomeAside(ctx context.Context, e *directory.Entry, a *directory.Account, o *Order, line *Line) error {
+func (s *Stager) setHomeAside(
+	ctx context.Context, e *directory.Entry, a *directory.Account, o *Order, line *Line,
+) error {
 	if !a.Kind.IsAccount() {
 		return fmt.Errorf("%s is for accounts only", SetHomeAside)
 	}
@@ -122,6 +131,9 @@ func (s *Stager) setHomeAside(ctx context.Context, e *directory.Entry, a *direct
 	hold := s.Settings.Batch.HomeHold
 	line.Actions = append(line.Actions, Action{Name: SetHomeAside, Home: &place})
 	line.Changes = append(line.Changes, MovesHome(text(place.String()), text(place.Held)))
-	line.Warnings = append(line.Warnings, "the home folder is held for "+hold.String()+"; \"yardbroom stage "+ArchiveHome+"\" then makes an archive of it and removes it")
+	line.Warnings = append(
+		line.Warnings,
+		"the home folder is held for "+hold.String()+"; \"yardbroom stage "+ArchiveHome+"\" then makes an archive of it and removes it",
+	)
 	return nil
 }

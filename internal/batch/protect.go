@@ -91,12 +91,23 @@ func systemName(dn string) bool {
 // NewProtection collects what protects the entries of a directory. Named are
 // the groups that the settings call privileged, bound the names of the account
 // that is bound.
-func NewProtection(ctx context.Context, from Reader, id source.Identity, yard *settings.Yard, named []string, exempt []audit.Exemption, at time.Time, bound ...string) (Protection, error) {
+func NewProtection(
+	ctx context.Context, from Reader, id source.Identity, yard *settings.Yard, named []string, exempt []audit.Exemption,
+	at time.Time, bound ...string,
+) (Protection, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return Protection{}, err
 	}
-	p := Protection{Dialect: d, Scope: directory.FoldAll(yard.Scope), LeaveOut: directory.FoldAll(yard.LeaveOut), Bound: bound, Exempt: exempt, At: at, Named: directory.FoldAll(named)}
+	p := Protection{
+		Dialect:  d,
+		Scope:    directory.FoldAll(yard.Scope),
+		LeaveOut: directory.FoldAll(yard.LeaveOut),
+		Bound:    bound,
+		Exempt:   exempt,
+		At:       at,
+		Named:    directory.FoldAll(named),
+	}
 	p.Places, err = ReadPlaces(ctx, from, d, id.Base)
 	return p, err
 }
@@ -206,8 +217,34 @@ func (p *Protection) bounds(e *directory.Entry, a *directory.Account) string {
 
 // changeable are the actions on entries that are no accounts.
 var changeable = map[directory.Kind][]string{
-	directory.KindGroup:           {Describe, JoinGroup, LeaveGroup, LeaveGroups, Move, Delete, Set, Add, Clear, Fill, PutBack, Restore},
-	directory.KindContact:         {Describe, JoinGroup, LeaveGroup, LeaveGroups, Move, Delete, Set, Add, Clear, Fill, PutBack, Restore},
+	directory.KindGroup: {
+		Describe,
+		JoinGroup,
+		LeaveGroup,
+		LeaveGroups,
+		Move,
+		Delete,
+		Set,
+		Add,
+		Clear,
+		Fill,
+		PutBack,
+		Restore,
+	},
+	directory.KindContact: {
+		Describe,
+		JoinGroup,
+		LeaveGroup,
+		LeaveGroups,
+		Move,
+		Delete,
+		Set,
+		Add,
+		Clear,
+		Fill,
+		PutBack,
+		Restore,
+	},
 	directory.KindOU:              {Describe, Delete, Set, Add, Clear, Fill, PutBack, Restore},
 	directory.KindPolicyContainer: {Delete, Restore},
 }
@@ -227,7 +264,8 @@ func mayChange(a *directory.Account, e *directory.Entry, action string) bool {
 func policyPart(e *directory.Entry) bool {
 	_, policy := directory.SplitDN(e.DN)
 	_, policies := directory.SplitDN(policy)
-	return e.HasClass("container") && strings.HasPrefix(directory.LeafValue(policy), "{") && strings.EqualFold(directory.LeafValue(policies), "Policies") &&
+	return e.HasClass("container") && strings.HasPrefix(directory.LeafValue(policy), "{") &&
+		strings.EqualFold(directory.LeafValue(policies), "Policies") &&
 		!builtInPolicy(policy)
 }
 
@@ -235,7 +273,8 @@ func policyPart(e *directory.Entry) bool {
 var builtInPolicies = []string{"{31B2F340-016D-11D2-945F-00C04FB984F9}", "{6AC1786C-016F-11D2-945F-00C04FB984F9}"}
 
 func builtInPolicy(dn string) bool {
-	return slices.ContainsFunc(builtInPolicies, func(name string) bool { return strings.EqualFold(name, directory.LeafValue(dn)) })
+	return slices.ContainsFunc(builtInPolicies,
+		func(name string) bool { return strings.EqualFold(name, directory.LeafValue(dn)) })
 }
 
 func domainController(a *directory.Account, e *directory.Entry) bool {
@@ -255,7 +294,8 @@ func infrastructureMark(e *directory.Entry) string {
 	}
 	logon := strings.ToLower(e.First("sAMAccountName"))
 	for _, prefix := range []string{"healthmailbox", "systemmailbox", "federatedemail", "discoverysearchmailbox", "migration."} {
-		if strings.HasPrefix(logon, prefix) && (e.Has("msExchRecipientTypeDetails") || e.Has("msExchMailboxGuid") || e.Has("homeMDB")) {
+		if strings.HasPrefix(logon, prefix) &&
+			(e.Has("msExchRecipientTypeDetails") || e.Has("msExchMailboxGuid") || e.Has("homeMDB")) {
 			return "it is one of the mail system's own accounts"
 		}
 	}

@@ -48,7 +48,8 @@ func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *di
 	switch {
 	case a.Kind == directory.KindPolicyContainer:
 		if share := e.First("gPCFileSysPath"); share != "" {
-			line.Warnings = append(line.Warnings, "the folder of the policy stays behind on the file share: "+text(share))
+			line.Warnings = append(line.Warnings,
+				"the folder of the policy stays behind on the file share: "+text(share))
 		}
 	case a.Kind.IsAccount():
 		line.Warnings = append(line.Warnings, "a restore does not bring back "+NotComingBack(s.Dialect))
@@ -82,13 +83,15 @@ func (s *Stager) emptyGroup(ctx context.Context, e *directory.Entry) (string, er
 			return fmt.Sprintf("it has %d members; take them out first", n), nil
 		}
 	}
-	filter, what := "(&(objectClass=user)(primaryGroupID="+strconv.FormatUint(uint64(directory.RID(e.First("objectSid"))), 10)+"))", "their primary group"
+	filter, what := "(&(objectClass=user)(primaryGroupID="+strconv.FormatUint(
+		uint64(directory.RID(e.First("objectSid"))), 10)+"))", "their primary group"
 	if s.Dialect != directory.AD {
 		number := e.First("gidNumber")
 		if number == "" {
 			return "", nil
 		}
-		filter, what = "(&(objectClass=posixAccount)(gidNumber="+source.EscapeFilter(number)+"))", "the group of their gidNumber"
+		filter, what = "(&(objectClass=posixAccount)(gidNumber="+source.EscapeFilter(
+			number)+"))", "the group of their gidNumber"
 	}
 	found, err := s.From.Select(ctx, filter, []string{"1.1"})
 	if err != nil || len(found) == 0 {
@@ -101,7 +104,9 @@ func (s *Stager) emptyGroup(ctx context.Context, e *directory.Entry) (string, er
 // must have one need it: the group itself, or what the settings name.
 func (s *Stager) placeholder(member string, group *directory.Entry) bool {
 	key := directory.FoldDN(member)
-	return key == directory.FoldDN(group.DN) || slices.ContainsFunc(s.Settings.Audit.PlaceholderMembers, func(p string) bool { return directory.FoldDN(p) == key })
+	return key == directory.FoldDN(group.DN) ||
+		slices.ContainsFunc(s.Settings.Audit.PlaceholderMembers,
+			func(p string) bool { return directory.FoldDN(p) == key })
 }
 
 // PolicyInUse tells of a group policy, or a part of one, where it is linked to,
@@ -170,7 +175,8 @@ func (s *Stager) beforeDelete(ctx context.Context, candidates []Candidate) ([]Ca
 		return candidates, nil
 	}
 	kept, err := server.Retention(ctx)
-	s.retained = kept.String() + "; " + cmp.Or(s.Returns, "whether this server brings an account back was not tried: \"yardbroom yard test --probe OU=…\" does")
+	s.retained = kept.String() + "; " + cmp.Or(s.Returns,
+		"whether this server brings an account back was not tried: \"yardbroom yard test --probe OU=…\" does")
 	return candidates, err
 }
 
@@ -194,7 +200,8 @@ func (s *Stager) keepParents(lines []Line, refusals []Refusal) ([]Line, []Refusa
 func (s *Stager) leftBehind(l *Line, going map[string]bool) string {
 	var staying []string
 	if l.Has(Delete) {
-		staying = slices.DeleteFunc(slices.Clone(s.children[l.DN]), func(dn string) bool { return going[directory.FoldDN(dn)] })
+		staying = slices.DeleteFunc(slices.Clone(s.children[l.DN]),
+			func(dn string) bool { return going[directory.FoldDN(dn)] })
 	}
 	_, parent := directory.SplitDN(l.DN)
 	switch {
@@ -217,7 +224,9 @@ func holdsKeys(children []string) bool {
 // Container tells whether the line is about an entry that others may stand
 // below: a unit, a policy, or a part of one.
 func (l *Line) Container() bool {
-	return slices.Contains([]string{directory.KindOU.String(), directory.KindPolicyContainer.String(), directory.KindOther.String()}, l.Kind)
+	return slices.Contains(
+		[]string{directory.KindOU.String(), directory.KindPolicyContainer.String(), directory.KindOther.String()},
+		l.Kind)
 }
 
 // NamesAbove are the folded names that the entries of some lines stand below, of
@@ -276,12 +285,19 @@ func (s *Stager) resetPassword(a *directory.Account, o *Order, line *Line) error
 	if o.Unlock {
 		line.Changes = append(line.Changes, Change{What: aboutLock, Old: "(if any)", New: "(lifted)"})
 	}
-	line.Warnings = append(line.Warnings, "a password that was reset cannot be taken back; \"apply\" is told with --passwords which file the new ones go into")
+	line.Warnings = append(
+		line.Warnings,
+		"a password that was reset cannot be taken back; \"apply\" is told with --passwords which file the new ones go into",
+	)
 	if s.Dialect == directory.NS389 {
-		line.Warnings = append(line.Warnings, "whether it must be changed at the next logon is for the server's password policy (passwordMustChange) to say")
+		line.Warnings = append(
+			line.Warnings,
+			"whether it must be changed at the next logon is for the server's password policy (passwordMustChange) to say",
+		)
 	}
 	if s.Dialect == directory.OpenLDAP {
-		line.Warnings = append(line.Warnings, "that it must be changed at the next logon works only under a password policy with pwdMustChange TRUE")
+		line.Warnings = append(line.Warnings,
+			"that it must be changed at the next logon works only under a password policy with pwdMustChange TRUE")
 	}
 	return nil
 }
@@ -319,7 +335,8 @@ func (s *Stager) longDisabled(a *directory.Account, o *Order) string {
 	case !a.FlagsSince.Known():
 		return "nothing proves for how long it has been disabled (delete_min_disabled is " + wait.String() + ")"
 	case a.FlagsSince.Time().After(wait.Before(o.At)):
-		return fmt.Sprintf("it has been disabled only since %s (delete_min_disabled is %s)", a.FlagsSince.Time().Format(time.DateOnly), wait)
+		return fmt.Sprintf("it has been disabled only since %s (delete_min_disabled is %s)",
+			a.FlagsSince.Time().Format(time.DateOnly), wait)
 	}
 	return ""
 }

@@ -155,7 +155,8 @@ func (p *renaming) followed(address, given, family, newGiven, newFamily string) 
 	changed := false
 	for i, part := range parts {
 		for _, c := range [][2]string{{given, newGiven}, {family, newFamily}} {
-			if c[0] != "" && c[0] != c[1] && directory.FoldText(part) == directory.FoldText(c[0]) && isASCII(directory.FoldText(c[1])) {
+			if c[0] != "" && c[0] != c[1] && directory.FoldText(part) == directory.FoldText(c[0]) &&
+				isASCII(directory.FoldText(c[1])) {
 				parts[i], changed = directory.FoldText(c[1]), true
 			}
 		}
@@ -277,7 +278,8 @@ func (s *Stager) free(ctx context.Context, p *renaming) error {
 				return err
 			}
 			if rdn, _ := directory.SplitDN(e.DN); len(groups) > 0 && !strings.HasPrefix(strings.ToLower(rdn), "uid=") {
-				return fmt.Errorf("%d groups list it by its logon name, such as %s: change those first", len(groups), groups[0].DN)
+				return fmt.Errorf("%d groups list it by its logon name, such as %s: change those first", len(groups),
+					groups[0].DN)
 			}
 		}
 	}
@@ -314,7 +316,11 @@ func (p *renaming) byHand() []string {
 		}
 	}
 	if p.principal != "" {
-		out = append(out, "by hand: whatever knows the person as "+p.entry.First("userPrincipalName")+" (federated sign-in, cloud services, other directories)")
+		out = append(
+			out,
+			"by hand: whatever knows the person as "+p.entry.First(
+				"userPrincipalName")+" (federated sign-in, cloud services, other directories)",
+		)
 	}
 	if p.logon != "" {
 		out = append(out, "by hand: whatever knows the person by the logon name "+p.account.Logon)

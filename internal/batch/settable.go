@@ -80,9 +80,51 @@ var neverAttributes = nameSet(`
 	trustPartner dNSTombstoned userStatus isDeleted isRecycled lastKnownParent possSuperiors rIDAllocationPool currentLocation`)
 
 // neverPrefixes begin the names of whole families of such attributes.
-var neverPrefixes = []string{"pwd", "password", "msds-", "krb", "ms-mcs-", "mslaps-", "shadow", "nspassword", "nsslapd", "nsds5", "nsds7", "olc", "sudo", "samba",
-	"ds-", "ipa", "cos", "radius", "apple-", "mspki", "mstpm", "msfve", "mskds", "mswmi-", "msrtcsip", "msts", "msexch", "frs", "msdfs", "tokengroups", "repl", "reps",
-	"pki", "msrras", "msradius", "msnp", "sec-", "nsacct", "nsview", "automember", "dc", "nstls", "nsssl"}
+var neverPrefixes = []string{
+	"pwd",
+	"password",
+	"msds-",
+	"krb",
+	"ms-mcs-",
+	"mslaps-",
+	"shadow",
+	"nspassword",
+	"nsslapd",
+	"nsds5",
+	"nsds7",
+	"olc",
+	"sudo",
+	"samba",
+	"ds-",
+	"ipa",
+	"cos",
+	"radius",
+	"apple-",
+	"mspki",
+	"mstpm",
+	"msfve",
+	"mskds",
+	"mswmi-",
+	"msrtcsip",
+	"msts",
+	"msexch",
+	"frs",
+	"msdfs",
+	"tokengroups",
+	"repl",
+	"reps",
+	"pki",
+	"msrras",
+	"msradius",
+	"msnp",
+	"sec-",
+	"nsacct",
+	"nsview",
+	"automember",
+	"dc",
+	"nstls",
+	"nsssl",
+}
 
 func nameSet(names string) map[string]bool {
 	set := map[string]bool{}
@@ -173,7 +215,8 @@ func Settable(ctx context.Context, from source.Source, attr string, more []strin
 		names = []string{attr}
 	}
 	listed := func(name string) bool {
-		return ClassOf(name) == Allowed || slices.ContainsFunc(more, func(m string) bool { return strings.EqualFold(m, name) })
+		return ClassOf(name) == Allowed ||
+			slices.ContainsFunc(more, func(m string) bool { return strings.EqualFold(m, name) })
 	}
 	if !slices.ContainsFunc(names, listed) {
 		return attr + " is not among the attributes that batches may change; where it decides on nothing, the settings can add it (batch: attributes)", nil

@@ -49,8 +49,9 @@ func (b *Batch) Statement() ([]byte, error) {
 }
 
 func (b *Batch) statement(digest string) []byte {
-	return fmt.Appendf(nil, "yardbroom batch signature 1\nbatch %d of %s\nstaged by %s at %s\n%s, %d lines\ndigest %s\n",
-		b.ID, b.Identity, b.By, b.Created.UTC().Format(time.RFC3339), strings.Join(b.Actions, ","), b.kept(), digest)
+	return fmt.Appendf(nil,
+		"yardbroom batch signature 1\nbatch %d of %s\nstaged by %s at %s\n%s, %d lines\ndigest %s\n", b.ID, b.Identity,
+		b.By, b.Created.UTC().Format(time.RFC3339), strings.Join(b.Actions, ","), b.kept(), digest)
 }
 
 // kept counts the lines that were not dropped.
@@ -102,7 +103,14 @@ func (all Signers) verify(statement []byte, digest string, armored []byte, at ti
 	if err := sshsig.Verify(bytes.NewReader(statement), sig, sig.PublicKey, sig.HashAlgorithm, SignatureNamespace); err != nil {
 		return nil, fmt.Errorf("the signature is not of this batch as it is now: %w", err)
 	}
-	return &Signature{Principal: who.principal, Key: ssh.FingerprintSHA256(sig.PublicKey), At: at, Digest: digest, Armored: string(armored), owner: who}, nil
+	return &Signature{
+		Principal: who.principal,
+		Key:       ssh.FingerprintSHA256(sig.PublicKey),
+		At:        at,
+		Digest:    digest,
+		Armored:   string(armored),
+		owner:     who,
+	}, nil
 }
 
 // AddSignature takes a signature into the journal. Who staged the batch, or
@@ -212,12 +220,15 @@ const EventProved = "proved"
 // stagedStatement is the text by whose signature somebody proves that they
 // staged a batch. It agrees to nothing.
 func (b *Batch) stagedStatement(digest string) []byte {
-	return fmt.Appendf(nil, "yardbroom batch staging 1\nbatch %d of %s\nstaged at %s\ndigest %s\n", b.ID, b.Identity, b.Created.UTC().Format(time.RFC3339), digest)
+	return fmt.Appendf(nil, "yardbroom batch staging 1\nbatch %d of %s\nstaged at %s\ndigest %s\n", b.ID, b.Identity,
+		b.Created.UTC().Format(time.RFC3339), digest)
 }
 
 // Prove takes into the journal who staged a batch that was just kept: with a key
 // that is among the allowed signers.
-func (b *Batch) Prove(ctx context.Context, s *store.Store, all Signers, with ssh.Signer, by string, at time.Time) (principal string, err error) {
+func (b *Batch) Prove(
+	ctx context.Context, s *store.Store, all Signers, with ssh.Signer, by string, at time.Time,
+) (principal string, err error) {
 	digest, err := b.Digest()
 	if err != nil {
 		return "", err
@@ -263,7 +274,9 @@ func (a *Agreement) String() string {
 
 // Agreement verifies the signatures of a batch against its state now and the
 // settings' rule.
-func (b *Batch) Agreement(ctx context.Context, s *store.Store, set *settings.Settings, at time.Time) (*Agreement, error) {
+func (b *Batch) Agreement(
+	ctx context.Context, s *store.Store, set *settings.Settings, at time.Time,
+) (*Agreement, error) {
 	out := &Agreement{}
 	out.Needed, out.Because = b.needs(&set.Signing)
 	past, err := readAgreement(ctx, s, b)
@@ -389,18 +402,28 @@ func (u unsigned) Error() string { return string(u) }
 func (u unsigned) Unwrap() error { return ErrNotSigned }
 
 // CheckAgreed fails where a batch needs more signatures than it has.
-func (b *Batch) CheckAgreed(ctx context.Context, s *store.Store, set *settings.Settings, at time.Time) (*Agreement, error) {
+func (b *Batch) CheckAgreed(
+	ctx context.Context, s *store.Store, set *settings.Settings, at time.Time,
+) (*Agreement, error) {
 	a, err := b.Agreement(ctx, s, set, at)
 	if err != nil || a.Enough() {
 		return a, err
 	}
 	if len(a.Unproved) > 0 {
-		return a, unsigned(fmt.Sprintf("batch %d was staged by an unproved name, %s, which is not enough since %s: stage it again with a key that is among the allowed signers (signing: me names it, or the SSH agent holds it)",
-			b.ID, b.By, strings.Join(a.Unproved, " and ")))
+		return a, unsigned(
+			fmt.Sprintf(
+				"batch %d was staged by an unproved name, %s, which is not enough since %s: stage it again with a key that is among the allowed signers (signing: me names it, or the SSH agent holds it)",
+				b.ID,
+				b.By,
+				strings.Join(a.Unproved, " and "),
+			),
+		)
 	}
 	has := map[int]string{0: "none", 1: "one"}[a.Valid]
-	text := fmt.Sprintf("batch %d needs %s, since %s, and has %s: another person than %s signs it with \"yardbroom batch sign %d\"",
-		b.ID, cmp.Or(map[int]string{1: "a signature"}[a.Needed], fmt.Sprintf("%d signatures", a.Needed)), strings.Join(a.Because, " and "), cmp.Or(has, strconv.Itoa(a.Valid)), b.By, b.ID)
+	text := fmt.Sprintf(
+		"batch %d needs %s, since %s, and has %s: another person than %s signs it with \"yardbroom batch sign %d\"",
+		b.ID, cmp.Or(map[int]string{1: "a signature"}[a.Needed], fmt.Sprintf("%d signatures", a.Needed)),
+		strings.Join(a.Because, " and "), cmp.Or(has, strconv.Itoa(a.Valid)), b.By, b.ID)
 	for _, sig := range a.Signatures {
 		if sig.Void != "" {
 			text += fmt.Sprintf("\nnot counted, of %s: %s", sig.Principal, sig.Void)

@@ -40,7 +40,8 @@ func ReadSigners(file string) (Signers, error) {
 
 func parseSigners(text string) (all Signers, err error) {
 	if strings.HasPrefix(text, "\ufeff") {
-		return nil, errors.New("1: it begins with a byte order mark, which would be part of the first name: save it without")
+		return nil, errors.New(
+			"1: it begins with a byte order mark, which would be part of the first name: save it without")
 	}
 	n := 0
 	for line := range strings.Lines(text) {
@@ -166,7 +167,9 @@ func (all Signers) find(key ssh.PublicKey, at time.Time, namespace string) (*own
 		}
 	}
 	if i := slices.IndexFunc(out.names, isPattern); i >= 0 {
-		return nil, fmt.Errorf("whose the key %s is cannot be told: %q on the list of allowed signers is a pattern, not a name", ssh.FingerprintSHA256(key), out.names[i])
+		return nil, fmt.Errorf(
+			"whose the key %s is cannot be told: %q on the list of allowed signers is a pattern, not a name",
+			ssh.FingerprintSHA256(key), out.names[i])
 	}
 	switch {
 	case out.principal != "":

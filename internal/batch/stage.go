@@ -116,7 +116,13 @@ const smallBatch = 10
 // Stage makes a batch of the candidates. Those that cannot or must not be
 // changed come back as refusals; the rest are lines.
 func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*Batch, []Refusal, error) {
-	s.staging = staging{alone: len(o.Actions) == 1, policies: map[string]LockPolicy{}, given: map[string]string{}, unsettable: map[string]string{}, parts: map[string]bool{}}
+	s.staging = staging{
+		alone:      len(o.Actions) == 1,
+		policies:   map[string]LockPolicy{},
+		given:      map[string]string{},
+		unsettable: map[string]string{},
+		parts:      map[string]bool{},
+	}
 	target, err := s.target(ctx, &o)
 	if err != nil {
 		return nil, nil, err
@@ -126,7 +132,20 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 			return nil, nil, err
 		}
 	}
-	b := &Batch{Identity: s.Identity, Yard: o.Yard, Source: o.Source, Server: o.Server, Created: o.At, By: o.By, Why: o.Why, Actions: o.Actions, Until: o.Until, EvenEnabled: o.EvenEnabled, JudgedFor: o.JudgedFor, Accounts: s.Accounts}
+	b := &Batch{
+		Identity:    s.Identity,
+		Yard:        o.Yard,
+		Source:      o.Source,
+		Server:      o.Server,
+		Created:     o.At,
+		By:          o.By,
+		Why:         o.Why,
+		Actions:     o.Actions,
+		Until:       o.Until,
+		EvenEnabled: o.EvenEnabled,
+		JudgedFor:   o.JudgedFor,
+		Accounts:    s.Accounts,
+	}
 	if slices.Contains(o.Actions, Delete) {
 		if candidates, err = s.beforeDelete(ctx, candidates); err != nil {
 			return nil, nil, err
@@ -159,7 +178,8 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 	refusals = append(refusals, refused...)
 	above := NamesAbove(b.Lines, func(l *Line) bool { return l.Has(Delete) })
 	slices.SortStableFunc(b.Lines, func(x, y Line) int {
-		return cmp.Or(cmp.Compare(x.powers(), y.powers()), cmp.Compare(x.rank(above), y.rank(above)), strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
+		return cmp.Or(cmp.Compare(x.powers(), y.powers()), cmp.Compare(x.rank(above), y.rank(above)),
+			strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
 	})
 	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
 	if b.Lines, refusals, err = s.keepMembers(ctx, b.Lines, refusals); err != nil {
@@ -207,7 +227,11 @@ func (s *Stager) powers() Powers {
 func (s *Stager) footprints(ctx context.Context, b *Batch, planned []Planned) (refusals []Refusal, err error) {
 	if s.Privilege != nil {
 		if unknown := s.Privilege.Unknown(); len(unknown) > 0 {
-			return nil, fmt.Errorf("the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name, so who is in it cannot be told: correct the name, or read with an account that may see it", strings.Join(unknown, " and "), s.From.Where())
+			return nil, fmt.Errorf(
+				"the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name, so who is in it cannot be told: correct the name, or read with an account that may see it",
+				strings.Join(unknown, " and "),
+				s.From.Where(),
+			)
 		}
 	}
 	all, err := Footprints(ctx, s.From, s.Dialect, s.powers(), planned)
@@ -248,7 +272,14 @@ func (s *Stager) limits(o *Order, lines int) error {
 		return err
 	}
 	if percent := Share(lines, s.Accounts); percent > share {
-		return fmt.Errorf("%d lines are %d %% of the yard's %d accounts, more than a batch may touch (%d %%): choose fewer, or raise the limit with --max-share %d", lines, percent, s.Accounts, share, percent)
+		return fmt.Errorf(
+			"%d lines are %d %% of the yard's %d accounts, more than a batch may touch (%d %%): choose fewer, or raise the limit with --max-share %d",
+			lines,
+			percent,
+			s.Accounts,
+			share,
+			percent,
+		)
 	}
 	return nil
 }
@@ -302,7 +333,14 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if !utf8.ValidString(e.DN) {
 		return nil, errors.New("its name is not valid UTF-8, so no batch can hold it")
 	}
-	line := &Line{DN: e.DN, ID: source.ShowIdentity(s.Dialect, a.ID), Account: text(a.Name()), Kind: a.Kind.String(), Reason: named, Confidence: audit.Sure}
+	line := &Line{
+		DN:         e.DN,
+		ID:         source.ShowIdentity(s.Dialect, a.ID),
+		Account:    text(a.Name()),
+		Kind:       a.Kind.String(),
+		Reason:     named,
+		Confidence: audit.Sure,
+	}
 	rested := c.Rests
 	line.Reason = text(cmp.Or(c.Reason, line.Reason))
 	if f := c.Finding; f != nil {
@@ -310,10 +348,16 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 			return nil, fmt.Errorf("its finding %s is likely, not sure (--include-likely takes it in)", f.Check)
 		}
 		if f.Unconfirmed {
-			return nil, fmt.Errorf("its finding %s rests on a match that is likely, not sure; say whose it is with \"yardbroom link confirm\" first", f.Check)
+			return nil, fmt.Errorf(
+				"its finding %s rests on a match that is likely, not sure; say whose it is with \"yardbroom link confirm\" first",
+				f.Check,
+			)
 		}
 		if f.Hidden && slices.ContainsFunc(o.Actions, audit.NotOnHidden) {
-			return nil, fmt.Errorf("its finding %s rests on what may be there and is not shown; nothing is deleted, and nobody taken out of groups, on that", f.Check)
+			return nil, fmt.Errorf(
+				"its finding %s rests on what may be there and is not shown; nothing is deleted, and nobody taken out of groups, on that",
+				f.Check,
+			)
 		}
 		check, err := s.Catalog.Named(f.Check)
 		if err != nil {
@@ -346,7 +390,8 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if c.Listed && !slices.ContainsFunc(line.Guard, func(g Guard) bool { return g.Rule == Container }) {
 		line.Guard = append(line.Guard, containerGuard(e))
 	}
-	if slices.ContainsFunc(rested, func(name string) bool { return directory.LookupAttr(name) == directory.AttrLastLogon }) {
+	if slices.ContainsFunc(rested,
+		func(name string) bool { return directory.LookupAttr(name) == directory.AttrLastLogon }) {
 		line.Guard = append(line.Guard, elsewhere(o.Others, c.LastLogon)...)
 	}
 	return line, nil
@@ -375,7 +420,9 @@ func reason(c *audit.Check, f *audit.Finding) string {
 }
 
 // action plans one action and adds it to the line.
-func (s *Stager) action(ctx context.Context, o *Order, name string, c *Candidate, a *directory.Account, target *place, line *Line) error {
+func (s *Stager) action(
+	ctx context.Context, o *Order, name string, c *Candidate, a *directory.Account, target *place, line *Line,
+) error {
 	e := &c.Entry
 	switch name {
 	case Set, Add, Clear, Fill:
@@ -427,7 +474,8 @@ func (s *Stager) move(o *Order, e *directory.Entry, a *directory.Account, target
 	key, _ := directory.SplitDN(directory.FoldDN(e.DN))
 	if target.taken[key] {
 		if !o.AppendAccount {
-			return fmt.Errorf("%s has an entry named %s already (--on-collision append-account gives it another name)", target.dn, rdn)
+			return fmt.Errorf("%s has an entry named %s already (--on-collision append-account gives it another name)",
+				target.dn, rdn)
 		}
 		kind, _, _ := strings.Cut(rdn, "=")
 		rdn = kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+" "+a.Name())
@@ -449,7 +497,10 @@ func (s *Stager) lockPolicy(ctx context.Context, e *directory.Entry) (LockPolicy
 
 // ReadLockPolicy tells whether the policy that is in force for an entry
 // honours the permanent lock. Policies met before are in known.
-func ReadLockPolicy(ctx context.Context, get func(context.Context, []string) ([]directory.Entry, error), d *directory.Dialect, e *directory.Entry, defaultPolicy string, known map[string]LockPolicy) (LockPolicy, error) {
+func ReadLockPolicy(
+	ctx context.Context, get func(context.Context, []string) ([]directory.Entry, error), d *directory.Dialect,
+	e *directory.Entry, defaultPolicy string, known map[string]LockPolicy,
+) (LockPolicy, error) {
 	if d != directory.OpenLDAP {
 		return LockPolicy{}, nil
 	}
@@ -513,9 +564,10 @@ func sift(lines []Line, refusals []Refusal, why func(*Line) string) ([]Line, []R
 // not before.
 func (l *Line) SwitchesOn() bool {
 	return slices.ContainsFunc(l.Actions, func(a Action) bool {
-		return a.Name == Enable || a.Name == LeaveRole || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
-			return switchedOff(m.Attr, m.Old) && !switchedOff(m.Attr, m.New)
-		})
+		return a.Name == Enable || a.Name == LeaveRole ||
+			a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
+				return switchedOff(m.Attr, m.Old) && !switchedOff(m.Attr, m.New)
+			})
 	})
 }
 
@@ -540,9 +592,10 @@ func switchedOff(attr string, values []Octets) bool {
 // SwitchesOff tells whether the account can no longer sign in after the line.
 func (l *Line) SwitchesOff() bool {
 	return slices.ContainsFunc(l.Actions, func(a Action) bool {
-		return a.Name == Disable || a.Name == Delete || a.Name == Expire || a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
-			locks := directory.LookupAttr(m.Attr) == directory.AttrPwdAccountLockedTime && len(m.New) > 0
-			return locks || switchedOff(m.Attr, m.New)
-		})
+		return a.Name == Disable || a.Name == Delete || a.Name == Expire ||
+			a.Name == PutBack && slices.ContainsFunc(a.Put, func(m Mod) bool {
+				locks := directory.LookupAttr(m.Attr) == directory.AttrPwdAccountLockedTime && len(m.New) > 0
+				return locks || switchedOff(m.Attr, m.New)
+			})
 	})
 }

@@ -103,7 +103,8 @@ func ParseRelative(text string, now time.Time, bound Bound) (time.Time, error) {
 	}
 	t, err := ParseTime(text, now.Location())
 	if err != nil {
-		return t, fmt.Errorf("%q is not a time: write 90d ago, in 2w, now, today, 2027-02-15 or 2027-02-15T08:00:00Z", text)
+		return t, fmt.Errorf("%q is not a time: write 90d ago, in 2w, now, today, 2027-02-15 or 2027-02-15T08:00:00Z",
+			text)
 	}
 	return t, nil
 }

@@ -155,7 +155,9 @@ func (w *worker) assertion(l *batch.Line, e *directory.Entry) string {
 // hold makes sure that the entry is still as it was read before an operation
 // that carries no guard of its own: on servers without the assertion control
 // its flags are rewritten to themselves.
-func (w *worker) hold(ctx context.Context, l *batch.Line, action string, e *directory.Entry, before *batch.Image, past *history) error {
+func (w *worker) hold(
+	ctx context.Context, l *batch.Line, action string, e *directory.Entry, before *batch.Image, past *history,
+) error {
 	if w.server.Root.Controls[source.AssertionOID] {
 		return nil
 	}
@@ -167,7 +169,9 @@ func (w *worker) hold(ctx context.Context, l *batch.Line, action string, e *dire
 		return err
 	}
 	if attr == "" {
-		return fmt.Errorf("%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s", w.server.URL, action)
+		return fmt.Errorf(
+			"%s offers no assertion control (RFC 4528), and nothing of the entry can be rewritten to guard %s",
+			w.server.URL, action)
 	}
 	value := batch.OctetsOf(e.Get(attr))
 	return w.do(ctx, l, past, w.step(action, OpModify, e, func(s *Step) {
@@ -281,7 +285,8 @@ func (w *worker) remove(ctx context.Context, l *batch.Line, e *directory.Entry, 
 			return err
 		}
 		if len(before.Incomplete) > 0 {
-			return fmt.Errorf("its %s could not be read whole, so it could not be brought back", strings.Join(before.Incomplete, ", "))
+			return fmt.Errorf("its %s could not be read whole, so it could not be brought back",
+				strings.Join(before.Incomplete, ", "))
 		}
 		if err := w.keep(ctx, l, before); err != nil {
 			return err
@@ -310,7 +315,8 @@ func (w *worker) keep(ctx context.Context, l *batch.Line, before *batch.Image) e
 	}
 	all := *before
 	if list != "" {
-		all.Attrs = append(slices.Clone(before.Attrs), batch.ImageAttr{Name: "nTSecurityDescriptor", Values: []batch.Octets{batch.Octets(list)}})
+		all.Attrs = append(slices.Clone(before.Attrs),
+			batch.ImageAttr{Name: "nTSecurityDescriptor", Values: []batch.Octets{batch.Octets(list)}})
 	}
 	if err := w.Keep(l, all.Everything(w.server.Dialect)); err != nil {
 		return localError{fmt.Errorf("what there is of it could not be kept, so it was not deleted: %w", err)}
@@ -333,7 +339,17 @@ func (w *worker) references(ctx context.Context, entries ...directory.Entry) ([]
 			for _, n := range named {
 				for _, v := range other.Get(n.Attr) {
 					if hasValue([]string{v}, n.Value) {
-						all = append(all, batch.Reference{DN: other.DN, ID: source.ShowIdentity(w.server.Dialect, other.First(w.server.Dialect.Identity.String())), Attr: n.Attr, Value: batch.Octets(v), Privileged: w.leads(ctx, other.DN, n.Attr)})
+						all = append(
+							all,
+							batch.Reference{
+								DN: other.DN,
+								ID: source.ShowIdentity(w.server.Dialect,
+									other.First(w.server.Dialect.Identity.String())),
+								Attr:       n.Attr,
+								Value:      batch.Octets(v),
+								Privileged: w.leads(ctx, other.DN, n.Attr),
+							},
+						)
 					}
 				}
 			}
@@ -352,7 +368,9 @@ func (w *worker) leads(ctx context.Context, group, attr string) bool {
 // naming reads the entry that holds a reference: of a list of members, which of
 // some values it has. It is found by its identity, since it may have been moved
 // meanwhile, or else by a name. Nil means that it is gone.
-func (w *worker) naming(ctx context.Context, ref *batch.Reference, dn string, values ...string) (e *directory.Entry, err error) {
+func (w *worker) naming(
+	ctx context.Context, ref *batch.Reference, dn string, values ...string,
+) (e *directory.Entry, err error) {
 	var asked []source.Value
 	for _, v := range values {
 		if v != "" {
@@ -409,7 +427,10 @@ func logonIn(dn string) string {
 // deleted, and corrects those that the server did not take along. The new
 // name is "" for a deleted entry; odd are references that had it in a spelling of
 // their own.
-func (w *worker) follow(ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string, odd []batch.Reference) error {
+func (w *worker) follow(
+	ctx context.Context, l *batch.Line, action string, past *history, before *batch.Image, oldDN, newDN string,
+	odd []batch.Reference,
+) error {
 	if before == nil {
 		return nil
 	}
@@ -440,7 +461,9 @@ func (w *worker) follow(ctx context.Context, l *batch.Line, action string, past 
 // correct makes one reference follow, or takes it away where there is nothing to
 // name any more. Whoever holds it may be moved or changed by another line at
 // the same time: then it is read again.
-func (w *worker) correct(ctx context.Context, l *batch.Line, action string, past *history, ref *batch.Reference, at, newValue string) error {
+func (w *worker) correct(
+	ctx context.Context, l *batch.Line, action string, past *history, ref *batch.Reference, at, newValue string,
+) error {
 	for tries := 1; ; tries++ {
 		other, err := w.naming(ctx, ref, at, string(ref.Value), newValue)
 		if err != nil {

@@ -23,7 +23,8 @@ const bundleSize = 32
 
 // mayBundle tells whether a line may be part of a bundle.
 func (r *run) mayBundle(l *batch.Line) bool {
-	if !r.Server.Root.Controls[source.AssertionOID] || r.alone(l) || len(l.Actions) != 1 || batch.GuardsGroups(l.Guard) {
+	if !r.Server.Root.Controls[source.AssertionOID] || r.alone(l) || len(l.Actions) != 1 ||
+		batch.GuardsGroups(l.Guard) {
 		return false
 	}
 	a := &l.Actions[0]
@@ -89,7 +90,9 @@ func (w *worker) prepare(ctx context.Context, lines []*batch.Line) (ready []*bun
 		if one.past, err = w.past(ctx, l); err != nil {
 			return nil, nil, err
 		}
-		if one.entry == nil || len(one.past.steps) > 0 || w.Barred[l.N] != "" || w.Protection.Refuse(l, one.entry, &batch.Footprint{}) != "" || batch.Drift(l.Guard, one.entry, nil) != "" {
+		if one.entry == nil || len(one.past.steps) > 0 || w.Barred[l.N] != "" ||
+			w.Protection.Refuse(l, one.entry, &batch.Footprint{}) != "" ||
+			batch.Drift(l.Guard, one.entry, nil) != "" {
 			rest = append(rest, l)
 			continue
 		}
@@ -194,7 +197,8 @@ func (w *worker) lookBack(ctx context.Context, ready []*bundled, s *supervisor) 
 		o, _ := w.outcomeOf(one.line, one.past, sight{e, effectDone}, one.err) // done, whatever was answered
 		one.past.conclude(o)
 		one.line.State, one.line.Note = batch.Applied, ""
-		records = append(records, w.record(eventOutcome, one.line.N, o), w.record(batch.EventSettled, one.line.N, one.line.Settle(batch.Applied, "")))
+		records = append(records, w.record(eventOutcome, one.line.N, o),
+			w.record(batch.EventSettled, one.line.N, one.line.Settle(batch.Applied, "")))
 		done = append(done, one)
 	}
 	if _, err := w.Store.AppendAll(background, records...); err != nil {

@@ -266,9 +266,14 @@ func (r *run) ready(ctx context.Context) error {
 	case b.State == batch.Discarded:
 		return fmt.Errorf("batch %d was discarded", b.ID)
 	case b.JudgedFor.After(r.Now()) && !r.OnCopy:
-		return fmt.Errorf("batch %d was judged for %s, which is still to come: what it rests on is not so yet", b.ID, b.JudgedFor.Format(time.RFC3339))
+		return fmt.Errorf("batch %d was judged for %s, which is still to come: what it rests on is not so yet", b.ID,
+			b.JudgedFor.Format(time.RFC3339))
 	case b.Created.After(r.Now().Add(clockTolerance)):
-		return fmt.Errorf("batch %d was staged at %s, which is still to come by this machine's clock: one of the two clocks was wrong, and with it what the batch rests on; stage it again", b.ID, b.Created.Format(time.RFC3339))
+		return fmt.Errorf(
+			"batch %d was staged at %s, which is still to come by this machine's clock: one of the two clocks was wrong, and with it what the batch rests on; stage it again",
+			b.ID,
+			b.Created.Format(time.RFC3339),
+		)
 	}
 	id, err := r.Server.Identity(ctx)
 	if err != nil {
@@ -291,14 +296,24 @@ func (r *run) ready(ctx context.Context) error {
 		return err
 	}
 	if unknown := holders.Unknown(); len(unknown) > 0 {
-		return fmt.Errorf("the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name to %s, so who is in it cannot be told: nothing was done", strings.Join(unknown, " and "), r.Server.URL, r.Server.Bound)
+		return fmt.Errorf(
+			"the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name to %s, so who is in it cannot be told: nothing was done",
+			strings.Join(unknown, " and "),
+			r.Server.URL,
+			r.Server.Bound,
+		)
 	}
 	r.common = &common{privilege: holders, rules: rules, writing: map[string]chan struct{}{}}
 	if r.common.lacking, err = r.lacking(ctx); err != nil {
 		return err
 	}
-	if !holders.Judged && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
-		return fmt.Errorf("%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them", r.Server.URL, r.Server.Bound)
+	if !holders.Judged &&
+		slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
+		return fmt.Errorf(
+			"%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them",
+			r.Server.URL,
+			r.Server.Bound,
+		)
 	}
 	return nil
 }
@@ -496,7 +511,8 @@ func (w *worker) refusal(ctx context.Context, l *batch.Line, e *directory.Entry)
 		return why, nil
 	}
 	if more := f.Exceeds(l); len(more) > 0 {
-		return "it is about " + strings.Join(more, " and ") + " now, and was not when this was staged: stage it again", nil
+		return "it is about " + strings.Join(more,
+			" and ") + " now, and was not when this was staged: stage it again", nil
 	}
 	return w.lastOf(ctx, l, e, f)
 }
@@ -538,7 +554,9 @@ func (w *worker) guards(l *batch.Line, past *history) []batch.Guard {
 
 // drift tests the guards. The second result says which guard could not be
 // read where it has to be.
-func (w *worker) drift(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (drift, unproved string, err error) {
+func (w *worker) drift(
+	ctx context.Context, l *batch.Line, e *directory.Entry, past *history,
+) (drift, unproved string, err error) {
 	guards := w.guards(l, past)
 	mine := past.mods()
 	if past.attempted(OpPassword) && !e.Has(lockAttr) {
@@ -559,7 +577,8 @@ func (w *worker) drift(ctx context.Context, l *batch.Line, e *directory.Entry, p
 		}
 		other, err := w.other(ctx, g.Server)
 		if err != nil {
-			unproved = fmt.Sprintf("%s is %s's own value, and that server could not be asked: %v", g.Attr, g.Server, err)
+			unproved = fmt.Sprintf("%s is %s's own value, and that server could not be asked: %v", g.Attr, g.Server,
+				err)
 			continue
 		}
 		id, err := source.ReadIdentity(w.server.Dialect, l.ID)

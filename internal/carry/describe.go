@@ -52,7 +52,8 @@ var sayings = map[string]func(json.RawMessage) string{
 	store.EventExempted:       saying(exempted),
 	store.EventExemptionEnded: saying(exempted),
 	batch.EventStaged: saying(func(s *edited) string {
-		return strings.TrimSuffix(fmt.Sprintf("%s, %d to change: %s", strings.Join(s.Actions, ", "), s.Lines, s.Why), ": ")
+		return strings.TrimSuffix(fmt.Sprintf("%s, %d to change: %s", strings.Join(s.Actions, ", "), s.Lines, s.Why),
+			": ")
 	}),
 	batch.EventDropped: saying(func(s *edited) string { return strings.Join(s.Accounts, ", ") }),
 }

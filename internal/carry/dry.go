@@ -47,7 +47,12 @@ func (f *Foretold) NotDone() bool { return f.Done() < len(f.Lines) || f.Halted !
 // agreed to it is not asked.
 func (j *Job) DryRun(ctx context.Context, pace Pace) (*Foretold, error) {
 	pace.Only = 0
-	r := &run{Job: j, Pace: pace, agreement: &batch.Agreement{}, foretold: &names{gone: map[string]bool{}, there: map[string]bool{}}}
+	r := &run{
+		Job:       j,
+		Pace:      pace,
+		agreement: &batch.Agreement{},
+		foretold:  &names{gone: map[string]bool{}, there: map[string]bool{}},
+	}
 	if err := r.ready(ctx); err != nil {
 		return nil, err
 	}

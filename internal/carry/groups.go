@@ -12,7 +12,9 @@ import (
 )
 
 // groupDrift tests the guards on which groups list the entry.
-func (w *worker) groupDrift(ctx context.Context, guards []batch.Guard, e *directory.Entry, past *history) (string, error) {
+func (w *worker) groupDrift(
+	ctx context.Context, guards []batch.Guard, e *directory.Entry, past *history,
+) (string, error) {
 	var values []source.Value
 	for _, attr := range batch.MemberAttributesOf(w.server.Dialect) {
 		if v := batch.MemberValue(attr, e); v != "" {
@@ -72,7 +74,9 @@ func (w *worker) groups(ctx context.Context, l *batch.Line, a *batch.Action, e *
 }
 
 // group changes one membership.
-func (w *worker) group(ctx context.Context, l *batch.Line, a *batch.Action, m batch.Membership, e *directory.Entry, past *history) error {
+func (w *worker) group(
+	ctx context.Context, l *batch.Line, a *batch.Action, m batch.Membership, e *directory.Entry, past *history,
+) error {
 	id, err := source.ReadIdentity(w.server.Dialect, m.ID)
 	if err != nil {
 		return err
@@ -144,7 +148,9 @@ func spelt(values []string, v string) string {
 func (h *history) ofGroup(action, id, attr string) *pastStep {
 	for i := range h.steps {
 		s := &h.steps[i]
-		if s.Action == action && s.Op == OpValues && string(s.ID) == id && s.Values[0].Attr == attr && s.outcome != nil && s.outcome.Done {
+		if s.Action == action && s.Op == OpValues && string(s.ID) == id && s.Values[0].Attr == attr &&
+			s.outcome != nil &&
+			s.outcome.Done {
 			return s
 		}
 	}

@@ -8,7 +8,10 @@ import (
 )
 
 // readHistory reads what the journal knows of one line.
-func readHistory(ctx context.Context, journal func(context.Context, int, int) ([]store.Sealed, error), batchID, line int, d *directory.Dialect) (*history, error) {
+func readHistory(
+	ctx context.Context, journal func(context.Context, int, int) ([]store.Sealed, error), batchID, line int,
+	d *directory.Dialect,
+) (*history, error) {
 	records, err := journal(ctx, batchID, line)
 	if err != nil {
 		return nil, err

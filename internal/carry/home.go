@@ -18,7 +18,9 @@ import (
 )
 
 // setHomeAside renames the account's home folder into the holding folder.
-func (w *worker) setHomeAside(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) setHomeAside(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	if past.done(a.Name) {
 		return nil
 	}
@@ -76,7 +78,9 @@ func (c *common) homeOwners(read func() (*homes.Owners, error)) (*homes.Owners, 
 }
 
 // putHomeBack renames a home from the holding folder to where it was.
-func (w *worker) putHomeBack(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) putHomeBack(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	if past.done(a.Name) {
 		return nil
 	}
@@ -98,7 +102,9 @@ func isSetAside(p *homes.Place) error {
 
 // archiveHome makes an archive of a home that was set aside, reads it back,
 // and removes the folder. The entry may be gone by now.
-func (w *worker) archiveHome(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) archiveHome(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	if past.done(a.Name) {
 		return nil
 	}
@@ -341,7 +347,8 @@ func FindHeld(ctx context.Context, s *store.Store, id source.Identity) ([]HeldHo
 			if spot == homes.SetAside || spot == homes.Displaced {
 				// The last one that set it aside is who has it there.
 				held = slices.DeleteFunc(held, func(h HeldHome) bool { return h.Place.HeldAt() == step.Home.HeldAt() })
-				held = append(held, HeldHome{Batch: b.ID, Since: step.at, Until: b.Until, Place: *step.Home, line: b.Lines[i]})
+				held = append(held,
+					HeldHome{Batch: b.ID, Since: step.at, Until: b.Until, Place: *step.Home, line: b.Lines[i]})
 			}
 		}
 	}
@@ -353,8 +360,17 @@ func FindHeld(ctx context.Context, s *store.Store, id source.Identity) ([]HeldHo
 
 // ArchiveHomes makes the batch that archives and removes homes that were set
 // aside.
-func ArchiveHomes(id source.Identity, yard string, shares []homes.Share, held []HeldHome, by string, at time.Time) (*batch.Batch, []batch.Refusal, error) {
-	b := &batch.Batch{Identity: id, Yard: yard, Source: "the journal", Created: at, By: by, Actions: []string{batch.ArchiveHome}}
+func ArchiveHomes(
+	id source.Identity, yard string, shares []homes.Share, held []HeldHome, by string, at time.Time,
+) (*batch.Batch, []batch.Refusal, error) {
+	b := &batch.Batch{
+		Identity: id,
+		Yard:     yard,
+		Source:   "the journal",
+		Created:  at,
+		By:       by,
+		Actions:  []string{batch.ArchiveHome},
+	}
 	var refusals []batch.Refusal
 	for i := range held {
 		h := &held[i]
@@ -363,11 +379,24 @@ func ArchiveHomes(id source.Identity, yard string, shares []homes.Share, held []
 			refusals = append(refusals, batch.Refusal{DN: h.DN(), Account: h.Account(), Why: err.Error()})
 			continue
 		}
-		b.Lines = append(b.Lines, batch.Line{N: len(b.Lines) + 1, DN: h.DN(), ID: h.line.ID, Account: h.Account(), Kind: h.line.Kind, Confidence: "sure",
-			Reason:   fmt.Sprintf("set aside on %s by line %d of batch %d", h.Since.Format(time.DateOnly), h.line.N, h.Batch),
-			Actions:  []batch.Action{{Name: batch.ArchiveHome, Home: &h.Place}},
-			Changes:  []batch.Change{batch.MovesHome(h.Place.HeldAt(), file)},
-			Warnings: []string{"the folder is removed for good when the archive was read back; access lists, extended attributes, sockets and pipes are not in it"}})
+		b.Lines = append(
+			b.Lines,
+			batch.Line{
+				N:          len(b.Lines) + 1,
+				DN:         h.DN(),
+				ID:         h.line.ID,
+				Account:    h.Account(),
+				Kind:       h.line.Kind,
+				Confidence: "sure",
+				Reason: fmt.Sprintf("set aside on %s by line %d of batch %d", h.Since.Format(time.DateOnly), h.line.N,
+					h.Batch),
+				Actions: []batch.Action{{Name: batch.ArchiveHome, Home: &h.Place}},
+				Changes: []batch.Change{batch.MovesHome(h.Place.HeldAt(), file)},
+				Warnings: []string{
+					"the folder is removed for good when the archive was read back; access lists, extended attributes, sockets and pipes are not in it",
+				},
+			},
+		)
 	}
 	if len(b.Lines) == 0 {
 		return nil, refusals, batch.ErrNothing

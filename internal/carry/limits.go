@@ -38,12 +38,24 @@ func (r *run) withinDay(ctx context.Context) error {
 	}
 	limits := &r.Settings.Batch
 	if most := cmp.Or(r.DayLines, limits.DayLines); done+coming > most {
-		return fmt.Errorf("in the last 24 hours %d entries were changed in this directory, and with these %d it would be more than a day may see (%d): wait, or raise the limit with --day-lines %d",
-			done, coming, most, done+coming)
+		return fmt.Errorf(
+			"in the last 24 hours %d entries were changed in this directory, and with these %d it would be more than a day may see (%d): wait, or raise the limit with --day-lines %d",
+			done,
+			coming,
+			most,
+			done+coming,
+		)
 	}
 	if share, percent := cmp.Or(r.DayShare, limits.DayShare), batch.Share(done+coming, b.Accounts); percent > share {
-		return fmt.Errorf("in the last 24 hours %d entries were changed in this directory, and with these %d it would be %d %% of its %d accounts, more than a day may see (%d %%): wait, or raise the limit with --day-share %d",
-			done, coming, percent, b.Accounts, share, percent)
+		return fmt.Errorf(
+			"in the last 24 hours %d entries were changed in this directory, and with these %d it would be %d %% of its %d accounts, more than a day may see (%d %%): wait, or raise the limit with --day-share %d",
+			done,
+			coming,
+			percent,
+			b.Accounts,
+			share,
+			percent,
+		)
 	}
 	return nil
 }

@@ -186,7 +186,8 @@ func (o listing) effect(e *directory.Entry) effect {
 		return effectOther
 	}
 	for _, v := range o.Values {
-		if v.Remove != "" && hasValue(e.Get(v.Attr), string(v.Remove)) || v.Add != "" && !hasValue(e.Get(v.Attr), string(v.Add)) {
+		if v.Remove != "" && hasValue(e.Get(v.Attr), string(v.Remove)) ||
+			v.Add != "" && !hasValue(e.Get(v.Attr), string(v.Add)) {
 			return effectNone
 		}
 	}

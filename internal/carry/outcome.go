@@ -102,7 +102,8 @@ func (w *worker) look(ctx context.Context, s *Step, answer error) (seen sight, e
 // firm tells whether a refusal was given for what the server found before it
 // would have changed anything.
 func firm(answer error) bool {
-	return source.RefusedFor(answer, source.Drifted, source.Denied, source.Taken, source.NotEmpty, source.Missing, source.Needed, source.SignedOut, source.Unfit)
+	return source.RefusedFor(answer, source.Drifted, source.Denied, source.Taken, source.NotEmpty, source.Missing,
+		source.Needed, source.SignedOut, source.Unfit)
 }
 
 // outcomeOf tells from what was seen what became of the last step. The error says
@@ -211,7 +212,9 @@ func effectOfAdd(attrs []batch.ImageAttr, e *directory.Entry) effect {
 			continue
 		}
 		now := e.Get(a.Name)
-		if len(now) < len(a.Values) || !keptList(now, a.Values) && slices.ContainsFunc(a.Values, func(v batch.Octets) bool { return !hasValue(now, string(v)) }) {
+		if len(now) < len(a.Values) ||
+			!keptList(now, a.Values) &&
+				slices.ContainsFunc(a.Values, func(v batch.Octets) bool { return !hasValue(now, string(v)) }) {
 			return effectOther
 		}
 	}
@@ -242,7 +245,8 @@ func effectOfMods(mods []batch.Mod, e *directory.Entry) effect {
 // counts (X-ORDERED, as slapd writes it: {0}…), or with other blanks.
 func keptList(now []string, want []batch.Octets) bool {
 	bare := func(v string) string {
-		if end := strings.IndexByte(v, '}'); strings.HasPrefix(v, "{") && end > 1 && strings.Trim(v[1:end], "0123456789") == "" {
+		if end := strings.IndexByte(v, '}'); strings.HasPrefix(v, "{") && end > 1 &&
+			strings.Trim(v[1:end], "0123456789") == "" {
 			v = v[end+1:]
 		}
 		return strings.Join(strings.Fields(v), " ")
@@ -251,20 +255,24 @@ func keptList(now []string, want []batch.Octets) bool {
 	for i, v := range now {
 		plain[i] = bare(v)
 	}
-	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(plain, bare(string(w))) })
+	return len(now) == len(want) &&
+		!slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(plain, bare(string(w))) })
 }
 
 func exactList(now []string, want []batch.Octets) bool {
-	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !slices.Contains(now, string(w)) })
+	return len(now) == len(want) &&
+		!slices.ContainsFunc(want, func(w batch.Octets) bool { return !slices.Contains(now, string(w)) })
 }
 
 func sameList(now []string, want []batch.Octets) bool {
-	return len(now) == len(want) && !slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(now, string(w)) })
+	return len(now) == len(want) &&
+		!slices.ContainsFunc(want, func(w batch.Octets) bool { return !hasValue(now, string(w)) })
 }
 
 // hasValue compares as directory strings and names do.
 func hasValue(values []string, v string) bool {
 	return slices.ContainsFunc(values, func(h string) bool {
-		return h == v || strings.EqualFold(h, v) || strings.Contains(h, "=") && directory.FoldDN(h) == directory.FoldDN(v)
+		return h == v || strings.EqualFold(h, v) ||
+			strings.Contains(h, "=") && directory.FoldDN(h) == directory.FoldDN(v)
 	})
 }

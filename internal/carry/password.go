@@ -18,7 +18,10 @@ import (
 func mayReset(s *source.Server) error {
 	switch {
 	case !s.Guarded():
-		return fmt.Errorf("the connection to %s is not encrypted, and a password would cross the network in clear: use ldaps://, or starttls", s.URL)
+		return fmt.Errorf(
+			"the connection to %s is not encrypted, and a password would cross the network in clear: use ldaps://, or starttls",
+			s.URL,
+		)
 	case !s.TakesPasswords():
 		return fmt.Errorf("%s takes new passwords over an encrypted connection only: use ldaps://, or starttls", s.URL)
 	}
@@ -27,7 +30,9 @@ func mayReset(s *source.Server) error {
 
 // resetPassword gives the account a new password that nobody has seen. It is
 // delivered before it is set, so that none is set that nobody knows.
-func (w *worker) resetPassword(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) resetPassword(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	if err := mayReset(w.server); err != nil {
 		return err
 	}
@@ -74,7 +79,8 @@ func (w *worker) passwordStep(ctx context.Context, a *batch.Action, e *directory
 	if w.server.Dialect == directory.AD {
 		s.Mods = []batch.Mod{{Attr: "pwdLastSet", Old: batch.OctetsOf(e.Get("pwdLastSet")), New: []batch.Octets{"0"}}}
 		if a.Unlock {
-			s.Mods = append(s.Mods, batch.Mod{Attr: "lockoutTime", Old: batch.OctetsOf(e.Get("lockoutTime")), New: []batch.Octets{"0"}})
+			s.Mods = append(s.Mods,
+				batch.Mod{Attr: "lockoutTime", Old: batch.OctetsOf(e.Get("lockoutTime")), New: []batch.Octets{"0"}})
 		}
 		metadata, err := w.server.Metadata(ctx, e)
 		if err != nil {
@@ -160,7 +166,9 @@ func (w *worker) afterPassword(ctx context.Context, l *batch.Line, a *batch.Acti
 // relocked puts back the lock that an attempt to set a password has lifted, whether
 // the password is known to have been set or not. It goes by the entry as it is now,
 // which it returns.
-func (w *worker) relocked(ctx context.Context, l *batch.Line, a *batch.Action, past *history) (*directory.Entry, error) {
+func (w *worker) relocked(
+	ctx context.Context, l *batch.Line, a *batch.Action, past *history,
+) (*directory.Entry, error) {
 	e, err := w.find(ctx, l, past)
 	before := past.firstBefore(OpPassword)
 	if err != nil || e == nil || before == nil || w.server.Dialect != directory.OpenLDAP {
@@ -172,24 +180,33 @@ func (w *worker) relocked(ctx context.Context, l *batch.Line, a *batch.Action, p
 		return e, nil
 	}
 	if err := w.setOwn(ctx, l, a, e, past, lockAttr, lock); err != nil {
-		return e, fmt.Errorf("THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w", err)
+		return e, fmt.Errorf(
+			"THE ACCOUNT IS NO LONGER LOCKED: the server lifted its lock with the new password, and putting it back failed: %w",
+			err,
+		)
 	}
 	return e, nil
 }
 
 // setOwn gives the line's own entry the wanted values of an attribute, where it
 // has others.
-func (w *worker) setOwn(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history, attr string, want []batch.Octets) error {
+func (w *worker) setOwn(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history, attr string,
+	want []batch.Octets,
+) error {
 	now := batch.OctetsOf(e.Get(attr))
 	if sameList(batch.Plain(now), want) {
 		return nil
 	}
-	return w.do(ctx, l, past, w.step(a.Name, OpModify, e, func(s *Step) { s.Mods = []batch.Mod{{Attr: attr, Old: now, New: want}} }), nil, "")
+	return w.do(ctx, l, past,
+		w.step(a.Name, OpModify, e, func(s *Step) { s.Mods = []batch.Mod{{Attr: attr, Old: now, New: want}} }), nil, "")
 }
 
 // afterAttempt puts a lock back that an attempt of an earlier run may have
 // lifted, before anything else is looked at, and returns the entry as it is then.
-func (w *worker) afterAttempt(ctx context.Context, l *batch.Line, e *directory.Entry, past *history) (*directory.Entry, error) {
+func (w *worker) afterAttempt(
+	ctx context.Context, l *batch.Line, e *directory.Entry, past *history,
+) (*directory.Entry, error) {
 	i := slices.IndexFunc(l.Actions, func(a batch.Action) bool { return a.Name == batch.ResetPassword })
 	if i < 0 || e == nil || !past.attempted(OpPassword) {
 		return e, nil
@@ -202,7 +219,8 @@ func (w *worker) afterAttempt(ctx context.Context, l *batch.Line, e *directory.E
 
 // attempted tells whether a step of a kind was begun that may have had an effect.
 func (h *history) attempted(op Op) bool {
-	return slices.ContainsFunc(h.steps, func(s pastStep) bool { return s.Op == op && (s.outcome == nil || !s.outcome.Untouched) })
+	return slices.ContainsFunc(h.steps,
+		func(s pastStep) bool { return s.Op == op && (s.outcome == nil || !s.outcome.Untouched) })
 }
 
 // firstBefore is the image before the first attempt at a step of a kind, nil

@@ -17,7 +17,9 @@ const replicationPause = 500 * time.Millisecond
 // Replicated waits until another server of the directory shows, by value, all that
 // the lines of the batch have changed, as long as within. It returns the lines of
 // which it does not show everything yet, and how long it waited.
-func Replicated(ctx context.Context, s *store.Store, b *batch.Batch, on *source.Server, within time.Duration) (missing []*batch.Line, waited time.Duration, err error) {
+func Replicated(
+	ctx context.Context, s *store.Store, b *batch.Batch, on *source.Server, within time.Duration,
+) (missing []*batch.Line, waited time.Duration, err error) {
 	histories := map[*batch.Line]*history{}
 	for i := range b.Lines {
 		l := &b.Lines[i]
@@ -91,7 +93,9 @@ func (h *history) left() (steps []Step) {
 				continue
 			}
 		case OpModify:
-			if s.Mods = slices.DeleteFunc(slices.Clone(s.Mods), func(m batch.Mod) bool { return !first("attribute", id, m.Attr) }); len(s.Mods) == 0 {
+			if s.Mods = slices.DeleteFunc(slices.Clone(s.Mods), func(m batch.Mod) bool { return !first("attribute", id, m.Attr) }); len(
+				s.Mods,
+			) == 0 {
 				continue
 			}
 		case OpValues:

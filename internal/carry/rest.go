@@ -47,7 +47,13 @@ func (r *run) untilRest(ctx context.Context) error {
 		return nil
 	}
 	if r.Tell != nil {
-		r.Tell(fmt.Sprintf("%d names were changed or deleted a moment ago: waiting %s until the server's own work on what refers to them must be over", changed, rest.Round(time.Second)))
+		r.Tell(
+			fmt.Sprintf(
+				"%d names were changed or deleted a moment ago: waiting %s until the server's own work on what refers to them must be over",
+				changed,
+				rest.Round(time.Second),
+			),
+		)
 	}
 	select {
 	case <-ctx.Done():
@@ -154,7 +160,12 @@ func (w *worker) nameAnew(ctx context.Context, lefts []left) (found bool, err er
 				}
 				found = true
 				l := &lefts[at]
-				ref := batch.Reference{DN: other.DN, ID: source.ShowIdentity(w.server.Dialect, other.First(w.server.Dialect.Identity.String())), Attr: v.Attr, Value: batch.Octets(name)}
+				ref := batch.Reference{
+					DN:    other.DN,
+					ID:    source.ShowIdentity(w.server.Dialect, other.First(w.server.Dialect.Identity.String())),
+					Attr:  v.Attr,
+					Value: batch.Octets(name),
+				}
 				if err := w.correct(ctx, l.line, l.action, l.past, &ref, other.DN, l.new); err != nil {
 					return found, err
 				}

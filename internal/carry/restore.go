@@ -50,7 +50,8 @@ func (w *worker) restore(ctx context.Context, l *batch.Line, a *batch.Action, pa
 
 // restored reads the entry that was brought back.
 func (w *worker) restored(ctx context.Context, l *batch.Line, past *history) (*directory.Entry, error) {
-	e, err := readBack(ctx, w.server, &Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: w.restoredID(l, past)})
+	e, err := readBack(ctx, w.server,
+		&Step{Op: OpModify, DN: past.main(batch.Restore).target(), ID: w.restoredID(l, past)})
 	if err == nil && e == nil {
 		err = errors.New("it was brought back and is gone again")
 	}
@@ -107,7 +108,9 @@ func (w *worker) revive(ctx context.Context, l *batch.Line, a *batch.Action, pas
 		return errors.New("neither the directory's deleted objects nor the journal have it")
 	}
 	if w.server.Dialect == directory.AD && !l.Anew {
-		return errors.New("its deleted object does not come back, and as a new entry it would have another SID and GUID: stage it once more with --anew, and have it signed")
+		return errors.New(
+			"its deleted object does not come back, and as a new entry it would have another SID and GUID: stage it once more with --anew, and have it signed",
+		)
 	}
 	return w.addAnew(ctx, l, a, past)
 }
@@ -128,13 +131,25 @@ func (w *worker) deletedObject(ctx context.Context, l *batch.Line) (*directory.E
 
 // setByReturn are the attributes that Samba puts into an account that comes back,
 // though a deleted object that was kept whole has them.
-var setByReturn = []string{"accountExpires", "badPasswordTime", "badPwdCount", "codePage", "countryCode", "lastLogoff", "lastLogon", "logonCount", "pwdLastSet"}
+var setByReturn = []string{
+	"accountExpires",
+	"badPasswordTime",
+	"badPwdCount",
+	"codePage",
+	"countryCode",
+	"lastLogoff",
+	"lastLogon",
+	"logonCount",
+	"pwdLastSet",
+}
 
 // reanimate brings the deleted object itself back: an account disabled in the
 // same write, since the server would otherwise bring it back enabled and without a
 // password, or with its old one. Samba refuses to change flags in that write; there
 // it is disabled by the next one.
-func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, object *directory.Entry, past *history) error {
+func (w *worker) reanimate(
+	ctx context.Context, l *batch.Line, a *batch.Action, object *directory.Entry, past *history,
+) error {
 	with, err := w.mandatory(ctx, a.Image, object)
 	if err != nil {
 		return err
@@ -147,7 +162,9 @@ func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, 
 	account := w.server.Dialect.Account(object)
 	if account.Kind.IsAccount() {
 		flags := keptFlags(a.Image, object) | directory.UACDisabled
-		err := try(false, []batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}}, with)
+		err := try(false,
+			[]batch.Mod{{Attr: "userAccountControl", New: []batch.Octets{batch.Octets(strconv.FormatInt(flags, 10))}}},
+			with)
 		if !source.RefusedFor(err, source.Missing, source.Drifted, source.Unsupported) {
 			return err
 		}
@@ -173,7 +190,9 @@ func (w *worker) reanimate(ctx context.Context, l *batch.Line, a *batch.Action, 
 
 // mandatory are the attributes without which the schema does not let an entry
 // exist, of those that its deleted object has lost and its image has.
-func (w *worker) mandatory(ctx context.Context, im *batch.Image, object *directory.Entry) (all []batch.ImageAttr, err error) {
+func (w *worker) mandatory(
+	ctx context.Context, im *batch.Image, object *directory.Entry,
+) (all []batch.ImageAttr, err error) {
 	if im == nil {
 		return nil, nil
 	}
@@ -228,12 +247,15 @@ func (w *worker) lockRestored(ctx context.Context, l *batch.Line, e *directory.E
 
 // putAttributes gives the entry back what the image has and the directory
 // did not keep. What the server refuses is noted, not forced.
-func (w *worker) putAttributes(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+func (w *worker) putAttributes(
+	ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history,
+) error {
 	rdn, _ := directory.SplitDN(e.DN)
 	naming, _, _ := strings.Cut(rdn, "=")
 	raised := revivedWith(past.main(batch.Restore))
 	for _, attr := range im.Attrs {
-		if directory.IsServerOwned(attr.Name) || strings.EqualFold(attr.Name, naming) || slices.Contains(im.Incomplete, attr.Name) ||
+		if directory.IsServerOwned(attr.Name) || strings.EqualFold(attr.Name, naming) ||
+			slices.Contains(im.Incomplete, attr.Name) ||
 			batch.IsMembership(attr.Name) && !strings.EqualFold(attr.Name, "memberUid") {
 			continue
 		}
@@ -260,7 +282,9 @@ func (w *worker) putAttributes(ctx context.Context, l *batch.Line, im *batch.Ima
 var marks = []struct{ attr, value string }{{"lastKnownParent", ""}, {"adminCount", "0"}, {"operatorCount", "0"}}
 
 // takeMarks takes the marks of a return away, where the entry had none before.
-func (w *worker) takeMarks(ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history) error {
+func (w *worker) takeMarks(
+	ctx context.Context, l *batch.Line, im *batch.Image, e *directory.Entry, past *history,
+) error {
 	was := im.Entry()
 	for _, m := range marks {
 		now := e.Get(m.attr)
@@ -315,7 +339,9 @@ func (w *worker) noteRefusal(past *history, err error, what string) error {
 }
 
 // putReferences makes the entries that named the old entry name it again.
-func (w *worker) putReferences(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) putReferences(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	if err := w.learnPlaceholders(ctx, a.Image.References); err != nil {
 		return err
 	}
@@ -327,7 +353,9 @@ func (w *worker) putReferences(ctx context.Context, l *batch.Line, a *batch.Acti
 	return nil
 }
 
-func (w *worker) putReference(ctx context.Context, l *batch.Line, a *batch.Action, ref *batch.Reference, e *directory.Entry, past *history) error {
+func (w *worker) putReference(
+	ctx context.Context, l *batch.Line, a *batch.Action, ref *batch.Reference, e *directory.Entry, past *history,
+) error {
 	value := asSpelt(a.Image.References, ref, e.DN)
 	if ref.Attr == "memberUid" {
 		value = string(ref.Value)
@@ -361,7 +389,8 @@ func (w *worker) putReference(ctx context.Context, l *batch.Line, a *batch.Actio
 		}
 		fix.Remove = batch.Octets(other.First(ref.Attr))
 	}
-	err = w.do(ctx, l, past, w.step(batch.Restore, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil, "")
+	err = w.do(ctx, l, past, w.step(batch.Restore, OpValues, other, func(s *Step) { s.Values = []ValueMod{fix} }), nil,
+		"")
 	return w.noteRefusal(past, err, fmt.Sprintf("%s of %s was not put back", ref.Attr, ref.DN))
 }
 
@@ -407,7 +436,9 @@ func (w *worker) placeholder(ctx context.Context, name string) (bool, error) {
 
 // mayName tells why an entry that named the one that was brought back must not
 // name it again: it is protected, or gives power now that nobody has signed.
-func (w *worker) mayName(ctx context.Context, a *batch.Action, ref *batch.Reference, other *directory.Entry) (string, error) {
+func (w *worker) mayName(
+	ctx context.Context, a *batch.Action, ref *batch.Reference, other *directory.Entry,
+) (string, error) {
 	if why := w.Protection.Written(other, ref.Attr); why != "" {
 		return why, nil
 	}
@@ -434,7 +465,9 @@ var singleLink = map[string]bool{"manager": true, "managedby": true}
 
 // putPrimaryGroup gives an `ad` account its primary group back, of which it has
 // to be a member first.
-func (w *worker) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) putPrimaryGroup(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	old := a.Image.Entry()
 	was := old.First("primaryGroupID")
 	if w.server.Dialect != directory.AD || was == "" || e.First("primaryGroupID") == was {
@@ -470,7 +503,13 @@ func (w *worker) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Ac
 	}), nil, "")
 	if err == nil {
 		err = w.do(ctx, l, past, w.step(batch.Restore, OpModify, e, func(s *Step) {
-			s.Mods = []batch.Mod{{Attr: "primaryGroupID", Old: batch.OctetsOf(e.Get("primaryGroupID")), New: []batch.Octets{batch.Octets(was)}}}
+			s.Mods = []batch.Mod{
+				{
+					Attr: "primaryGroupID",
+					Old:  batch.OctetsOf(e.Get("primaryGroupID")),
+					New:  []batch.Octets{batch.Octets(was)},
+				},
+			}
 		}), nil, "")
 	}
 	if err := w.noteRefusal(past, err, "its primary group was not put back"); err != nil {
@@ -481,16 +520,20 @@ func (w *worker) putPrimaryGroup(ctx context.Context, l *batch.Line, a *batch.Ac
 
 // leaveOldPrimary takes an account out of the group that was its primary one since
 // it came back, unless it was in that before.
-func (w *worker) leaveOldPrimary(ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history) error {
+func (w *worker) leaveOldPrimary(
+	ctx context.Context, l *batch.Line, a *batch.Action, e *directory.Entry, past *history,
+) error {
 	group, err := w.groupOf(ctx, e, e.First("primaryGroupID"))
 	if err != nil || group == nil {
 		return err
 	}
 	id := source.ShowIdentity(w.server.Dialect, group.First(w.server.Dialect.Identity.String()))
-	if slices.ContainsFunc(a.Image.References, func(ref batch.Reference) bool { return ref.ID == id && ref.Attr == "member" }) {
+	if slices.ContainsFunc(a.Image.References,
+		func(ref batch.Reference) bool { return ref.ID == id && ref.Attr == "member" }) {
 		return nil
 	}
-	now, err := w.server.Lists(ctx, group.First(w.server.Dialect.Identity.String()), source.Value{Attr: "member", Value: e.DN})
+	now, err := w.server.Lists(ctx, group.First(w.server.Dialect.Identity.String()),
+		source.Value{Attr: "member", Value: e.DN})
 	if err != nil || !hasValue(now.Get("member"), e.DN) {
 		return err
 	}

@@ -85,7 +85,9 @@ type intent struct {
 // holds what was read of the entry's guarded attributes. A write that was
 // lost with its connection, and that reading shows not to have been done, is
 // sent again, as a step of its own.
-func (w *worker) do(ctx context.Context, l *batch.Line, past *history, s Step, before *batch.Image, assertion string) error {
+func (w *worker) do(
+	ctx context.Context, l *batch.Line, past *history, s Step, before *batch.Image, assertion string,
+) error {
 	for tries := 1; ; tries++ {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -101,7 +103,9 @@ const maxTries = 3
 
 // try makes one attempt at a step. From its intent to its outcome nothing
 // may be interrupted half-way, so it does not take the caller's context.
-func (w *worker) try(l *batch.Line, past *history, s Step, before *batch.Image, assertion string) (again bool, err error) {
+func (w *worker) try(
+	l *batch.Line, past *history, s Step, before *batch.Image, assertion string,
+) (again bool, err error) {
 	ctx := context.Background()
 	if err := w.wait(ctx); err != nil {
 		return false, err
@@ -223,9 +227,15 @@ func (h *history) begun() bool {
 // mainOps are the steps by which each action is known to be done; others of
 // the same action guard it or follow from it.
 var mainOps = map[string][]Op{
-	batch.Disable: {OpModify}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.LeaveRole: {OpModify}, batch.PutBack: {OpModify},
-	batch.Set: {OpModify}, batch.Fill: {OpModify}, batch.Add: {OpModify}, batch.Clear: {OpModify}, batch.Describe: {OpModify}, batch.Expire: {OpModify}, batch.Hide: {OpModify},
-	batch.ResetPassword: {OpPassword}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
+	batch.Disable: {
+		OpModify,
+	}, batch.Enable: {OpModify}, batch.Unlock: {OpModify}, batch.LeaveRole: {OpModify}, batch.PutBack: {OpModify},
+	batch.Set: {
+		OpModify,
+	}, batch.Fill: {OpModify}, batch.Add: {OpModify}, batch.Clear: {OpModify}, batch.Describe: {OpModify}, batch.Expire: {OpModify}, batch.Hide: {OpModify},
+	batch.ResetPassword: {
+		OpPassword,
+	}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
 	batch.SetHomeAside: {OpSetAside}, batch.PutHomeBack: {OpPutHomeBack}, batch.ArchiveHome: {OpRemoveHome},
 }
 

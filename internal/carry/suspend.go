@@ -26,7 +26,8 @@ func (s Suspension) String() string {
 func Suspensions(ctx context.Context, s *store.Store, id source.Identity, at time.Time) (map[string]Suspension, error) {
 	all := map[string]Suspension{}
 	err := eachUntil(ctx, s, func(head *batch.Batch) bool {
-		return head.Until.After(at) && head.Identity.Same(id) && slices.Contains([]batch.State{batch.Done, batch.Begun, batch.Discarded}, head.State)
+		return head.Until.After(at) && head.Identity.Same(id) &&
+			slices.Contains([]batch.State{batch.Done, batch.Begun, batch.Discarded}, head.State)
 	}, func(b *batch.Batch, standing []*batch.Line) {
 		for _, l := range standing {
 			if l.SwitchesOff() {
@@ -39,7 +40,10 @@ func Suspensions(ctx context.Context, s *store.Store, id source.Identity, at tim
 
 // eachUntil loads the batches that are wanted, by their heads, and tells which
 // of their lines were done and not taken back yet.
-func eachUntil(ctx context.Context, s *store.Store, wanted func(head *batch.Batch) bool, take func(b *batch.Batch, standing []*batch.Line)) error {
+func eachUntil(
+	ctx context.Context, s *store.Store, wanted func(head *batch.Batch) bool,
+	take func(b *batch.Batch, standing []*batch.Line),
+) error {
 	heads, err := batch.Heads(ctx, s)
 	if err != nil {
 		return err

@@ -40,7 +40,8 @@ func (t *Trial) String() string {
 	case !t.Itself:
 		return "a deleted account comes back as a new entry, with another identity (" + on + ")"
 	case len(t.Lost) > 0:
-		return fmt.Sprintf("a deleted account comes back as itself, without its %s (%s)", strings.Join(t.Lost, ", "), on)
+		return fmt.Sprintf("a deleted account comes back as itself, without its %s (%s)", strings.Join(t.Lost, ", "),
+			on)
 	}
 	return "a deleted account comes back as itself (" + on + ")"
 }
@@ -64,8 +65,19 @@ func (j *Job) Try(ctx context.Context, container string) (t *Trial, err error) {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, j.sweepTrial(context.WithoutCancel(ctx), dn)) }()
-	gone := j.trialBatch(id, batch.Line{N: 1, DN: was.DN, ID: source.ShowIdentity(j.Server.Dialect, was.First(j.Server.Dialect.Identity.String())), Account: name, Kind: directory.KindUser.String(),
-		Reason: "a trial", Confidence: "sure", Actions: []batch.Action{{Name: batch.Delete}}})
+	gone := j.trialBatch(
+		id,
+		batch.Line{
+			N:          1,
+			DN:         was.DN,
+			ID:         source.ShowIdentity(j.Server.Dialect, was.First(j.Server.Dialect.Identity.String())),
+			Account:    name,
+			Kind:       directory.KindUser.String(),
+			Reason:     "a trial",
+			Confidence: "sure",
+			Actions:    []batch.Action{{Name: batch.Delete}},
+		},
+	)
 	if why, err := j.carryTrial(ctx, gone); err != nil || why != "" {
 		return nil, errors.Join(err, errors.New(why))
 	}
@@ -123,7 +135,15 @@ func (j *Job) trialEntry(ctx context.Context, dn string) (*directory.Entry, erro
 }
 
 func (j *Job) trialBatch(id source.Identity, lines ...batch.Line) *batch.Batch {
-	return &batch.Batch{Identity: id, Source: "a trial", Created: j.Now().UTC(), By: j.By, Why: "a trial", Actions: []string{batch.Delete}, Lines: lines}
+	return &batch.Batch{
+		Identity: id,
+		Source:   "a trial",
+		Created:  j.Now().UTC(),
+		By:       j.By,
+		Why:      "a trial",
+		Actions:  []string{batch.Delete},
+		Lines:    lines,
+	}
 }
 
 // carryTrial carries a batch of one line out and tells why it was not done.

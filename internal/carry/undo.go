@@ -20,13 +20,23 @@ import (
 // hold only while the entry is still as apply left it.
 //
 // With accounts, by logon name or DN, only their lines are taken back.
-func Inverse(ctx context.Context, s *store.Store, b *batch.Batch, accounts []string, by string, at time.Time) (*batch.Batch, []batch.Refusal, error) {
+func Inverse(
+	ctx context.Context, s *store.Store, b *batch.Batch, accounts []string, by string, at time.Time,
+) (*batch.Batch, []batch.Refusal, error) {
 	d, err := directory.DialectNamed(b.Identity.Dialect)
 	if err != nil {
 		return nil, nil, err
 	}
-	out := &batch.Batch{Identity: b.Identity, Yard: b.Yard, Source: fmt.Sprintf("the journal of batch %d", b.ID), Server: b.Server, Created: at, By: by,
-		Why: fmt.Sprintf("undo of batch %d", b.ID), UndoOf: b.ID}
+	out := &batch.Batch{
+		Identity: b.Identity,
+		Yard:     b.Yard,
+		Source:   fmt.Sprintf("the journal of batch %d", b.ID),
+		Server:   b.Server,
+		Created:  at,
+		By:       by,
+		Why:      fmt.Sprintf("undo of batch %d", b.ID),
+		UndoOf:   b.ID,
+	}
 	if _, err := b.Find(accounts); err != nil {
 		return nil, nil, err
 	}
@@ -108,7 +118,8 @@ func (o *otherUndos) why(l *batch.Line) string {
 		return fmt.Sprintf("batch %d has taken that back already", n)
 	}
 	if n, is := o.stopped[l.ID]; is {
-		return fmt.Sprintf("batch %d has begun to take that back and was stopped; \"yardbroom apply %d\" goes on with it", n, n)
+		return fmt.Sprintf(
+			"batch %d has begun to take that back and was stopped; \"yardbroom apply %d\" goes on with it", n, n)
 	}
 	return ""
 }
@@ -142,7 +153,9 @@ func Unfinished(ctx context.Context, s *store.Store, wanted func(head *batch.Bat
 func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *batch.Batch) (map[string]int, error) {
 	done := map[string]int{}
 	for _, head := range heads {
-		restored := head.UndoOf == 0 && slices.Contains(head.Actions, batch.Restore) && slices.Contains(b.Actions, batch.Delete) && head.ID > b.ID
+		restored := head.UndoOf == 0 && slices.Contains(head.Actions, batch.Restore) &&
+			slices.Contains(b.Actions, batch.Delete) &&
+			head.ID > b.ID
 		if head.UndoOf != b.ID && !restored || head.State == batch.Staged {
 			continue
 		}
@@ -185,8 +198,15 @@ func FindDue(ctx context.Context, s *store.Store) ([]Due, error) {
 var ErrNothingToUndo = errors.New("nothing of it was done that could be undone")
 
 func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (*batch.Line, []batch.Refusal) {
-	out := &batch.Line{DN: l.DN, ID: l.ID, Account: l.Account, Kind: l.Kind, Reason: fmt.Sprintf("undo of line %d of batch %d", l.N, batchID),
-		Confidence: "sure", Privileged: l.Privileged}
+	out := &batch.Line{
+		DN:         l.DN,
+		ID:         l.ID,
+		Account:    l.Account,
+		Kind:       l.Kind,
+		Reason:     fmt.Sprintf("undo of line %d of batch %d", l.N, batchID),
+		Confidence: "sure",
+		Privileged: l.Privileged,
+	}
 	for _, a := range l.Actions {
 		for _, m := range h.groupsChanged(d, &a) {
 			out.Privileged = without(out.Privileged, m.Privileged)
@@ -205,9 +225,23 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 		}
 		switch name := l.Actions[i].Name; {
 		case name == batch.Restore:
-			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: "what was restored is not deleted again by an undo; stage a delete if it must go"})
+			refusals = append(
+				refusals,
+				batch.Refusal{
+					DN:      l.DN,
+					Account: l.Account,
+					Why:     "what was restored is not deleted again by an undo; stage a delete if it must go",
+				},
+			)
 		case name == batch.PutHomeBack:
-			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: "a home folder that was put back stays; stage " + batch.SetHomeAside + " if it must go again"})
+			refusals = append(
+				refusals,
+				batch.Refusal{
+					DN:      l.DN,
+					Account: l.Account,
+					Why:     "a home folder that was put back stays; stage " + batch.SetHomeAside + " if it must go again",
+				},
+			)
 		case !batch.HasInverse(name):
 			refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account, Why: name + " has no inverse"})
 		case name == batch.Delete:
@@ -242,7 +276,9 @@ func WithoutPrivileged(b *batch.Batch, command string) (refusals []batch.Refusal
 			again += " " + l.Account
 		}
 		refusals = append(refusals, batch.Refusal{DN: l.DN, Account: l.Account,
-			Why: fmt.Sprintf("%s, which needs a signature: stage that with \"yardbroom %s\", have it signed, and apply it", what, again)})
+			Why: fmt.Sprintf(
+				"%s, which needs a signature: stage that with \"yardbroom %s\", have it signed, and apply it", what,
+				again)})
 	}
 	var kept []batch.Line
 	for _, l := range b.Lines {
@@ -292,11 +328,14 @@ func leaveOut(l *batch.Line) {
 		actions = append(actions, a)
 	}
 	l.Actions = actions
-	l.Changes = slices.DeleteFunc(slices.Clone(l.Changes), func(c batch.Change) bool { return c.Kind() == batch.Joining && out[c.New] })
+	l.Changes = slices.DeleteFunc(slices.Clone(l.Changes),
+		func(c batch.Change) bool { return c.Kind() == batch.Joining && out[c.New] })
 	var guard []batch.Guard
 	for _, g := range l.Guard {
 		if g.Rule == batch.NotMember {
-			if g.Values = slices.DeleteFunc(slices.Clone(g.Values), func(v batch.Octets) bool { return out[string(v)] }); len(g.Values) == 0 {
+			if g.Values = slices.DeleteFunc(slices.Clone(g.Values), func(v batch.Octets) bool { return out[string(v)] }); len(
+				g.Values,
+			) == 0 {
 				continue
 			}
 		}
@@ -322,7 +361,8 @@ func moveBack(l *batch.Line, s *pastStep, deleted bool) {
 	l.Changes = append(l.Changes, batch.Moves(s.target(), s.DN))
 	if !deleted {
 		l.DN = s.target()
-		l.Guard = append(l.Guard, batch.Guard{Attr: "container", Rule: batch.Container, Values: []batch.Octets{batch.Octets(s.Superior)}})
+		l.Guard = append(l.Guard,
+			batch.Guard{Attr: "container", Rule: batch.Container, Values: []batch.Octets{batch.Octets(s.Superior)}})
 	}
 }
 
@@ -333,7 +373,8 @@ func oddlySpelt(s *pastStep) (odd []batch.Reference) {
 		return nil
 	}
 	for _, ref := range s.before.References {
-		if there := directory.Rebased(string(ref.Value), s.DN, s.target()); directory.Rebased(there, s.target(), s.DN) != string(ref.Value) {
+		if there := directory.Rebased(string(ref.Value), s.DN, s.target()); directory.Rebased(there, s.target(),
+			s.DN) != string(ref.Value) {
 			odd = append(odd, ref)
 		}
 	}
@@ -343,7 +384,8 @@ func oddlySpelt(s *pastStep) (odd []batch.Reference) {
 // asSpelt is the spelling of a name that a reference had.
 func asSpelt(odd []batch.Reference, ref *batch.Reference, name string) string {
 	for i := range odd {
-		if o := &odd[i]; o.ID == ref.ID && o.Attr == ref.Attr && directory.FoldDN(string(o.Value)) == directory.FoldDN(name) {
+		if o := &odd[i]; o.ID == ref.ID && o.Attr == ref.Attr &&
+			directory.FoldDN(string(o.Value)) == directory.FoldDN(name) {
 			return string(o.Value)
 		}
 	}
@@ -483,7 +525,20 @@ func FindDeleted(ctx context.Context, s *store.Store, account string) ([]Deleted
 				return nil, err
 			}
 			if step := h.main(batch.Delete); step != nil {
-				found = append(found, Deleted{Batch: b.ID, Line: l.N, Account: l.Account, DN: step.DN, At: step.at, Directory: b.Identity, dialect: d, line: *l, step: *step})
+				found = append(
+					found,
+					Deleted{
+						Batch:     b.ID,
+						Line:      l.N,
+						Account:   l.Account,
+						DN:        step.DN,
+						At:        step.at,
+						Directory: b.Identity,
+						dialect:   d,
+						line:      *l,
+						step:      *step,
+					},
+				)
 			}
 		}
 	}
@@ -493,15 +548,29 @@ func FindDeleted(ctx context.Context, s *store.Store, account string) ([]Deleted
 
 // Return makes the batch that brings one deleted entry back: from the
 // journal, or with del nil from the directory's own deleted object.
-func Return(id source.Identity, yard string, del *Deleted, object *directory.Entry, by string, at time.Time) (*batch.Batch, error) {
+func Return(
+	id source.Identity, yard string, del *Deleted, object *directory.Entry, by string, at time.Time,
+) (*batch.Batch, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return nil, err
 	}
-	b := &batch.Batch{Identity: id, Yard: yard, Source: "the journal", Created: at, By: by, Why: "restore", Actions: []string{batch.Restore}}
+	b := &batch.Batch{
+		Identity: id,
+		Yard:     yard,
+		Source:   "the journal",
+		Created:  at,
+		By:       by,
+		Why:      "restore",
+		Actions:  []string{batch.Restore},
+	}
 	line := batch.Line{N: 1, Confidence: "sure", Kind: "user"}
 	if del != nil {
-		line.DN, line.ID, line.Account, line.Kind, line.Reason = del.DN, del.line.ID, del.Account, del.line.Kind, fmt.Sprintf("deleted by line %d of batch %d", del.Line, del.Batch)
+		line.DN, line.ID, line.Account, line.Kind, line.Reason = del.DN, del.line.ID, del.Account, del.line.Kind, fmt.Sprintf(
+			"deleted by line %d of batch %d",
+			del.Line,
+			del.Batch,
+		)
 		bringBack(&line, d, del.DN, del.step.before)
 	} else {
 		b.Source = "the directory's deleted objects"

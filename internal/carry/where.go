@@ -49,7 +49,12 @@ func (r *run) sameServer(ctx context.Context) error {
 	if err != nil || begun.Host == "" || strings.EqualFold(begun.Host, r.Server.HostName()) {
 		return err
 	}
-	return fmt.Errorf("batch %d was begun on %s, and this is %s, which may not know yet what was done there: wait for that one, or say with --server that it is to go on here", r.Batch.ID, begun.Host, r.Server.HostName())
+	return fmt.Errorf(
+		"batch %d was begun on %s, and this is %s, which may not know yet what was done there: wait for that one, or say with --server that it is to go on here",
+		r.Batch.ID,
+		begun.Host,
+		r.Server.HostName(),
+	)
 }
 
 // elsewhere tells whether the last step was begun on another server than this one.

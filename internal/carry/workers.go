@@ -134,7 +134,10 @@ func maxFailures(lines int) int { return max(1, min(5, lines*2/100)) }
 // once where there are several connections. The first runs by itself, so that
 // what would stop all of them stops after one. Those that may go in a bundle are
 // carried out together.
-func (r *run) lines(ctx context.Context, first *worker, res *Result, each func(*worker, context.Context, *batch.Line) error, mayBundle func(*batch.Line) bool) error {
+func (r *run) lines(
+	ctx context.Context, first *worker, res *Result, each func(*worker, context.Context, *batch.Line) error,
+	mayBundle func(*batch.Line) bool,
+) error {
 	workers, err := r.workers(ctx, first)
 	if err != nil {
 		return err
@@ -153,7 +156,8 @@ func (r *run) lines(ctx context.Context, first *worker, res *Result, each func(*
 		}
 	}
 	s := newSupervisor(r, res)
-	r.above = batch.NamesAbove(r.Batch.Lines, func(l *batch.Line) bool { return l.Has(batch.Delete) || l.Has(batch.Restore) })
+	r.above = batch.NamesAbove(r.Batch.Lines,
+		func(l *batch.Line) bool { return l.Has(batch.Delete) || l.Has(batch.Restore) })
 	var together []*batch.Line // the bundle that is being made up
 	send := func() {
 		if len(together) > 0 {
@@ -278,7 +282,13 @@ func (s *supervisor) take(ctx context.Context, l *batch.Line, err error, first b
 		return
 	case err == nil:
 	case l.State == batch.Waiting && source.RefusedFor(err, source.Denied):
-		s.stop(fmt.Sprintf("the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again", l.Account, err))
+		s.stop(
+			fmt.Sprintf(
+				"the account that is bound may not write %s (%s): nothing was changed there and the line stays open; give the account the right, and apply again",
+				l.Account,
+				err,
+			),
+		)
 		return
 	case l.State == batch.Waiting && alwaysHalts(err) != "":
 		s.stop(alwaysHalts(err))

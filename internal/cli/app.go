@@ -137,7 +137,10 @@ func (a *app) heard(ctx context.Context, run func() error) error {
 	case <-time.After(endsWithin):
 	}
 	if a.carrying.Load() {
-		fmt.Fprintln(a.err, "yardbroom: stopping; what has been begun is finished first (interrupt again to end at once: \"apply\" then goes on from the journal)")
+		fmt.Fprintln(
+			a.err,
+			"yardbroom: stopping; what has been begun is finished first (interrupt again to end at once: \"apply\" then goes on from the journal)",
+		)
 		return <-done
 	}
 	whole.Abandon()
@@ -161,8 +164,16 @@ func (a *app) root() *cli.Command {
 			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
 		},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "config", Usage: "settings `FILE` (default: $YARDBROOM_CONFIG, else the XDG config folder)", Sources: cli.EnvVars("YARDBROOM_CONFIG")},
-			&cli.StringFlag{Name: "state", Usage: "state `DIR` for batches, journal, surveys and rosters (default: $YARDBROOM_STATE, else the XDG state folder)", Sources: cli.EnvVars("YARDBROOM_STATE")},
+			&cli.StringFlag{
+				Name:    "config",
+				Usage:   "settings `FILE` (default: $YARDBROOM_CONFIG, else the XDG config folder)",
+				Sources: cli.EnvVars("YARDBROOM_CONFIG"),
+			},
+			&cli.StringFlag{
+				Name:    "state",
+				Usage:   "state `DIR` for batches, journal, surveys and rosters (default: $YARDBROOM_STATE, else the XDG state folder)",
+				Sources: cli.EnvVars("YARDBROOM_STATE"),
+			},
 			&cli.BoolFlag{Name: "quiet", Usage: "no notes and no progress on standard error"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log on standard error what is read, asked and written"},
 		},
@@ -205,7 +216,8 @@ func strict(cmd *cli.Command) {
 		if len(c.Commands) > 0 && c.Action == nil {
 			c.Action = func(_ context.Context, c *cli.Command) error {
 				if name := c.Args().First(); name != "" {
-					return usage("there is no command \"%s %s\"; \"%s --help\" lists them", c.FullName(), name, c.FullName())
+					return usage("there is no command \"%s %s\"; \"%s --help\" lists them", c.FullName(), name,
+						c.FullName())
 				}
 				return cli.ShowSubcommandHelp(c)
 			}

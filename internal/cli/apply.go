@@ -20,12 +20,27 @@ import (
 
 func carryFlags() []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "on", Usage: "the `WHERE` to carry it out: a yard or a URL (default: where the batch was staged for)"},
-		&cli.StringFlag{Name: "server", Usage: "the one of the yard's servers to carry it out on, by `HOST` or URL; also where it was begun on another one"},
+		&cli.StringFlag{
+			Name:  "on",
+			Usage: "the `WHERE` to carry it out: a yard or a URL (default: where the batch was staged for)",
+		},
+		&cli.StringFlag{
+			Name:  "server",
+			Usage: "the one of the yard's servers to carry it out on, by `HOST` or URL; also where it was begun on another one",
+		},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
-		&cli.BoolFlag{Name: "dry-run", Usage: "read the directory, test every guard, say what would happen, write nothing"},
-		&cli.DurationFlag{Name: "await-replication", Usage: "wait up to this `TIME`, such as 60s, until each other server of the yard shows every change"},
-		&cli.BoolFlag{Name: "accept-unproved", Usage: "also carry out lines whose last logon could not be read again on the server it came from"},
+		&cli.BoolFlag{
+			Name:  "dry-run",
+			Usage: "read the directory, test every guard, say what would happen, write nothing",
+		},
+		&cli.DurationFlag{
+			Name:  "await-replication",
+			Usage: "wait up to this `TIME`, such as 60s, until each other server of the yard shows every change",
+		},
+		&cli.BoolFlag{
+			Name:  "accept-unproved",
+			Usage: "also carry out lines whose last logon could not be read again on the server it came from",
+		},
 	}, serverFlags()...)
 }
 
@@ -41,7 +56,10 @@ func (a *app) applyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "apply", Usage: "carry a batch out, or go on with one that was stopped", ArgsUsage: "BATCH",
 		Flags: slices.Concat(carryFlags(), paceFlags(), passwordFlags(), []cli.Flag{
-			&cli.BoolFlag{Name: "rehearse", Usage: "carry it out on a copy in memory, of --on or the batch's yard, and show what an audit would say then; --on may be a file or a kept survey"},
+			&cli.BoolFlag{
+				Name:  "rehearse",
+				Usage: "carry it out on a copy in memory, of --on or the batch's yard, and show what an audit would say then; --on may be a file or a kept survey",
+			},
 			&cli.IntFlag{Name: "only", Usage: "as a trial, only the first `N` lines that are left"},
 			&cli.IntFlag{Name: "day-lines", Usage: "allow this many lines in 24 hours"},
 			&cli.IntFlag{Name: "day-share", Usage: "allow this share of the yard's accounts in 24 hours, in per cent"},
@@ -81,8 +99,13 @@ func (a *app) undoCommand() *cli.Command {
 
 // backFlags are those of commands that bring something back.
 func backFlags() []cli.Flag {
-	return []cli.Flag{&cli.BoolFlag{Name: "stage", Usage: "make the batch for it, to be signed, and do not carry it out"},
-		&cli.BoolFlag{Name: "anew", Usage: "let deleted entries come back as new ones, with other SIDs and GUIDs, where the server does not bring them back; needs a signature"}}
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "stage", Usage: "make the batch for it, to be signed, and do not carry it out"},
+		&cli.BoolFlag{
+			Name:  "anew",
+			Usage: "let deleted entries come back as new ones, with other SIDs and GUIDs, where the server does not bring them back; needs a signature",
+		},
+	}
 }
 
 // apply carries a batch out, or tries whether it could be.
@@ -111,8 +134,19 @@ func (a *app) apply(ctx context.Context, cmd *cli.Command, b *batch.Batch) error
 
 // carryRequest is how the flags say that a batch is carried out.
 func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
-	r := &work.CarryRequest{On: at(cmd, cmd.String("on")), Server: cmd.String("server"), AcceptUnproved: cmd.Bool("accept-unproved"), AwaitReplication: cmd.Duration("await-replication"),
-		Pace: carry.Pace{Connections: cmd.Int("connections"), Rate: cmd.Float("rate"), Only: cmd.Int("only"), DayLines: cmd.Int("day-lines"), DayShare: cmd.Int("day-share")}}
+	r := &work.CarryRequest{
+		On:               at(cmd, cmd.String("on")),
+		Server:           cmd.String("server"),
+		AcceptUnproved:   cmd.Bool("accept-unproved"),
+		AwaitReplication: cmd.Duration("await-replication"),
+		Pace: carry.Pace{
+			Connections: cmd.Int("connections"),
+			Rate:        cmd.Float("rate"),
+			Only:        cmd.Int("only"),
+			DayLines:    cmd.Int("day-lines"),
+			DayShare:    cmd.Int("day-share"),
+		},
+	}
 	if n := r.Pace.Connections; cmd.IsSet("connections") && (n < 1 || n > 64) {
 		return nil, usage("--connections: %d is not a number from 1 to 64", n)
 	}
@@ -178,7 +212,11 @@ func broughtBack(back *work.Back, err error) error {
 	case back.NotDone():
 		return &exitError{status: exitNotDone}
 	case back.Unsigned > 0:
-		return &exitError{exitNotDone, fmt.Errorf("%s left for a signature: \"yardbroom %s --stage\" makes the batch for it", wording.Count(back.Unsigned, "line"), back.Command)}
+		return &exitError{
+			exitNotDone,
+			fmt.Errorf("%s left for a signature: \"yardbroom %s --stage\" makes the batch for it",
+				wording.Count(back.Unsigned, "line"), back.Command),
+		}
 	}
 	return nil
 }
@@ -196,7 +234,8 @@ func (a *app) tellReplica(r work.Replica) {
 		for _, l := range r.Missing {
 			names = append(names, l.Account)
 		}
-		fmt.Fprintf(a.out, "Replication: after %s, %s does not show everything of %s: %s\n", waited, r.Server, wording.Count(len(r.Missing), "line"), render.Visible(wording.Some(names)))
+		fmt.Fprintf(a.out, "Replication: after %s, %s does not show everything of %s: %s\n", waited, r.Server,
+			wording.Count(len(r.Missing), "line"), render.Visible(wording.Some(names)))
 	}
 }
 
@@ -221,9 +260,11 @@ func (a *app) tellForetold(f *work.Foretold) {
 		a.tellLine(state, l.Line, l.Note)
 	}
 	if !f.TellsRights {
-		a.note("note: this server does not tell beforehand what %s may write; a line that it may not do stays open", f.Bound)
+		a.note("note: this server does not tell beforehand what %s may write; a line that it may not do stays open",
+			f.Bound)
 	}
-	fmt.Fprintf(a.out, "\nDry run of batch %d: %d of %s would be done. Nothing was written.\n", f.Batch.ID, f.Done(), wording.Count(len(f.Batch.Lines), "line"))
+	fmt.Fprintf(a.out, "\nDry run of batch %d: %d of %s would be done. Nothing was written.\n", f.Batch.ID, f.Done(),
+		wording.Count(len(f.Batch.Lines), "line"))
 	if f.Halted != "" {
 		fmt.Fprintf(a.err, "yardbroom: halted: %s\n", render.Visible(f.Halted))
 	}
@@ -258,7 +299,8 @@ func (a *app) agree(b *batch.Batch, agreed *batch.Agreement) error {
 		return usage("there is no terminal to ask on: add --yes to carry batch %d out", b.ID)
 	}
 	render.Batch(a.out, b, agreed, a.briefly())
-	fmt.Fprintf(a.err, "\nCarry out %s on %s? Type yes: ", wording.Count(b.Open(), "line"), render.Visible(b.Identity.Base))
+	fmt.Fprintf(a.err, "\nCarry out %s on %s? Type yes: ", wording.Count(b.Open(), "line"),
+		render.Visible(b.Identity.Base))
 	answer, err := bufio.NewReader(terminal).ReadString('\n')
 	if err != nil || strings.TrimSpace(strings.ToLower(answer)) != "yes" {
 		return errNotAgreed

@@ -22,9 +22,19 @@ func (a *app) auditCommand() *cli.Command {
 		Name: "audit", Usage: "report what is untidy, check by check",
 		Flags: slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
-			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
-			&cli.StringFlag{Name: "since", Usage: "compare with a kept `SURVEY`: show what is new, count what is still there or gone"},
-			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"}, noRosterFlag(),
+			&cli.IntFlag{
+				Name:  "limit",
+				Value: 5,
+				Usage: "rows a check in a table; 0 for all (with --check all are shown)",
+			},
+			&cli.StringFlag{
+				Name:  "since",
+				Usage: "compare with a kept `SURVEY`: show what is new, count what is still there or gone",
+			},
+			&cli.StringFlag{
+				Name:  "fail-on",
+				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
+			}, noRosterFlag(),
 		}, rosterFlags(), outputFlags(allFormats)),
 		Action: a.audit,
 	}
@@ -79,21 +89,24 @@ func (a *app) reportResult(r *audit.Report, st render.Style) *result {
 	sheets := func() []sheet.Sheet {
 		return append([]sheet.Sheet{render.AboutSheet(r), render.SummarySheet(r)}, render.CheckSheets(r)...)
 	}
-	return &result{parts: func() []sheet.Sheet { return render.CheckSheets(r) }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.Report(w, r, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(r.Findings)) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(r.Findings)) },
-		formatJSON:  func(w io.Writer) error { return render.ReportJSON(w, r) },
-		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
-		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },
-		formatHTML: func(w io.Writer) error {
-			page, err := render.ReportPage(r, st.Zone, a.now())
-			if err != nil {
-				return err
-			}
-			return page.Write(w)
+	return &result{
+		parts: func() []sheet.Sheet { return render.CheckSheets(r) },
+		write: map[string]func(io.Writer) error{
+			formatTable: func(w io.Writer) error { render.Report(w, r, st); return nil },
+			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(r.Findings)) },
+			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(r.Findings)) },
+			formatJSON:  func(w io.Writer) error { return render.ReportJSON(w, r) },
+			formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
+			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },
+			formatHTML: func(w io.Writer) error {
+				page, err := render.ReportPage(r, st.Zone, a.now())
+				if err != nil {
+					return err
+				}
+				return page.Write(w)
+			},
 		},
-	}}
+	}
 }
 
 // tellNotes says on standard error what the result alone does not say.
@@ -101,7 +114,8 @@ func (a *app) tellNotes(r *audit.Report, targets []target) {
 	for _, n := range r.Notes {
 		a.note("note: %s", n)
 	}
-	if slices.ContainsFunc(targets, func(t target) bool { return t.format != formatCSV && t.format != formatTSV && t.format != formatJSONL }) {
+	if slices.ContainsFunc(targets,
+		func(t target) bool { return t.format != formatCSV && t.format != formatTSV && t.format != formatJSONL }) {
 		return
 	}
 	for _, s := range r.Summary {
@@ -148,7 +162,8 @@ func (end *outcome) verdict(p *work.Place, findings []audit.Finding) error {
 
 func noArguments(cmd *cli.Command) error {
 	if cmd.Args().Present() {
-		return usage("%s takes no arguments, and %q is one; \"%s --help\" shows how", cmd.FullName(), cmd.Args().First(), cmd.FullName())
+		return usage("%s takes no arguments, and %q is one; \"%s --help\" shows how", cmd.FullName(),
+			cmd.Args().First(), cmd.FullName())
 	}
 	return nil
 }

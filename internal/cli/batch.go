@@ -20,8 +20,15 @@ func (a *app) batchCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all batches", Action: a.batchList},
 			{Name: "show", Usage: "one batch, line by line", ArgsUsage: "BATCH",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}}, Action: a.batchShow},
-			{Name: "drop", Usage: "take the lines of accounts out of a batch", ArgsUsage: "BATCH ACCOUNT…", Action: a.batchDrop},
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
+				}, Action: a.batchShow},
+			{
+				Name:      "drop",
+				Usage:     "take the lines of accounts out of a batch",
+				ArgsUsage: "BATCH ACCOUNT…",
+				Action:    a.batchDrop,
+			},
 			a.pickCommand(), a.exportCommand(), a.importCommand(), a.signCommand(), a.reportCommand(),
 			{Name: "discard", Usage: "give a batch up", ArgsUsage: "BATCH", Action: a.batchDiscard},
 		},
@@ -59,9 +66,22 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 		if yard == "" {
 			yard = b.Identity.Base
 		}
-		rows = append(rows, []string{fmt.Sprint(b.ID), string(b.State), strings.Join(b.Actions, ","), lineStates(b), wording.Moment(b.Created, time.Local), render.Visible(b.By), render.Visible(yard), render.Visible(b.Why)})
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprint(b.ID),
+				string(b.State),
+				strings.Join(b.Actions, ","),
+				lineStates(b),
+				wording.Moment(b.Created, time.Local),
+				render.Visible(b.By),
+				render.Visible(yard),
+				render.Visible(b.Why),
+			},
+		)
 	}
-	render.Table(a.out, a.style(time.Local), []string{"Batch", "State", "Actions", "Lines", "Staged", "By", "Yard", "Why"}, rows, 7, 5, 6)
+	render.Table(a.out, a.style(time.Local),
+		[]string{"Batch", "State", "Actions", "Lines", "Staged", "By", "Yard", "Why"}, rows, 7, 5, 6)
 	return nil
 }
 

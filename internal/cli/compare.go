@@ -17,12 +17,16 @@ func (a *app) compareCommand() *cli.Command {
 		Name: "compare", Usage: "what changed between two surveys: accounts, groups, findings", ArgsUsage: "BEFORE AFTER",
 		Description: help("compare"),
 		Flags: slices.Concat(serverFlags(), []cli.Flag{asOfFlag(),
-			&cli.StringSliceFlag{Name: "check", Usage: "compare the findings of the check `NAME` only; may be given several times"},
+			&cli.StringSliceFlag{
+				Name:  "check",
+				Usage: "compare the findings of the check `NAME` only; may be given several times",
+			},
 			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"}, noRosterFlag(),
 		}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
-				return usage("give two surveys, the earlier one first; \"yardbroom survey --list\" shows those that are kept")
+				return usage(
+					"give two surveys, the earlier one first; \"yardbroom survey --list\" shows those that are kept")
 			}
 			targets, err := a.targets(cmd, allFormats)
 			if err != nil {

@@ -27,7 +27,10 @@ func (a *app) demoCommand() *cli.Command {
 		Name: "demo", Usage: "the whole job, on the made-up Larkmoor Observatory, with no server and no network",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "keep", Value: "larkmoor-demo", Usage: "leave the demo's files in `DIR`"},
-			&cli.BoolFlag{Name: "serve", Usage: "leave the practice directory running until Ctrl-C; a folder of an earlier demo is served as it is"},
+			&cli.BoolFlag{
+				Name:  "serve",
+				Usage: "leave the practice directory running until Ctrl-C; a folder of an earlier demo is served as it is",
+			},
 			asOfFlag(),
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -41,7 +44,12 @@ func (a *app) demoCommand() *cli.Command {
 					return usage("--as-of: %w", err)
 				}
 			}
-			d := &demonstration{app: a, dir: cmd.String("keep"), asOf: asOf.UTC().Truncate(time.Second), dated: cmd.IsSet("as-of")}
+			d := &demonstration{
+				app:   a,
+				dir:   cmd.String("keep"),
+				asOf:  asOf.UTC().Truncate(time.Second),
+				dated: cmd.IsSet("as-of"),
+			}
 			again, err := d.prepare(cmd.Bool("serve"))
 			if err != nil {
 				return err
@@ -193,22 +201,52 @@ type step struct {
 func (d *demonstration) steps() []step {
 	parked := "OU=Parked," + demo.Base
 	return []step{
-		{"What is untidy? The directory is read over LDAP and judged, check by check.", []string{"audit", "--limit", "2"}},
+		{
+			"What is untidy? The directory is read over LDAP and judged, check by check.",
+			[]string{"audit", "--limit", "2"},
+		},
 		{"Somebody rings and cannot sign in. Who is locked out, now?", []string{"list", "users", "--locked"}},
-		{"One of the stale ones, closely: a service account that nobody has used for over a year.", []string{"show", "svc-plate-scanner"}},
+		{
+			"One of the stale ones, closely: a service account that nobody has used for over a year.",
+			[]string{"show", "svc-plate-scanner"},
+		},
 		{"It scans the old plates once a year, so it is left alone from now on, with a reason, an owner and an end.",
-			[]string{"exempt", "add", "svc-plate-scanner", "--reason", "scans the old plates once a year", "--owner", "archive@larkmoor.example", "--until", "1y"}},
+			[]string{
+				"exempt",
+				"add",
+				"svc-plate-scanner",
+				"--reason",
+				"scans the old plates once a year",
+				"--owner",
+				"archive@larkmoor.example",
+				"--until",
+				"1y",
+			}},
 		{"Who has left, who is nobody's, who has no account? HR's list against the accounts.",
 			[]string{"reconcile", "--roster", filepath.Join(d.dir, "roster.csv"), "--limit", "2"}},
-		{"One account has the person id of somebody else and its own mail address. He was asked; from now on it is known whose it is.",
-			[]string{"link", "confirm", "divarsen", "20208", "--why", "asked him"}},
+		{
+			"One account has the person id of somebody else and its own mail address. He was asked; from now on it is known whose it is.",
+			[]string{"link", "confirm", "divarsen", "20208", "--why", "asked him"},
+		},
 		{"Stage a cleanup: disable what is stale and park it. Only sure findings come in. Nothing is changed yet.",
 			[]string{"stage", "disable,move", "--check", "stale", "--to", parked, "--why", "yearly cleanup"}},
 		{"One of them is away on an expedition; take the line out.", []string{"batch", "drop", "1", "qsandoval"}},
-		{"Carry it out. Each entry is read again, tested, journaled, changed and read back.", []string{"apply", "1", "--yes"}},
-		{"Look again: what is left of the stale accounts?", []string{"audit", "--check", "stale", "--check", "disabled-astray", "--limit", "5"}},
-		{"For whoever asked: the whole audit as one page to open in a browser.", []string{"audit", "--output", filepath.Join(d.dir, "report.html")}},
-		{"Take it all back. One is not enabled again, since by the roster its person has left.", []string{"undo", "1", "--yes"}},
+		{
+			"Carry it out. Each entry is read again, tested, journaled, changed and read back.",
+			[]string{"apply", "1", "--yes"},
+		},
+		{
+			"Look again: what is left of the stale accounts?",
+			[]string{"audit", "--check", "stale", "--check", "disabled-astray", "--limit", "5"},
+		},
+		{
+			"For whoever asked: the whole audit as one page to open in a browser.",
+			[]string{"audit", "--output", filepath.Join(d.dir, "report.html")},
+		},
+		{
+			"Take it all back. One is not enabled again, since by the roster its person has left.",
+			[]string{"undo", "1", "--yes"},
+		},
 		{"And prove that the record of all this is whole.", []string{"journal", "--verify"}},
 	}
 }
@@ -227,7 +265,8 @@ func (d *demonstration) tour(ctx context.Context) error {
 			return err
 		}
 	}
-	fmt.Fprintf(d.out, "The Larkmoor Observatory is made up; its directory of accounts is served from memory at %s.\n", d.addr)
+	fmt.Fprintf(d.out, "The Larkmoor Observatory is made up; its directory of accounts is served from memory at %s.\n",
+		d.addr)
 	fmt.Fprintf(d.out, "Every command below is one that you can type yourself, after:\n\n%s\n", bold(d.exports()))
 	for i, s := range d.steps() {
 		if d.dated && slices.Contains([]string{"audit", "list", "show", "stage", "reconcile"}, s.args[0]) {
@@ -242,7 +281,9 @@ func (d *demonstration) tour(ctx context.Context) error {
 }
 
 func (d *demonstration) exports() string {
-	return "  export YARDBROOM_CONFIG=" + quoted([]string{filepath.Join(d.dir, "settings.yaml")}) + " YARDBROOM_STATE=" + quoted([]string{filepath.Join(d.dir, "state")})
+	return "  export YARDBROOM_CONFIG=" + quoted(
+		[]string{filepath.Join(d.dir, "settings.yaml")}) + " YARDBROOM_STATE=" + quoted(
+		[]string{filepath.Join(d.dir, "state")})
 }
 
 // quoted writes words as a shell takes them.
@@ -258,13 +299,22 @@ func quoted(words []string) string {
 }
 
 func (d *demonstration) end(ctx context.Context, serve bool) error {
-	fmt.Fprintf(d.out, "\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state.\n", d.dir)
+	fmt.Fprintf(d.out,
+		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state.\n",
+		d.dir)
 	if !serve {
-		fmt.Fprintf(d.out, "To type the commands yourself:\n\n  yardbroom demo --serve --keep %s     # in one terminal\n%s     # in another\n  yardbroom audit\n  yardbroom reconcile\n  yardbroom list users --idle 120d --enabled\n\nOr without a server: yardbroom audit --from %s\n",
-			quoted([]string{d.dir}), d.exports(), quoted([]string{filepath.Join(d.dir, "larkmoor.ldif")}))
+		fmt.Fprintf(
+			d.out,
+			"To type the commands yourself:\n\n  yardbroom demo --serve --keep %s     # in one terminal\n%s     # in another\n  yardbroom audit\n  yardbroom reconcile\n  yardbroom list users --idle 120d --enabled\n\nOr without a server: yardbroom audit --from %s\n",
+			quoted([]string{d.dir}),
+			d.exports(),
+			quoted([]string{filepath.Join(d.dir, "larkmoor.ldif")}),
+		)
 		return nil
 	}
-	fmt.Fprintf(d.out, "The practice directory runs at ldap://%s until Ctrl-C. In another terminal:\n\n%s\n  yardbroom audit\n", d.addr, d.exports())
+	fmt.Fprintf(d.out,
+		"The practice directory runs at ldap://%s until Ctrl-C. In another terminal:\n\n%s\n  yardbroom audit\n",
+		d.addr, d.exports())
 	<-ctx.Done()
 	return nil
 }

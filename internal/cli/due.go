@@ -42,10 +42,21 @@ func (a *app) dueCommand() *cli.Command {
 			}
 			var rows [][]string
 			for _, d := range all {
-				rows = append(rows, []string{fmt.Sprint(d.Batch.ID), wording.Moment(d.Batch.Until, time.Local), a.dueIn(d.Batch.Until), fmt.Sprint(d.Left),
-					strings.Join(d.Batch.Actions, ","), render.Visible(d.Batch.By), render.Visible(d.Batch.Why)})
+				rows = append(
+					rows,
+					[]string{
+						fmt.Sprint(d.Batch.ID),
+						wording.Moment(d.Batch.Until, time.Local),
+						a.dueIn(d.Batch.Until),
+						fmt.Sprint(d.Left),
+						strings.Join(d.Batch.Actions, ","),
+						render.Visible(d.Batch.By),
+						render.Visible(d.Batch.Why),
+					},
+				)
 			}
-			render.Table(a.out, a.style(time.Local), []string{"Batch", "Until", "Due", "Lines", "Actions", "By", "Why"}, rows, 6, 4)
+			render.Table(a.out, a.style(time.Local), []string{"Batch", "Until", "Due", "Lines", "Actions", "By", "Why"},
+				rows, 6, 4)
 			return nil
 		},
 	}

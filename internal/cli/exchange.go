@@ -22,8 +22,15 @@ func (a *app) exportCommand() *cli.Command {
 	return &cli.Command{
 		Name: "export", Usage: "write a batch to be read, thinned out or carried out elsewhere", ArgsUsage: "BATCH",
 		Description: help("export"),
-		Flags: slices.Concat(outputFlags(formats), []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "with ldif: what takes the batch back"},
-			&cli.StringFlag{Name: "on", Usage: "with ldif: `WHERE` to read the entries that are deleted, so that they can be added again: a yard, a URL or a file (default: where the batch was staged for)"}}, serverFlags()),
+		Flags: slices.Concat(
+			outputFlags(formats),
+			[]cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "with ldif: what takes the batch back"},
+				&cli.StringFlag{
+					Name:  "on",
+					Usage: "with ldif: `WHERE` to read the entries that are deleted, so that they can be added again: a yard, a URL or a file (default: where the batch was staged for)",
+				}},
+			serverFlags(),
+		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.String("format") == "" && len(cmd.StringSlice("output")) == 0 {
 				return usage("say with --format or --output how to write it: %s", strings.Join(formats, ", "))
@@ -75,7 +82,12 @@ func writeChanges(w io.Writer, b *batch.Batch, doomed batch.Doomed, back bool) e
 	if back {
 		changes = undo
 	}
-	return batch.WriteLDIF(w, fmt.Sprintf("batch %d of %s, staged %s by %s; without its guards", b.ID, b.Identity.Base, b.Created.Format(time.RFC3339), b.By), changes)
+	return batch.WriteLDIF(
+		w,
+		fmt.Sprintf("batch %d of %s, staged %s by %s; without its guards", b.ID, b.Identity.Base,
+			b.Created.Format(time.RFC3339), b.By),
+		changes,
+	)
 }
 
 func (a *app) importCommand() *cli.Command {

@@ -25,12 +25,21 @@ func (a *app) exemptCommand() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "reason", Usage: "why, as `TEXT`; required"},
 					&cli.StringFlag{Name: "owner", Usage: "`WHO` answers for it; required"},
-					&cli.StringFlag{Name: "until", Usage: "the last `DATE` it holds (2027-06-30), or a span from now (90d, 12w, 6mo)"},
-					&cli.StringSliceFlag{Name: "check", Usage: "only from the check `NAME`; may be given several times"},
+					&cli.StringFlag{
+						Name:  "until",
+						Usage: "the last `DATE` it holds (2027-06-30), or a span from now (90d, 12w, 6mo)",
+					},
+					&cli.StringSliceFlag{
+						Name:  "check",
+						Usage: "only from the check `NAME`; may be given several times",
+					},
 					&cli.StringFlag{Name: "dn", Usage: "the entry with this `DN`, instead of ACCOUNT"},
 					&cli.StringFlag{Name: "subtree", Usage: "everything at or below this `DN`"},
 					&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects"},
-					&cli.StringFlag{Name: "person", Usage: "the person of the roster with this `ID`, who needs no account"},
+					&cli.StringFlag{
+						Name:  "person",
+						Usage: "the person of the roster with this `ID`, who needs no account",
+					},
 				},
 				Action: a.exemptAdd,
 			},
@@ -45,7 +54,13 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 		return usage("give one account; \"%s --help\" shows how", cmd.FullName())
 	}
 	e := settings.Exemption{
-		Match:  settings.Match{Account: cmd.Args().First(), DN: cmd.String("dn"), Subtree: cmd.String("subtree"), Filter: cmd.String("filter"), Person: cmd.String("person")},
+		Match: settings.Match{
+			Account: cmd.Args().First(),
+			DN:      cmd.String("dn"),
+			Subtree: cmd.String("subtree"),
+			Filter:  cmd.String("filter"),
+			Person:  cmd.String("person"),
+		},
 		Checks: checkNames(cmd), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until"),
 	}
 	kept, err := a.work.Exempt(ctx, e)
@@ -55,7 +70,8 @@ func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "exemption %d: %s is left alone%s%s\n", kept.Number, render.Visible(kept.Match.String()), inChecks(kept.Checks), untilText(kept.Until))
+	fmt.Fprintf(a.out, "exemption %d: %s is left alone%s%s\n", kept.Number, render.Visible(kept.Match.String()),
+		inChecks(kept.Checks), untilText(kept.Until))
 	return nil
 }
 
@@ -96,20 +112,32 @@ func (a *app) exemptList(ctx context.Context, cmd *cli.Command) error {
 		if e.Ended(a.now()) {
 			state += " (ended)"
 		}
-		rows = append(rows, []string{number, render.Visible(e.Match.String()), checks, render.Visible(e.Reason), render.Visible(e.Owner), state})
+		rows = append(
+			rows,
+			[]string{
+				number,
+				render.Visible(e.Match.String()),
+				checks,
+				render.Visible(e.Reason),
+				render.Visible(e.Owner),
+				state,
+			},
+		)
 	}
 	if len(rows) == 0 {
 		a.note("nothing is exempt")
 		return nil
 	}
-	render.Table(a.out, a.style(nil), []string{"Number", "Left alone", "In", "Reason", "Owner", "Until"}, rows, 1, 2, 3, 4)
+	render.Table(a.out, a.style(nil), []string{"Number", "Left alone", "In", "Reason", "Owner", "Until"}, rows, 1, 2, 3,
+		4)
 	return nil
 }
 
 func (a *app) exemptEnd(ctx context.Context, cmd *cli.Command) error {
 	n, err := strconv.Atoi(cmd.Args().First())
 	if err != nil || cmd.Args().Len() != 1 {
-		return usage("give the number of one exemption; \"yardbroom exempt list\" shows them (those of the settings end there)")
+		return usage(
+			"give the number of one exemption; \"yardbroom exempt list\" shows them (those of the settings end there)")
 	}
 	if err := a.work.EndExemption(ctx, n); err != nil {
 		return err

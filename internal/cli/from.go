@@ -11,21 +11,33 @@ import (
 // settings.
 func fromFlags() []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "from", Usage: "`WHERE` entries come from: a yard of the settings, an LDIF file (plain, gzip or zstd; - for standard input), an ldap://, ldaps:// or ldapi:// URL, or a kept survey"},
-		&cli.BoolFlag{Name: "keep-going", Usage: "leave out records of a file that cannot be read; the exit status tells"},
+		&cli.StringFlag{
+			Name:  "from",
+			Usage: "`WHERE` entries come from: a yard of the settings, an LDIF file (plain, gzip or zstd; - for standard input), an ldap://, ldaps:// or ldapi:// URL, or a kept survey",
+		},
+		&cli.BoolFlag{
+			Name:  "keep-going",
+			Usage: "leave out records of a file that cannot be read; the exit status tells",
+		},
 	}, serverFlags()...)
 }
 
 func serverFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "dialect", Usage: "read entries as `NAME`: " + directory.DialectNames + " (default: found out)"},
+		&cli.StringFlag{
+			Name:  "dialect",
+			Usage: "read entries as `NAME`: " + directory.DialectNames + " (default: found out)",
+		},
 		&cli.StringFlag{Name: "base", Usage: "the `DN` to read from, for a URL"},
 		&cli.StringFlag{Name: "bind", Usage: "the `NAME` to sign in with, for a URL"},
 		&cli.StringFlag{Name: "password-file", Usage: "`FILE` whose first line is the password"},
 		&cli.StringFlag{Name: "password-env", Usage: "environment `VARIABLE` that holds the password"},
 		&cli.StringFlag{Name: "password-command", Usage: "`COMMAND` that prints the password"},
 		&cli.BoolFlag{Name: "kerberos", Usage: "sign in with the tickets of the credential cache"},
-		&cli.StringFlag{Name: "ca-file", Usage: "`FILE` with the certificate of the authority that signed the server's"},
+		&cli.StringFlag{
+			Name:  "ca-file",
+			Usage: "`FILE` with the certificate of the authority that signed the server's",
+		},
 		&cli.BoolFlag{Name: "starttls", Usage: "encrypt an ldap:// connection with StartTLS"},
 	}
 }
@@ -38,21 +50,33 @@ func from(cmd *cli.Command) work.From {
 // at is a place by its name, reached as the flags say.
 func at(cmd *cli.Command, where string) work.From {
 	return work.From{Where: where, KeepGoing: cmd.Bool("keep-going"), Access: work.Access{
-		Dialect: cmd.String("dialect"), Base: cmd.String("base"), CAFile: cmd.String("ca-file"), StartTLS: cmd.Bool("starttls"),
+		Dialect: cmd.String(
+			"dialect"), Base: cmd.String("base"), CAFile: cmd.String("ca-file"), StartTLS: cmd.Bool("starttls"),
 		Bind: cmd.String("bind"), PasswordFile: cmd.String("password-file"), PasswordEnv: cmd.String("password-env"),
 		PasswordCommand: cmd.String("password-command"), Kerberos: cmd.Bool("kerberos")}}
 }
 
 func asOfFlag() cli.Flag {
-	return &cli.StringFlag{Name: "as-of", Usage: "judge for this `TIME`: a date (its end) or an RFC 3339 time (default: the survey's own, or now)"}
+	return &cli.StringFlag{
+		Name:  "as-of",
+		Usage: "judge for this `TIME`: a date (its end) or an RFC 3339 time (default: the survey's own, or now)",
+	}
 }
 
 func activityFlag() cli.Flag {
-	return &cli.StringFlag{Name: "activity", Usage: "sign-ins that other systems recorded: a CSV `FILE`, or JSON lines, of account, time, source"}
+	return &cli.StringFlag{
+		Name:  "activity",
+		Usage: "sign-ins that other systems recorded: a CSV `FILE`, or JSON lines, of account, time, source",
+	}
 }
 
 // question is what is asked of a directory.
 func question(cmd *cli.Command) (work.Question, error) {
 	list, err := rosterFrom(cmd)
-	return work.Question{Checks: checkNames(cmd), AsOf: cmd.String("as-of"), SignIns: cmd.String("activity"), Roster: list}, err
+	return work.Question{
+		Checks:  checkNames(cmd),
+		AsOf:    cmd.String("as-of"),
+		SignIns: cmd.String("activity"),
+		Roster:  list,
+	}, err
 }

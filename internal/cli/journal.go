@@ -23,8 +23,14 @@ func (a *app) journalCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "batch", Usage: "only this `BATCH`"},
 			&cli.BoolFlag{Name: "verify", Usage: "recompute the whole chain of hashes"},
-			&cli.StringFlag{Name: "accept-break", Usage: "say in the journal itself that what --verify finds broken is known, and why it does not matter: a `REASON`"},
-			&cli.StringFlag{Name: "head", Usage: "with --verify: a `HASH` that was printed earlier, which must still be there"},
+			&cli.StringFlag{
+				Name:  "accept-break",
+				Usage: "say in the journal itself that what --verify finds broken is known, and why it does not matter: a `REASON`",
+			},
+			&cli.StringFlag{
+				Name:  "head",
+				Usage: "with --verify: a `HASH` that was printed earlier, which must still be there",
+			},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or jsonl"},
 		},
 		Action: a.journal,
@@ -115,7 +121,17 @@ func (a *app) journalTable(records []store.Sealed, batch int) error {
 		if r.Line > 0 {
 			place += "/" + fmt.Sprint(r.Line)
 		}
-		rows = append(rows, []string{fmt.Sprint(r.Seq), r.At.In(time.Local).Format("2006-01-02 15:04:05"), render.Visible(r.By), place, r.Event, render.Visible(strings.TrimSpace(carry.Describe(r)))})
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprint(r.Seq),
+				r.At.In(time.Local).Format("2006-01-02 15:04:05"),
+				render.Visible(r.By),
+				place,
+				r.Event,
+				render.Visible(strings.TrimSpace(carry.Describe(r))),
+			},
+		)
 	}
 	render.Table(a.out, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
 	return nil
@@ -139,7 +155,8 @@ func (a *app) verifyHeads(ctx context.Context, s *store.Store) error {
 		if last.Principal != "" {
 			who = last.Principal + " (" + last.Key + ")"
 		}
-		fmt.Fprintf(a.out, "Signed %s, last up to record %d by %s\n", wording.Count(len(heads), "time"), last.Seq, render.Visible(who))
+		fmt.Fprintf(a.out, "Signed %s, last up to record %d by %s\n", wording.Count(len(heads), "time"), last.Seq,
+			render.Visible(who))
 	case a.work.Settings.Signing.Key != "":
 		a.note("no signature is in the journal, though the settings name a key for it")
 	}

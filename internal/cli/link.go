@@ -19,7 +19,8 @@ import (
 
 func (a *app) linkCommand() *cli.Command {
 	flags := func() []cli.Flag {
-		return append(slices.Concat(fromFlags(), rosterFlags()), &cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the decision"})
+		return append(slices.Concat(fromFlags(), rosterFlags()),
+			&cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the decision"})
 	}
 	return &cli.Command{
 		Name: "link", Usage: "confirmed and rejected pairs of account and person",
@@ -31,7 +32,12 @@ func (a *app) linkCommand() *cli.Command {
 				Action: func(ctx context.Context, cmd *cli.Command) error { return a.linkDecide(ctx, cmd, work.Rejected) }},
 			{Name: "list", Usage: "all decisions in force", Action: a.linkList},
 			{Name: "end", Usage: "take a decision back", ArgsUsage: "NUMBER", Action: a.linkEnd},
-			{Name: "export", Usage: "write the decisions as CSV", Flags: []cli.Flag{&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"}}, Action: a.linkExport},
+			{
+				Name:   "export",
+				Usage:  "write the decisions as CSV",
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "output", Usage: "write to `FILE`, whole or not at all"}},
+				Action: a.linkExport,
+			},
 			{Name: "import", Usage: "take over decisions that export wrote", ArgsUsage: "FILE", Action: a.linkImport},
 		},
 	}
@@ -50,7 +56,17 @@ func (a *app) linkDecide(ctx context.Context, cmd *cli.Command, verdict work.Ver
 		return err
 	}
 	defer p.Close()
-	l, err := a.work.Decide(ctx, p, work.Decision{Verdict: verdict, Account: cmd.Args().First(), Person: cmd.Args().Get(1), Why: cmd.String("why"), Roster: list})
+	l, err := a.work.Decide(
+		ctx,
+		p,
+		work.Decision{
+			Verdict: verdict,
+			Account: cmd.Args().First(),
+			Person:  cmd.Args().Get(1),
+			Why:     cmd.String("why"),
+			Roster:  list,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -76,9 +92,21 @@ func (a *app) linkList(ctx context.Context, cmd *cli.Command) error {
 	}
 	var rows [][]string
 	for _, l := range all {
-		rows = append(rows, []string{strconv.Itoa(l.Number), render.Visible(l.Account), string(l.Verdict), render.Visible(l.Name), render.Visible(l.By), l.At.Format(time.DateOnly), render.Visible(l.Why)})
+		rows = append(
+			rows,
+			[]string{
+				strconv.Itoa(l.Number),
+				render.Visible(l.Account),
+				string(l.Verdict),
+				render.Visible(l.Name),
+				render.Visible(l.By),
+				l.At.Format(time.DateOnly),
+				render.Visible(l.Why),
+			},
+		)
 	}
-	render.Table(a.out, a.style(nil), []string{"Number", "Account", "Verdict", "Person", "By", "On", "Why"}, rows, 1, 3, 4, 6)
+	render.Table(a.out, a.style(nil), []string{"Number", "Account", "Verdict", "Person", "By", "On", "Why"}, rows, 1, 3,
+		4, 6)
 	return nil
 }
 

@@ -27,7 +27,10 @@ func (a *app) listCommand() *cli.Command {
 		Name: "list", Usage: "entries by plain conditions or an RFC 4515 filter, with chosen columns", ArgsUsage: "[" + strings.Join(listing.KindNames, "|") + "]",
 		Description: listDescription(),
 		Flags: slices.Concat(fromFlags(), conditionFlags(), []cli.Flag{asOfFlag(), activityFlag(),
-			&cli.StringFlag{Name: "columns", Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set"},
+			&cli.StringFlag{
+				Name:  "columns",
+				Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set",
+			},
 			&cli.StringFlag{Name: "sort", Usage: "the `COLUMN` to sort by; with - before it from the largest down"},
 			&cli.IntFlag{Name: "limit", Usage: "no more than `N` entries"},
 		}, outputFlags(listFormats)),
@@ -38,14 +41,20 @@ func (a *app) listCommand() *cli.Command {
 // conditionFlags choose entries by a filter and by what the tool knows of them.
 func conditionFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects, or the filter of this name in the settings; times may be relative: (whenCreated>={90d ago})"},
+		&cli.StringFlag{
+			Name:  "filter",
+			Usage: "what this RFC 4515 `FILTER` selects, or the filter of this name in the settings; times may be relative: (whenCreated>={90d ago})",
+		},
 		&cli.StringFlag{Name: "under", Usage: "only at or below this `DN`"},
 		&cli.BoolFlag{Name: "enabled", Usage: "only accounts that are neither disabled nor expired"},
 		&cli.BoolFlag{Name: "disabled", Usage: "only disabled accounts"},
 		&cli.BoolFlag{Name: "locked", Usage: "only accounts that wrong passwords have locked"},
 		&cli.BoolFlag{Name: "expired", Usage: "only accounts past their expiry date"},
 		&cli.BoolFlag{Name: "never-used", Usage: "only accounts without any sign-in"},
-		&cli.StringFlag{Name: "idle", Usage: "only accounts without a sign-in for this `SPAN` (90d, 12w, 6mo), or ever since they were made so long ago"},
+		&cli.StringFlag{
+			Name:  "idle",
+			Usage: "only accounts without a sign-in for this `SPAN` (90d, 12w, 6mo), or ever since they were made so long ago",
+		},
 		&cli.StringFlag{Name: "password-older", Usage: "only accounts whose password is older than this `SPAN`"},
 		&cli.StringFlag{Name: "expires-within", Usage: "only accounts that expire within this `SPAN`"},
 		&cli.StringFlag{Name: "new", Usage: "only entries made within this `SPAN`"},
@@ -57,8 +66,14 @@ func conditionFlags() []cli.Flag {
 // of the settings, with its conditions.
 func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
 	f := settings.Filter{Filter: cmd.String("filter"), Under: cmd.String("under"),
-		Where: settings.Conditions{Enabled: cmd.Bool("enabled"), Disabled: cmd.Bool("disabled"), Locked: cmd.Bool("locked"), Expired: cmd.Bool("expired"),
-			NeverUsed: cmd.Bool("never-used"), MemberOf: cmd.String("member-of")}}
+		Where: settings.Conditions{
+			Enabled:   cmd.Bool("enabled"),
+			Disabled:  cmd.Bool("disabled"),
+			Locked:    cmd.Bool("locked"),
+			Expired:   cmd.Bool("expired"),
+			NeverUsed: cmd.Bool("never-used"),
+			MemberOf:  cmd.String("member-of"),
+		}}
 	for name, into := range map[string]**calendar.Span{"idle": &f.Where.Idle, "password-older": &f.Where.PasswordOlder, "expires-within": &f.Where.ExpiresIn, "new": &f.Where.New} {
 		if text := cmd.String(name); text != "" {
 			span, err := calendar.ParseSpan(text)
@@ -129,10 +144,14 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 		a.note("note: %s", n)
 	}
 	if found.Untold > 0 {
-		a.note("note: whether %d more are meant cannot be told, since what decides it may not be read of them; \"yardbroom yard test\" says what that is, and where", found.Untold)
+		a.note(
+			"note: whether %d more are meant cannot be told, since what decides it may not be read of them; \"yardbroom yard test\" says what that is, and where",
+			found.Untold,
+		)
 	}
 	for i, name := range found.Survey.Silent {
-		a.note("note: %s did not tell its sign-ins, so later ones may be known there: %s", name, found.Survey.SilentWhy[i])
+		a.note("note: %s did not tell its sign-ins, so later ones may be known there: %s", name,
+			found.Survey.SilentWhy[i])
 	}
 	return (&outcome{}).verdict(p, nil)
 }
@@ -143,7 +162,14 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &listing.Query{What: cmp.Or(cmd.Args().First(), asked.Kind), Filter: asked.Filter, Under: asked.Under, When: asked.Where, Sort: cmd.String("sort"), Limit: cmd.Int("limit")}
+	q := &listing.Query{
+		What:   cmp.Or(cmd.Args().First(), asked.Kind),
+		Filter: asked.Filter,
+		Under:  asked.Under,
+		When:   asked.Where,
+		Sort:   cmd.String("sort"),
+		Limit:  cmd.Int("limit"),
+	}
 	if q.What != "" && listing.Kinds[q.What] == nil {
 		return nil, usage("%q cannot be listed: use %s", q.What, strings.Join(listing.KindNames, ", "))
 	}

@@ -35,14 +35,33 @@ const (
 var allFormats = []string{formatTable, formatCSV, formatTSV, formatJSON, formatJSONL, formatXLSX, formatHTML}
 
 // byEnding tells the format that a file's name asks for.
-var byEnding = map[string]string{".csv": formatCSV, ".tsv": formatTSV, ".tab": formatTSV, ".json": formatJSON, ".jsonl": formatJSONL, ".ndjson": formatJSONL,
-	".xlsx": formatXLSX, ".html": formatHTML, ".htm": formatHTML, ".ldif": formatLDIF, ".ldf": formatLDIF, ".txt": formatTable}
+var byEnding = map[string]string{
+	".csv":    formatCSV,
+	".tsv":    formatTSV,
+	".tab":    formatTSV,
+	".json":   formatJSON,
+	".jsonl":  formatJSONL,
+	".ndjson": formatJSONL,
+	".xlsx":   formatXLSX,
+	".html":   formatHTML,
+	".htm":    formatHTML,
+	".ldif":   formatLDIF,
+	".ldf":    formatLDIF,
+	".txt":    formatTable,
+}
 
 // outputFlags say where a result goes, and how it is written.
 func outputFlags(formats []string) []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "format", Usage: "write as `FORMAT`: " + strings.Join(formats, ", ") + " (default: table, or what the ending of --output says)"},
-		&cli.StringSliceFlag{Name: "output", Usage: "write to `FILE`, whole or not at all; its ending tells the format; a folder (its name ends in /) gets a file for each part; may be given several times"},
+		&cli.StringFlag{
+			Name: "format",
+			Usage: "write as `FORMAT`: " + strings.Join(formats,
+				", ") + " (default: table, or what the ending of --output says)",
+		},
+		&cli.StringSliceFlag{
+			Name:  "output",
+			Usage: "write to `FILE`, whole or not at all; its ending tells the format; a folder (its name ends in /) gets a file for each part; may be given several times",
+		},
 	}
 }
 
@@ -69,7 +88,8 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 	for _, path := range paths {
 		t := target{path: path, format: cmp.Or(format, formatTable)}
 		info, err := os.Stat(path)
-		t.folder = path != "-" && (strings.HasSuffix(path, "/") || strings.HasSuffix(path, string(filepath.Separator)) || err == nil && info.IsDir())
+		t.folder = path != "-" &&
+			(strings.HasSuffix(path, "/") || strings.HasSuffix(path, string(filepath.Separator)) || err == nil && info.IsDir())
 		ending := byEnding[strings.ToLower(filepath.Ext(path))]
 		switch {
 		case path == "":
@@ -77,17 +97,21 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 		case path == "-":
 			t.path = ""
 		case t.folder:
-			if t.format = cmp.Or(format, formatCSV); t.format != formatCSV && t.format != formatTSV && t.format != formatJSONL {
-				return nil, usage("--output %s: a folder gets a file for each part as csv, tsv or jsonl, not %s", path, t.format)
+			if t.format = cmp.Or(format, formatCSV); t.format != formatCSV && t.format != formatTSV &&
+				t.format != formatJSONL {
+				return nil, usage("--output %s: a folder gets a file for each part as csv, tsv or jsonl, not %s", path,
+					t.format)
 			}
 		case ending != "" && !slices.Contains(formats, ending):
-			return nil, usage("--output %s: this result cannot be written as %s: use %s", path, ending, strings.Join(formats, ", "))
+			return nil, usage("--output %s: this result cannot be written as %s: use %s", path, ending,
+				strings.Join(formats, ", "))
 		case ending != "" && format != "" && ending != format:
 			return nil, usage("--output %s: the ending says %s, --format says %s; leave one out", path, ending, format)
 		case ending != "":
 			t.format = ending
 		case format == "":
-			return nil, usage("--output %s: the ending tells no format that can be written (%s): add --format", path, strings.Join(formats, ", "))
+			return nil, usage("--output %s: the ending tells no format that can be written (%s): add --format", path,
+				strings.Join(formats, ", "))
 		}
 		if t.path == "" && t.format == formatXLSX && a.outIsTerminal() {
 			return nil, usage("a workbook is not for the terminal: give --output FILE.xlsx")

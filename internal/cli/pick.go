@@ -25,7 +25,9 @@ func (a *app) pickCommand() *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			in, ok := a.terminal()
 			if !ok || !a.outIsTerminal() {
-				return usage("there is no terminal to draw on; use \"yardbroom batch export\" and \"batch import\", or \"batch drop\"")
+				return usage(
+					"there is no terminal to draw on; use \"yardbroom batch export\" and \"batch import\", or \"batch drop\"",
+				)
 			}
 			b, err := a.batchNamed(ctx, cmd)
 			if err != nil {
@@ -34,7 +36,8 @@ func (a *app) pickCommand() *cli.Command {
 			if b.State != batch.Staged {
 				return fmt.Errorf("batch %d is %s; lines can be chosen only before it is carried out", b.ID, b.State)
 			}
-			final, err := tea.NewProgram(newPicker(b), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithEnvironment(os.Environ())).Run()
+			final, err := tea.NewProgram(newPicker(b), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(a.out), tea.WithEnvironment(os.Environ())).
+				Run()
 			if err != nil && !errors.Is(err, tea.ErrInterrupted) {
 				return err
 			}
@@ -324,7 +327,8 @@ func (p *picker) list(width int) []string {
 		if p.marked[l] {
 			mark = "[x] "
 		}
-		text := row(mark, render.Visible(l.Account), render.Place(l.DN), render.Visible(render.LineReason(l)), render.Visible(render.LineChanges(l)))
+		text := row(mark, render.Visible(l.Account), render.Place(l.DN), render.Visible(render.LineReason(l)),
+			render.Visible(render.LineChanges(l)))
 		switch {
 		case i == p.at:
 			text = pickHere.Render(text)
@@ -393,7 +397,8 @@ func (p *picker) foot() string {
 	text := "space in/out · a all · n none · / filter · s sort · enter save · q leave"
 	switch {
 	case p.asking:
-		return pickBold.Render(fill(fmt.Sprintf("Take %s out of the batch? y or n", wording.Count(len(p.unmarked()), "line")), p.width))
+		return pickBold.Render(
+			fill(fmt.Sprintf("Take %s out of the batch? y or n", wording.Count(len(p.unmarked()), "line")), p.width))
 	case p.typing:
 		text = "filter: " + p.filter + "▏  enter keeps it, esc shows all"
 	case len(p.unmarked()) == len(p.lines):

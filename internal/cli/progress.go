@@ -69,10 +69,17 @@ func (p *progress) report(step string, done, total int64) {
 }
 
 func (p *progress) draw(total int64) *progressbar.ProgressBar {
-	options := []progressbar.Option{progressbar.OptionSetWriter(p.out), progressbar.OptionSetDescription(render.Clip(render.Visible(p.step), p.width/2)),
-		progressbar.OptionSetWidth(min(30, p.width/4)), progressbar.OptionThrottle(200 * time.Millisecond), progressbar.OptionSetPredictTime(total > 0), progressbar.OptionSetElapsedTime(false)}
+	options := []progressbar.Option{
+		progressbar.OptionSetWriter(p.out),
+		progressbar.OptionSetDescription(render.Clip(render.Visible(p.step), p.width/2)),
+		progressbar.OptionSetWidth(min(30, p.width/4)),
+		progressbar.OptionThrottle(200 * time.Millisecond),
+		progressbar.OptionSetPredictTime(total > 0),
+		progressbar.OptionSetElapsedTime(false),
+	}
 	if total > 0 {
-		options = append(options, progressbar.OptionShowBytes(true), progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "─", BarStart: "", BarEnd: ""}))
+		options = append(options, progressbar.OptionShowBytes(true),
+			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "━", SaucerPadding: "─", BarStart: "", BarEnd: ""}))
 	} else {
 		total = -1
 		options = append(options, progressbar.OptionShowCount(), progressbar.OptionSpinnerType(14))

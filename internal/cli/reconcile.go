@@ -24,11 +24,27 @@ func (a *app) reconcileCommand() *cli.Command {
 		Flags: slices.Concat(rosterFlags(), fromFlags(), []cli.Flag{asOfFlag(),
 			&cli.BoolFlag{Name: "strict", Usage: "match by links and keys that are exactly alike only, not by names"},
 			&cli.BoolFlag{Name: "show-mapping", Usage: "say which column is read as what, and stop"},
-			&cli.StringFlag{Name: "pairs", Usage: "write every pair as CSV to `FILE`: row,person_id,account,dn,key,score"},
-			&cli.StringFlag{Name: "since", Usage: "show only what is new since a `RUN`: \"last\", or the last one at or before a date or time"},
-			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME` of the roster; may be given several times"},
-			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a check in a table; 0 for all (with --check all are shown)"},
-			&cli.StringFlag{Name: "fail-on", Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above"},
+			&cli.StringFlag{
+				Name:  "pairs",
+				Usage: "write every pair as CSV to `FILE`: row,person_id,account,dn,key,score",
+			},
+			&cli.StringFlag{
+				Name:  "since",
+				Usage: "show only what is new since a `RUN`: \"last\", or the last one at or before a date or time",
+			},
+			&cli.StringSliceFlag{
+				Name:  "check",
+				Usage: "only the check `NAME` of the roster; may be given several times",
+			},
+			&cli.IntFlag{
+				Name:  "limit",
+				Value: 5,
+				Usage: "rows a check in a table; 0 for all (with --check all are shown)",
+			},
+			&cli.StringFlag{
+				Name:  "fail-on",
+				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
+			},
 		}, outputFlags(allFormats)),
 		Action: a.reconcile,
 	}
@@ -51,7 +67,16 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer p.Close()
-	found, err := a.work.Reconcile(ctx, p, &work.ReconcileRequest{Question: q, Strict: cmd.Bool("strict"), Since: cmd.String("since"), BoundsMustExist: cmd.IsSet("fail-on")})
+	found, err := a.work.Reconcile(
+		ctx,
+		p,
+		&work.ReconcileRequest{
+			Question:        q,
+			Strict:          cmd.Bool("strict"),
+			Since:           cmd.String("since"),
+			BoundsMustExist: cmd.IsSet("fail-on"),
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -93,14 +118,24 @@ func (a *app) showMapping(ctx context.Context, from *work.RosterFrom) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "%s: %s, %s", render.Visible(list.Source), render.Visible(list.Form), wording.Count(len(list.Rows), "row"))
+	fmt.Fprintf(a.out, "%s: %s, %s", render.Visible(list.Source), render.Visible(list.Form),
+		wording.Count(len(list.Rows), "row"))
 	if list.DateOrder != "" {
 		fmt.Fprintf(a.out, ", dates %s", list.DateOrder)
 	}
 	fmt.Fprintln(a.out)
 	var rows [][]string
 	for _, m := range list.Mapping {
-		rows = append(rows, []string{m.Field.String(), strconv.Itoa(m.Column), render.Visible(m.Header), m.How, render.Visible(list.Rows[0].Values[m.Field])})
+		rows = append(
+			rows,
+			[]string{
+				m.Field.String(),
+				strconv.Itoa(m.Column),
+				render.Visible(m.Header),
+				m.How,
+				render.Visible(list.Rows[0].Values[m.Field]),
+			},
+		)
 	}
 	render.Table(a.out, a.style(nil), []string{"Field", "Column", "Header", "Found", "First row"}, rows, 4, 2)
 	for _, h := range list.Unused {

@@ -64,9 +64,19 @@ func (a *app) listDeleted(ctx context.Context, cmd *cli.Command) error {
 	var rows [][]string
 	for i := range deleted {
 		r := &deleted[i]
-		rows = append(rows, []string{render.Visible(r.Account), render.Place(r.DN), wording.Moment(r.At, time.Local), keptBy(r), render.Visible(comesBack(r))})
+		rows = append(
+			rows,
+			[]string{
+				render.Visible(r.Account),
+				render.Place(r.DN),
+				wording.Moment(r.At, time.Local),
+				keptBy(r),
+				render.Visible(comesBack(r)),
+			},
+		)
 	}
-	render.Table(a.out, a.style(time.Local), []string{"Account", "Was in", "Deleted", "Kept by", "Comes back"}, rows, 4, 1)
+	render.Table(a.out, a.style(time.Local), []string{"Account", "Was in", "Deleted", "Kept by", "Comes back"}, rows, 4,
+		1)
 	return nil
 }
 

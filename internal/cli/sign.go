@@ -17,8 +17,14 @@ func (a *app) signCommand() *cli.Command {
 		Name: "sign", Usage: "agree to a batch as it is, with an SSH key", ArgsUsage: "BATCH",
 		Description: help("sign", "namespace", batch.SignatureNamespace),
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "key", Usage: "the private key's `FILE`, or the public one's where the agent holds it"},
-			&cli.StringFlag{Name: "file", Usage: "sign an exported batch, a JSON `FILE`, instead of one of the state folder"},
+			&cli.StringFlag{
+				Name:  "key",
+				Usage: "the private key's `FILE`, or the public one's where the agent holds it",
+			},
+			&cli.StringFlag{
+				Name:  "file",
+				Usage: "sign an exported batch, a JSON `FILE`, instead of one of the state folder",
+			},
 			&cli.StringFlag{Name: "signature", Usage: "take in a signature made elsewhere, from a `FILE`"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -52,7 +58,8 @@ func (a *app) signBatch(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "Batch %d is signed by %s (%s).\nSignatures: %s\n", b.ID, render.Visible(sig.Principal), sig.Key, render.Visible(agreed.String()))
+	fmt.Fprintf(a.out, "Batch %d is signed by %s (%s).\nSignatures: %s\n", b.ID, render.Visible(sig.Principal), sig.Key,
+		render.Visible(agreed.String()))
 	return nil
 }
 

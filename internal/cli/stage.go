@@ -24,29 +24,58 @@ func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
 		Description: help("stage", "actions", strings.Join(batch.ActionNames, ", ")),
-		Flags: append(slices.Concat(fromFlags(), conditionFlags(), rosterFlags()), asOfFlag(), activityFlag(), noRosterFlag(),
+		Flags: append(
+			slices.Concat(fromFlags(), conditionFlags(), rosterFlags()),
+			asOfFlag(),
+			activityFlag(),
+			noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
-			&cli.StringFlag{Name: "kind", Usage: "with conditions: which `KIND` of entries, as \"list\" calls it: " + strings.Join(listing.KindNames, ", ") + " (default: users)"},
+			&cli.StringFlag{
+				Name: "kind",
+				Usage: "with conditions: which `KIND` of entries, as \"list\" calls it: " + strings.Join(
+					listing.KindNames, ", ") + " (default: users)",
+			},
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
-			&cli.StringFlag{Name: "column", Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)"},
-			&cli.StringSliceFlag{Name: "match", Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them"},
+			&cli.StringFlag{
+				Name:  "column",
+				Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)",
+			},
+			&cli.StringSliceFlag{
+				Name:  "match",
+				Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them",
+			},
 			&cli.StringFlag{Name: "given", Usage: "for rename: the new given `NAME`"},
 			&cli.StringFlag{Name: "family", Usage: "for rename: the new family `NAME`"},
 			&cli.StringFlag{Name: "display", Usage: "for rename: the new display `NAME` (default: follows)"},
 			&cli.StringFlag{Name: "logon", Usage: "for rename: the new logon `NAME` (default: stays)"},
-			&cli.StringFlag{Name: "mail", Usage: "for rename: the new `ADDRESS` (default: follows; the old one stays as a second)"},
+			&cli.StringFlag{
+				Name:  "mail",
+				Usage: "for rename: the new `ADDRESS` (default: follows; the old one stays as a second)",
+			},
 			&cli.StringFlag{Name: "principal", Usage: "for rename: the new sign-in `NAME` (default: follows)"},
 			&cli.StringFlag{Name: "to", Usage: "the container `DN` for move"},
-			&cli.StringFlag{Name: "text", Usage: "for describe: the new description, a `TEXT` with {date}, {batch}, {reason} and {old}"},
+			&cli.StringFlag{
+				Name:  "text",
+				Usage: "for describe: the new description, a `TEXT` with {date}, {batch}, {reason} and {old}",
+			},
 			&cli.StringFlag{Name: "expires", Usage: "for expire: the last `DATE` on which the account may be used"},
 			&cli.StringSliceFlag{Name: "group", Usage: "for join-group and leave-group: a `GROUP`, by name or DN"},
 			&cli.BoolFlag{Name: "unlock", Usage: "for reset-password: lift a lock too"},
 			&cli.StringFlag{Name: "until", Usage: "the `DATE` on which the batch is to be taken back"},
-			&cli.BoolFlag{Name: "even-enabled", Usage: "for delete: also what is enabled, or has not been disabled for long; the batch then needs a signature"},
+			&cli.BoolFlag{
+				Name:  "even-enabled",
+				Usage: "for delete: also what is enabled, or has not been disabled for long; the batch then needs a signature",
+			},
 			&cli.StringFlag{Name: "why", Usage: "a `TEXT` to keep with the batch"},
-			&cli.StringFlag{Name: "on-collision", Usage: "append-account: where a name is taken at the target, put the logon name into it"},
+			&cli.StringFlag{
+				Name:  "on-collision",
+				Usage: "append-account: where a name is taken at the target, put the logon name into it",
+			},
 			&cli.BoolFlag{Name: "include-likely", Usage: "also stage findings that are likely, not sure"},
-			&cli.BoolFlag{Name: "whole-roster", Usage: "the roster is whole, though by it more than a tenth of the directory would have to go"},
+			&cli.BoolFlag{
+				Name:  "whole-roster",
+				Usage: "the roster is whole, though by it more than a tenth of the directory would have to go",
+			},
 			&cli.StringFlag{Name: "refused", Usage: "write what cannot be staged, and why, as CSV into a `FILE`"},
 			&cli.IntFlag{Name: "max-lines", Usage: "allow this many lines in the batch"},
 			&cli.IntFlag{Name: "max-share", Usage: "allow this share of the yard's accounts, in per cent"},
@@ -124,10 +153,13 @@ func (a *app) tellForeseen(staged *work.Staged) {
 	reasons, names := byReason(staged.Foreseen)
 	slices.Sort(reasons)
 	for _, why := range reasons { // marked, not refused: another account may carry it out
-		a.note("note: %s %s, %s: %s; apply it with an account that may", staged.Bound, why, wording.Count(len(names[why]), "line"), wording.Some(names[why]))
+		a.note("note: %s %s, %s: %s; apply it with an account that may", staged.Bound, why,
+			wording.Count(len(names[why]), "line"), wording.Some(names[why]))
 	}
 	if staged.Unencrypted {
-		a.note("note: passwords are set over an encrypted connection only, and this one is not: give the yard an ldaps:// address, or starttls")
+		a.note(
+			"note: passwords are set over an encrypted connection only, and this one is not: give the yard an ldaps:// address, or starttls",
+		)
 	}
 }
 
@@ -145,11 +177,18 @@ func (a *app) tellStaged(staged *work.Staged) {
 		a.note("note: staged by an unproved name, %s: %v", b.By, staged.Unproved)
 	}
 	render.Batch(a.out, b, staged.Agreement, a.briefly())
-	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out: yardbroom batch pick %d, or batch drop %d ACCOUNT…\n", b.ID, b.ID)
+	fmt.Fprintf(a.out, "\nNothing is changed yet. Take lines out: yardbroom batch pick %d, or batch drop %d ACCOUNT…\n",
+		b.ID, b.ID)
 	if !staged.Agreement.Enough() {
 		fmt.Fprintf(a.out, "Another person signs it: yardbroom batch sign %d\n", b.ID)
 	}
-	fmt.Fprintf(a.out, "Try it on a copy: yardbroom apply %d --rehearse; against the directory: yardbroom apply %d --dry-run\nCarry it out: yardbroom apply %d\n", b.ID, b.ID, b.ID)
+	fmt.Fprintf(
+		a.out,
+		"Try it on a copy: yardbroom apply %d --rehearse; against the directory: yardbroom apply %d --dry-run\nCarry it out: yardbroom apply %d\n",
+		b.ID,
+		b.ID,
+		b.ID,
+	)
 }
 
 // fewRefusals is how many refusals are told one by one.
@@ -160,7 +199,8 @@ const fewRefusals = 20
 func (a *app) tellRefusals(what string, refusals []batch.Refusal) {
 	if len(refusals) <= fewRefusals {
 		for _, r := range refusals {
-			fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not %s: %s (%s): %s", what, r.Account, render.Place(r.DN), r.Why)))
+			fmt.Fprintln(a.err,
+				render.Visible(fmt.Sprintf("not %s: %s (%s): %s", what, r.Account, render.Place(r.DN), r.Why)))
 		}
 		return
 	}
@@ -171,7 +211,13 @@ func (a *app) tellRefusals(what string, refusals []batch.Refusal) {
 			a.note("not %s, for other reasons: %d more", what, len(reasons)-i)
 			break
 		}
-		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf("not %s, %s: %s: %s", what, wording.Count(len(names[why]), "line"), why, wording.Some(names[why]))))
+		fmt.Fprintln(
+			a.err,
+			render.Visible(
+				fmt.Sprintf("not %s, %s: %s: %s", what, wording.Count(len(names[why]), "line"), why,
+					wording.Some(names[why])),
+			),
+		)
 	}
 }
 
@@ -190,7 +236,14 @@ func byReason(refusals []batch.Refusal) (reasons []string, names map[string][]st
 
 // writeRefusals keeps what could not be staged, and why, as CSV.
 func writeRefusals(path string, refusals []batch.Refusal) error {
-	out := sheet.Sheet{Name: "refused", Columns: []sheet.Column{{Name: "account", Kind: sheet.Text}, {Name: "dn", Kind: sheet.Text}, {Name: "why", Kind: sheet.Text}}}
+	out := sheet.Sheet{
+		Name: "refused",
+		Columns: []sheet.Column{
+			{Name: "account", Kind: sheet.Text},
+			{Name: "dn", Kind: sheet.Text},
+			{Name: "why", Kind: sheet.Text},
+		},
+	}
 	for _, r := range refusals {
 		out.Rows = append(out.Rows, []any{r.Account, r.DN, r.Why})
 	}

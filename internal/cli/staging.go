@@ -20,11 +20,23 @@ func (a *app) stageRequest(cmd *cli.Command) (*work.StageRequest, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &work.StageRequest{Question: q, To: cmd.String("to"), Text: cmd.String("text"), Expires: cmd.String("expires"), Groups: cmd.StringSlice("group"),
-		Unlock: cmd.Bool("unlock"), EvenEnabled: cmd.Bool("even-enabled"), Until: cmd.String("until"), Why: cmd.String("why"),
-		IncludeLikely: cmd.Bool("include-likely"), WholeRoster: cmd.Bool("whole-roster"), MaxLines: cmd.Int("max-lines"), MaxShare: cmd.Int("max-share"),
+	r := &work.StageRequest{
+		Question:      q,
+		To:            cmd.String("to"),
+		Text:          cmd.String("text"),
+		Expires:       cmd.String("expires"),
+		Groups:        cmd.StringSlice("group"),
+		Unlock:        cmd.Bool("unlock"),
+		EvenEnabled:   cmd.Bool("even-enabled"),
+		Until:         cmd.String("until"),
+		Why:           cmd.String("why"),
+		IncludeLikely: cmd.Bool("include-likely"),
+		WholeRoster:   cmd.Bool("whole-roster"),
+		MaxLines:      cmd.Int("max-lines"),
+		MaxShare:      cmd.Int("max-share"),
 		Name: batch.NewName{Given: cmd.String("given"), Family: cmd.String("family"), Display: cmd.String("display"),
-			Logon: cmd.String("logon"), Mail: cmd.String("mail"), Principal: cmd.String("principal")}}
+			Logon: cmd.String("logon"), Mail: cmd.String("mail"), Principal: cmd.String("principal")},
+	}
 	if err := a.actionsOf(cmd, r); err != nil {
 		return nil, err
 	}
@@ -160,7 +172,9 @@ func valueOf(r *work.StageRequest, args []string) error {
 // fillOf reads ATTRIBUTE RULE ACCOUNT….
 func fillOf(cmd *cli.Command, r *work.StageRequest, args []string) error {
 	if len(args) < 2 {
-		return usage("fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing")
+		return usage(
+			"fill needs an attribute and a rule: yardbroom stage fill displayName '{givenName} {sn}' --check value-missing",
+		)
 	}
 	r.Attr, r.Value, r.Names = args[0], args[1], args[2:]
 	if r.ByRoster() {

@@ -36,12 +36,14 @@ func (a *app) surveyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name, m.Entries, render.Visible(m.Identity.Base), m.Name)
+			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name,
+				m.Entries, render.Visible(m.Identity.Base), m.Name)
 			if !m.Complete && p.Broken == 0 {
 				a.note("note: it is not whole: %s", strings.Join(missing(m), ", "))
 			}
 			if p.Broken > 0 {
-				return fmt.Errorf("%s: %s could not be read and were left out", p.Where(), wording.Count(p.Broken, "record"))
+				return fmt.Errorf("%s: %s could not be read and were left out", p.Where(),
+					wording.Count(p.Broken, "record"))
 			}
 			return nil
 		},
@@ -76,7 +78,17 @@ func (a *app) listSurveys() error {
 		if m.Complete {
 			whole = "yes"
 		}
-		rows = append(rows, []string{m.Name, m.Taken.Format(time.RFC3339), fmt.Sprint(m.Entries), whole, render.Visible(m.Identity.Base), render.Visible(m.Source)})
+		rows = append(
+			rows,
+			[]string{
+				m.Name,
+				m.Taken.Format(time.RFC3339),
+				fmt.Sprint(m.Entries),
+				whole,
+				render.Visible(m.Identity.Base),
+				render.Visible(m.Source),
+			},
+		)
 	}
 	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Whole", "Base", "Source"}, rows, 5, 4)
 	return nil

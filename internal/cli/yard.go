@@ -23,13 +23,30 @@ func (a *app) yardCommand() *cli.Command {
 		Name: "yard", Usage: "the yards of the settings: list them, test one",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "the yards of the settings", Action: a.yardList},
-			{Name: "servers", Usage: "the servers of a yard, by the directory itself and by DNS, and which are in use", ArgsUsage: "[YARD|URL]",
-				Flags:  append(serverFlags(), &cli.BoolFlag{Name: "no-dns", Usage: "do not ask DNS"}),
-				Action: a.yardServers},
-			{Name: "test", Usage: "connection, encryption, sign-in, rights, clock, and what this account cannot see", ArgsUsage: "[YARD|URL]",
-				Flags: append(serverFlags(), &cli.BoolFlag{Name: "quick", Usage: "do not read every entry to find out what is hidden from this account"},
-					&cli.StringFlag{Name: "probe", Usage: "in this `OU`, make an account, delete it, bring it back and delete it again, to see whether what is deleted comes back"}),
-				Action: a.yardTest},
+			{
+				Name:      "servers",
+				Usage:     "the servers of a yard, by the directory itself and by DNS, and which are in use",
+				ArgsUsage: "[YARD|URL]",
+				Flags:     append(serverFlags(), &cli.BoolFlag{Name: "no-dns", Usage: "do not ask DNS"}),
+				Action:    a.yardServers,
+			},
+			{
+				Name:      "test",
+				Usage:     "connection, encryption, sign-in, rights, clock, and what this account cannot see",
+				ArgsUsage: "[YARD|URL]",
+				Flags: append(
+					serverFlags(),
+					&cli.BoolFlag{
+						Name:  "quick",
+						Usage: "do not read every entry to find out what is hidden from this account",
+					},
+					&cli.StringFlag{
+						Name:  "probe",
+						Usage: "in this `OU`, make an account, delete it, bring it back and delete it again, to see whether what is deleted comes back",
+					},
+				),
+				Action: a.yardTest,
+			},
 		},
 	}
 }
@@ -101,7 +118,8 @@ func (a *app) yardServers(ctx context.Context, cmd *cli.Command) error {
 			use = "in use, asked for its own sign-ins"
 		}
 		unused = unused || k.URL == "" && !k.Avoided && k.Listed
-		rows = append(rows, []string{render.Visible(k.Host), render.Visible(k.Site), yes[k.Listed], yes[k.InDNS], render.Visible(use)})
+		rows = append(rows,
+			[]string{render.Visible(k.Host), render.Visible(k.Site), yes[k.Listed], yes[k.InDNS], render.Visible(use)})
 	}
 	render.Table(a.out, a.style(nil), []string{"Server", "Site", "In the directory", "In DNS", "Use"}, rows, 4)
 	if unused {
@@ -139,7 +157,8 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	line(no == "", "Writable", cmp.Or(no, "the server takes writes"))
-	line(probe.Paging, "Paging", map[bool]string{true: "offered", false: "not offered; large directories cannot be read whole"}[probe.Paging])
+	line(probe.Paging, "Paging",
+		map[bool]string{true: "offered", false: "not offered; large directories cannot be read whole"}[probe.Paging])
 	for _, r := range probe.Rights {
 		line(r.OK, r.What, r.Text)
 	}
@@ -162,7 +181,9 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 
 // lineOfReturn says whether what is deleted comes back: it is tried, where --probe
 // asks for that, else what was seen the last time.
-func (a *app) lineOfReturn(ctx context.Context, cmd *cli.Command, p *work.Place, line func(ok bool, label, value string)) error {
+func (a *app) lineOfReturn(
+	ctx context.Context, cmd *cli.Command, p *work.Place, line func(ok bool, label, value string),
+) error {
 	const label = "Comes back"
 	server, _ := p.Server()
 	container := cmd.String("probe")
@@ -181,7 +202,11 @@ func (a *app) lineOfReturn(ctx context.Context, cmd *cli.Command, p *work.Place,
 // hiddenLines say what a survey could not show.
 func hiddenLines(s *directory.Survey, line func(ok bool, label, value string)) {
 	if !s.RightsRead {
-		line(false, "Hidden", "the server does not tell what this account may not read; what most entries show and those of one place never do is taken as hidden there")
+		line(
+			false,
+			"Hidden",
+			"the server does not tell what this account may not read; what most entries show and those of one place never do is taken as hidden there",
+		)
 	}
 	hidden := audit.DescribeHidden(s, directory.AttrSet{})
 	for _, h := range hidden {
@@ -191,6 +216,11 @@ func hiddenLines(s *directory.Survey, line func(ok bool, label, value string)) {
 		line(true, "Hidden", "nothing that checks rest on")
 	}
 	if own := s.HidingOwn(); len(own) > 0 {
-		line(true, "Hidden", fmt.Sprintf("entries in %d of the domain's own places (%s, for one); no check rests on them", len(own), own[0]))
+		line(
+			true,
+			"Hidden",
+			fmt.Sprintf("entries in %d of the domain's own places (%s, for one); no check rests on them", len(own),
+				own[0]),
+		)
 	}
 }

@@ -13,18 +13,54 @@ func same(all ...string) []name {
 
 // All people are made up. The names come from many languages, since real
 // staff lists do.
-var givenNames = append(same("Ada", "Bram", "Clara", "Dov", "Edith", "Farid", "Greta", "Hugo", "Ines", "Jonas", "Kaja", "Leon",
-	"Mira", "Nadia", "Otto", "Petra", "Quentin", "Rosa", "Stefan", "Tilda", "Ulla", "Vera", "Wanda", "Yara", "Zeno", "Amara",
-	"Kofi", "Thabo", "Linh", "Mehmet", "Priya", "Ravi", "Sana", "Tomas", "Uma", "Viktor"),
-	name{"Zoë", "Zoe"}, name{"Søren", "Soren"}, name{"José", "Jose"}, name{"Łucja", "Lucja"}, name{"Åsa", "Asa"}, name{"Jürgen", "Jurgen"},
-	name{"Наталья", "Natalya"}, name{"Δημήτρης", "Dimitris"}, name{"美咲", "Misaki"}, name{"Хасан", "Khasan"}, name{"نور", "Nour"}, name{"Anne-Marie", "Annemarie"})
+var givenNames = append(
+	same("Ada", "Bram", "Clara", "Dov", "Edith", "Farid", "Greta", "Hugo", "Ines", "Jonas", "Kaja", "Leon", "Mira",
+		"Nadia", "Otto", "Petra", "Quentin", "Rosa", "Stefan", "Tilda", "Ulla", "Vera", "Wanda", "Yara", "Zeno",
+		"Amara", "Kofi", "Thabo", "Linh", "Mehmet", "Priya", "Ravi", "Sana", "Tomas", "Uma", "Viktor"),
+	name{
+		"Zoë",
+		"Zoe",
+	},
+	name{"Søren", "Soren"},
+	name{"José", "Jose"},
+	name{"Łucja", "Lucja"},
+	name{"Åsa", "Asa"},
+	name{"Jürgen", "Jurgen"},
+	name{
+		"Наталья",
+		"Natalya",
+	},
+	name{"Δημήτρης", "Dimitris"},
+	name{"美咲", "Misaki"},
+	name{"Хасан", "Khasan"},
+	name{"نور", "Nour"},
+	name{"Anne-Marie", "Annemarie"},
+)
 
-var familyNames = append(same("Quill", "Tern", "Marlowe", "Ashdown", "Birk", "Castell", "Dunmore", "Ekholm", "Fairley", "Grantham",
-	"Hollis", "Ivarsen", "Jessop", "Kestrel", "Lindqvist", "Moorcroft", "Nakata", "Okafor", "Pereira", "Quiroga", "Rosendal",
-	"Sandoval", "Thackeray", "Umarov", "Vasquez", "Wexford", "Yilmaz", "Zielinski", "Abernathy", "Bellweather", "Corrigan", "Drummond"),
-	name{"O'Dell", "ODell"}, name{"Müller-Voss", "MullerVoss"}, name{"Ångström", "Angstrom"}, name{"Dvořák", "Dvorak"}, name{"Peña", "Pena"},
-	name{"Соколова", "Sokolova"}, name{"Παππάς", "Pappas"}, name{"佐藤", "Sato"}, name{"van den Heuvel", "vandenHeuvel"}, name{"Nguyễn", "Nguyen"},
-	name{"Featherstonehaugh-Cholmondeley", "FeatherstonehaughCholmondeley"}, name{"McAllister", "McAllister"})
+var familyNames = append(
+	same("Quill", "Tern", "Marlowe", "Ashdown", "Birk", "Castell", "Dunmore", "Ekholm", "Fairley", "Grantham", "Hollis",
+		"Ivarsen", "Jessop", "Kestrel", "Lindqvist", "Moorcroft", "Nakata", "Okafor", "Pereira", "Quiroga", "Rosendal",
+		"Sandoval", "Thackeray", "Umarov", "Vasquez", "Wexford", "Yilmaz", "Zielinski", "Abernathy", "Bellweather",
+		"Corrigan", "Drummond"),
+	name{
+		"O'Dell",
+		"ODell",
+	},
+	name{"Müller-Voss", "MullerVoss"},
+	name{"Ångström", "Angstrom"},
+	name{"Dvořák", "Dvorak"},
+	name{"Peña", "Pena"},
+	name{
+		"Соколова",
+		"Sokolova",
+	},
+	name{"Παππάς", "Pappas"},
+	name{"佐藤", "Sato"},
+	name{"van den Heuvel", "vandenHeuvel"},
+	name{"Nguyễn", "Nguyen"},
+	name{"Featherstonehaugh-Cholmondeley", "FeatherstonehaughCholmondeley"},
+	name{"McAllister", "McAllister"},
+)
 
 type post struct {
 	department string

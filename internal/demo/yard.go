@@ -54,7 +54,8 @@ func (y *Yard) WriteLDIF(w io.Writer) error {
 	if y.People == 0 {
 		y.People = 400
 	}
-	y.rand, y.w, y.rid, y.logons, y.people = rand.New(rand.NewPCG(y.Seed, 7)), ldif.NewWriter(w), 1103, map[string]int{}, nil
+	y.rand, y.w, y.rid, y.logons, y.people = rand.New(rand.NewPCG(y.Seed, 7)), ldif.NewWriter(
+		w), 1103, map[string]int{}, nil
 	for _, part := range []func() error{y.frame, y.staff, y.groups, y.machines, y.services, y.specials} {
 		if err := part(); err != nil {
 			return err
@@ -120,18 +121,46 @@ func (y *Yard) between(from, to int) time.Time {
 // frame writes what stands around people: domain, containers, built-in
 // accounts and groups, policies, sites.
 func (y *Yard) frame() error {
-	err := y.add(Base, attrs{{"objectClass", "top", "domain", "domainDNS"}, {"objectSid", mustSID(SID)}, {"lockoutDuration", "-18000000000"},
-		{"lockoutThreshold", "5"}, append([]string{"wellKnownObjects"}, directory.WellKnownObjects(Base)...), {"maxPwdAge", "-315360000000000"}, {"msDS-LogonTimeSyncInterval", "14"},
-		{"gPLink", "[LDAP://cn={31B2F340-016D-11D2-945F-00C04FB984F9},cn=policies,cn=system," + Base + ";0]"}})
+	err := y.add(
+		Base,
+		attrs{
+			{"objectClass", "top", "domain", "domainDNS"},
+			{"objectSid", mustSID(SID)},
+			{"lockoutDuration", "-18000000000"},
+			{
+				"lockoutThreshold",
+				"5",
+			},
+			append([]string{"wellKnownObjects"}, directory.WellKnownObjects(Base)...),
+			{"maxPwdAge", "-315360000000000"},
+			{"msDS-LogonTimeSyncInterval", "14"},
+			{"gPLink", "[LDAP://cn={31B2F340-016D-11D2-945F-00C04FB984F9},cn=policies,cn=system," + Base + ";0]"},
+		},
+	)
 	for _, cn := range []string{"Users", "Builtin", "Computers", "System", "LostAndFound"} {
-		err = first(err, y.add("CN="+cn+","+Base, attrs{{"objectClass", "top", "container"}, {"isCriticalSystemObject", "TRUE"}}))
+		err = first(err,
+			y.add("CN="+cn+","+Base, attrs{{"objectClass", "top", "container"}, {"isCriticalSystemObject", "TRUE"}}))
 	}
-	ous := []string{"Staff", "Groups", "Machines", "Service Accounts", "Administrators", "Rooms", "Parked", "Domain Controllers", "Old Projects"}
+	ous := []string{
+		"Staff",
+		"Groups",
+		"Machines",
+		"Service Accounts",
+		"Administrators",
+		"Rooms",
+		"Parked",
+		"Domain Controllers",
+		"Old Projects",
+	}
 	for _, ou := range ous {
 		err = first(err, y.add("OU="+ou+","+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", ou}}))
 	}
 	for _, p := range posts {
-		err = first(err, y.add("OU="+p.department+",OU=Staff,"+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", p.department}}))
+		err = first(
+			err,
+			y.add("OU="+p.department+",OU=Staff,"+Base,
+				attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", p.department}}),
+		)
 	}
 	err = first(err, y.add("CN=Policies,CN=System,"+Base, attrs{{"objectClass", "top", "container"}}))
 	err = first(err, y.policy("31B2F340-016D-11D2-945F-00C04FB984F9", "Default Domain Policy"))
@@ -142,26 +171,43 @@ func (y *Yard) frame() error {
 	err = first(err, y.add(config, attrs{{"objectClass", "top", "configuration"}}))
 	err = first(err, y.add("CN=Sites,"+config, attrs{{"objectClass", "top", "sitesContainer"}}))
 	err = first(err, y.add("CN=Larkmoor,CN=Sites,"+config, attrs{{"objectClass", "top", "site"}}))
-	err = first(err, y.add("CN=Servers,CN=Larkmoor,CN=Sites,"+config, attrs{{"objectClass", "top", "serversContainer"}}))
+	err = first(err,
+		y.add("CN=Servers,CN=Larkmoor,CN=Sites,"+config, attrs{{"objectClass", "top", "serversContainer"}}))
 	for _, dc := range []string{"DC1", "DC2"} {
 		at := "CN=" + dc + ",CN=Servers,CN=Larkmoor,CN=Sites," + config
-		err = first(err, y.add(at, attrs{{"objectClass", "top", "server"}, {"dNSHostName", strings.ToLower(dc) + ".larkmoor.example"}}))
+		err = first(
+			err,
+			y.add(at,
+				attrs{{"objectClass", "top", "server"}, {"dNSHostName", strings.ToLower(dc) + ".larkmoor.example"}}),
+		)
 		err = first(err, y.add("CN=NTDS Settings,"+at, attrs{{"objectClass", "top", "applicationSettings", "nTDSDSA"}}))
 	}
 	builtin := func(cn, logon string, rid uint32, flags string, more ...[]string) {
-		err = first(err, y.add("CN="+cn+",CN=Users,"+Base, append(attrs{{"objectClass", "top", "person", "organizationalPerson", "user"},
-			{"objectSid", y.sid(rid)}, {"sAMAccountName", logon}, {"userAccountControl", flags}, {"isCriticalSystemObject", "TRUE"},
-			{"accountExpires", "9223372036854775807"}, {"primaryGroupID", "513"}}, more...)))
+		err = first(
+			err,
+			y.add(
+				"CN="+cn+",CN=Users,"+Base,
+				append(attrs{{"objectClass", "top", "person", "organizationalPerson", "user"},
+					{
+						"objectSid",
+						y.sid(rid),
+					}, {"sAMAccountName", logon}, {"userAccountControl", flags}, {"isCriticalSystemObject", "TRUE"},
+					{"accountExpires", "9223372036854775807"}, {"primaryGroupID", "513"}}, more...),
+			),
+		)
 	}
-	builtin("Administrator", "Administrator", 500, "512", []string{"adminCount", "1"}, []string{"lastLogon", ticks(y.ago(2))},
-		[]string{"pwdLastSet", ticks(y.ago(900))}, []string{"lockoutTime", ticks(y.ago(0.01))})
+	builtin("Administrator", "Administrator", 500, "512", []string{"adminCount", "1"},
+		[]string{"lastLogon", ticks(y.ago(2))}, []string{"pwdLastSet", ticks(y.ago(900))},
+		[]string{"lockoutTime", ticks(y.ago(0.01))})
 	builtin("Guest", "Guest", 501, "66082", []string{"lastLogon", "0"}, []string{"pwdLastSet", "0"})
-	builtin("krbtgt", "krbtgt", 502, "514", []string{"lastLogon", "0"}, []string{"pwdLastSet", ticks(y.ago(1200))}, []string{"adminCount", "1"})
+	builtin("krbtgt", "krbtgt", 502, "514", []string{"lastLogon", "0"}, []string{"pwdLastSet", ticks(y.ago(1200))},
+		[]string{"adminCount", "1"})
 	return err
 }
 
 func (y *Yard) policy(guid, title string) error {
-	return y.add("CN={"+guid+"},CN=Policies,CN=System,"+Base, attrs{{"objectClass", "top", "container", "groupPolicyContainer"}, {"displayName", title}})
+	return y.add("CN={"+guid+"},CN=Policies,CN=System,"+Base,
+		attrs{{"objectClass", "top", "container", "groupPolicyContainer"}, {"displayName", title}})
 }
 
 func mustSID(text string) string {
@@ -201,8 +247,15 @@ func (y *Yard) staff() error {
 func (y *Yard) person(i int) (person, attrs) {
 	given, family := givenNames[y.rand.IntN(len(givenNames))], familyNames[y.rand.IntN(len(familyNames))]
 	at := posts[y.rand.IntN(len(posts))]
-	p := person{given: given.written, family: family.written, department: at.department, title: at.titles[y.rand.IntN(len(at.titles))],
-		town: towns[y.rand.IntN(len(towns))], id: strconv.Itoa(20000 + i), hired: y.between(60, 4000)}
+	p := person{
+		given:      given.written,
+		family:     family.written,
+		department: at.department,
+		title:      at.titles[y.rand.IntN(len(at.titles))],
+		town:       towns[y.rand.IntN(len(towns))],
+		id:         strconv.Itoa(20000 + i),
+		hired:      y.between(60, 4000),
+	}
 	logon := strings.ToLower(given.plain[:1] + family.plain)
 	if len(logon) > 18 {
 		logon = logon[:18]
@@ -218,12 +271,27 @@ func (y *Yard) person(i int) (person, attrs) {
 	last := y.between(0, 40)
 	a := attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)}, {"cn", cn},
 		{"sAMAccountName", logon}, {"userPrincipalName", p.mail}, {"givenName", p.given}, {"sn", p.family},
-		{"displayName", p.given + " " + p.family}, {"mail", p.mail}, {"proxyAddresses", "SMTP:" + p.mail}, {"employeeID", p.id},
-		{"department", p.department}, {"title", p.title}, {"company", "Larkmoor Observatory"}, {"l", p.town}, {"co", "Ireland"}, {"c", "IE"},
-		{"physicalDeliveryOfficeName", fmt.Sprintf("Dome %d", 1+y.rand.IntN(4))}, {"telephoneNumber", fmt.Sprintf("+353 1 555 %04d", i%10000)},
+		{
+			"displayName",
+			p.given + " " + p.family,
+		}, {"mail", p.mail}, {"proxyAddresses", "SMTP:" + p.mail}, {"employeeID", p.id},
+		{
+			"department",
+			p.department,
+		}, {"title", p.title}, {"company", "Larkmoor Observatory"}, {"l", p.town}, {"co", "Ireland"}, {"c", "IE"},
+		{
+			"physicalDeliveryOfficeName",
+			fmt.Sprintf("Dome %d", 1+y.rand.IntN(4)),
+		}, {"telephoneNumber", fmt.Sprintf("+353 1 555 %04d", i%10000)},
 		{"userAccountControl", "512"}, {"accountExpires", "9223372036854775807"}, {"primaryGroupID", "513"},
-		{"lastLogon", ticks(last)}, {"lastLogonTimestamp", ticks(last.Add(-time.Duration(y.rand.IntN(13*24)) * time.Hour))},
-		{"logonCount", strconv.Itoa(y.rand.IntN(3000))}, {"pwdLastSet", ticks(y.between(5, 300))}, {"whenCreated", stamp(p.hired)},
+		{
+			"lastLogon",
+			ticks(last),
+		}, {"lastLogonTimestamp", ticks(last.Add(-time.Duration(y.rand.IntN(13*24)) * time.Hour))},
+		{
+			"logonCount",
+			strconv.Itoa(y.rand.IntN(3000)),
+		}, {"pwdLastSet", ticks(y.between(5, 300))}, {"whenCreated", stamp(p.hired)},
 		{"whenChanged", stamp(y.between(1, 60))}, {"badPwdCount", "0"}}
 	if len(y.people) > 10 && i%3 != 0 {
 		a.set("manager", y.people[i%10].dn)
@@ -251,19 +319,32 @@ func (p *person) moveTo(parent string) {
 // groups writes nested groups, with the privileged ones of every domain.
 func (y *Yard) groups() error {
 	group := func(cn, parent string, sid string, members ...string) error {
-		return y.add("CN="+cn+","+parent, append(attrs{{"objectClass", "top", "group"}, {"objectSid", sid}, {"sAMAccountName", cn},
-			{"groupType", "-2147483646"}}, append([]string{"member"}, members...)))
+		return y.add(
+			"CN="+cn+","+parent,
+			append(attrs{{"objectClass", "top", "group"}, {"objectSid", sid}, {"sAMAccountName", cn},
+				{"groupType", "-2147483646"}}, append([]string{"member"}, members...)),
+		)
 	}
 	member := func(i int) string { return y.people[i%len(y.people)].dn }
 	users, groups, builtin := "CN=Users,"+Base, "OU=Groups,"+Base, "CN=Builtin,"+Base
 	err := group("Domain Users", users, y.sid(513))
 	err = first(err, group("Domain Computers", users, y.sid(515)))
 	err = first(err, group("Domain Controllers", users, y.sid(516)))
-	err = first(err, group("Domain Admins", users, y.sid(512), "CN=Administrator,"+users, "CN=Server Keepers,"+groups, member(3)))
+	err = first(err,
+		group("Domain Admins", users, y.sid(512), "CN=Administrator,"+users, "CN=Server Keepers,"+groups, member(3)))
 	err = first(err, group("Enterprise Admins", users, y.sid(519), "CN=Administrator,"+users))
-	err = first(err, group("Administrators", builtin, mustSID("S-1-5-32-544"), "CN=Domain Admins,"+users, "CN=Enterprise Admins,"+users))
-	err = first(err, group("Backup Operators", builtin, mustSID("S-1-5-32-551"), "CN="+Account+",OU=Service Accounts,"+Base))
-	err = first(err, group("Server Keepers", groups, y.sid(0), member(17), member(29), "CN=a-"+y.people[5].logon+",OU=Administrators,"+Base))
+	err = first(
+		err,
+		group("Administrators", builtin, mustSID("S-1-5-32-544"), "CN=Domain Admins,"+users,
+			"CN=Enterprise Admins,"+users),
+	)
+	err = first(err,
+		group("Backup Operators", builtin, mustSID("S-1-5-32-551"), "CN="+Account+",OU=Service Accounts,"+Base))
+	err = first(
+		err,
+		group("Server Keepers", groups, y.sid(0), member(17), member(29),
+			"CN=a-"+y.people[5].logon+",OU=Administrators,"+Base),
+	)
 	err = first(err, group("Telescope Time", groups, y.sid(0), "CN=Night Crew,"+groups, member(1), member(2)))
 	err = first(err, group("Night Crew", groups, y.sid(0), "CN=Telescope Time,"+groups, member(7)))
 	err = first(err, group("Comet Campaign 2018", groups, y.sid(0)))
@@ -282,10 +363,19 @@ func (y *Yard) groups() error {
 // machines writes workstations and the domain controllers.
 func (y *Yard) machines() error {
 	computer := func(cn, parent, flags, primary, system string, last time.Time) error {
-		return y.add("CN="+cn+","+parent, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer"}, {"objectSid", y.sid(0)},
-			{"sAMAccountName", cn + "$"}, {"dNSHostName", strings.ToLower(cn) + ".larkmoor.example"}, {"userAccountControl", flags},
-			{"primaryGroupID", primary}, {"operatingSystem", system}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(last)},
-			{"lastLogonTimestamp", ticks(last)}, {"pwdLastSet", ticks(last)}, {"whenCreated", stamp(y.ago(1500))}})
+		return y.add(
+			"CN="+cn+","+parent,
+			attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer"}, {"objectSid", y.sid(0)},
+				{
+					"sAMAccountName",
+					cn + "$",
+				}, {"dNSHostName", strings.ToLower(cn) + ".larkmoor.example"}, {"userAccountControl", flags},
+				{
+					"primaryGroupID",
+					primary,
+				}, {"operatingSystem", system}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(last)},
+				{"lastLogonTimestamp", ticks(last)}, {"pwdLastSet", ticks(last)}, {"whenCreated", stamp(y.ago(1500))}},
+		)
 	}
 	var err error
 	for _, dc := range []string{"DC1", "DC2"} {
@@ -299,7 +389,11 @@ func (y *Yard) machines() error {
 		case 11:
 			flags = "4098"
 		}
-		err = first(err, computer(fmt.Sprintf("LARK-%04d", i), "OU=Machines,"+Base, flags, "515", []string{"Debian 12", "Workstation 11", "Workstation 7"}[i%3], last))
+		err = first(
+			err,
+			computer(fmt.Sprintf("LARK-%04d", i), "OU=Machines,"+Base, flags, "515",
+				[]string{"Debian 12", "Workstation 11", "Workstation 7"}[i%3], last),
+		)
 	}
 	return err
 }
@@ -307,10 +401,26 @@ func (y *Yard) machines() error {
 // services writes service accounts, administrators' second accounts, rooms.
 func (y *Yard) services() error {
 	account := func(cn, logon, parent string, more ...[]string) error {
-		a := attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)}, {"sAMAccountName", logon},
-			{"userPrincipalName", logon + "@larkmoor.example"}, {"displayName", cn}, {"userAccountControl", "66048"}, {"accountExpires", "0"},
-			{"primaryGroupID", "513"}, {"lastLogon", ticks(y.between(0, 10))}, {"lastLogonTimestamp", ticks(y.between(10, 20))},
-			{"pwdLastSet", ticks(y.ago(1400))}, {"whenCreated", stamp(y.ago(1500))}}
+		a := attrs{
+			{"objectClass", "top", "person", "organizationalPerson", "user"},
+			{"objectSid", y.sid(0)},
+			{"sAMAccountName", logon},
+			{
+				"userPrincipalName",
+				logon + "@larkmoor.example",
+			},
+			{"displayName", cn},
+			{"userAccountControl", "66048"},
+			{"accountExpires", "0"},
+			{
+				"primaryGroupID",
+				"513",
+			},
+			{"lastLogon", ticks(y.between(0, 10))},
+			{"lastLogonTimestamp", ticks(y.between(10, 20))},
+			{"pwdLastSet", ticks(y.ago(1400))},
+			{"whenCreated", stamp(y.ago(1500))},
+		}
 		for _, one := range more {
 			a.set(one[0], one[1:]...)
 		}
@@ -321,53 +431,196 @@ func (y *Yard) services() error {
 	for _, name := range []string{"svc-dome", "svc-spectrograph", "svc-weather", "svc-backup", "svc-print"} {
 		more := [][]string{{"servicePrincipalName", "dome/" + name + ".larkmoor.example"}}
 		if name == "svc-spectrograph" {
-			more = append(more, []string{"msDS-AllowedToDelegateTo", "cifs/archive.larkmoor.example", "http/archive.larkmoor.example"})
+			more = append(more,
+				[]string{"msDS-AllowedToDelegateTo", "cifs/archive.larkmoor.example", "http/archive.larkmoor.example"})
 		}
 		err = first(err, account(name, name, services, more...))
 	}
-	err = first(err, account("svc-plate-scanner", "svc-plate-scanner", services, []string{"lastLogon", ticks(y.ago(410))}, []string{"lastLogonTimestamp", ticks(y.ago(415))}))
-	err = first(err, y.add("CN=gmsa-archive,"+services, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer", "msDS-GroupManagedServiceAccount"},
-		{"objectSid", y.sid(0)}, {"sAMAccountName", "gmsa-archive$"}, {"userAccountControl", "4096"}, {"managedBy", y.people[4].dn}, {"accountExpires", "9223372036854775807"},
-		{"lastLogon", ticks(y.ago(1))}, {"lastLogonTimestamp", ticks(y.ago(3))}, {"pwdLastSet", ticks(y.ago(12))}, {"whenCreated", stamp(y.ago(700))}, {"primaryGroupID", "515"}}))
+	err = first(
+		err,
+		account("svc-plate-scanner", "svc-plate-scanner", services, []string{"lastLogon", ticks(y.ago(410))},
+			[]string{"lastLogonTimestamp", ticks(y.ago(415))}),
+	)
+	err = first(
+		err,
+		y.add(
+			"CN=gmsa-archive,"+services,
+			attrs{
+				{
+					"objectClass",
+					"top",
+					"person",
+					"organizationalPerson",
+					"user",
+					"computer",
+					"msDS-GroupManagedServiceAccount",
+				},
+				{
+					"objectSid",
+					y.sid(0),
+				},
+				{"sAMAccountName", "gmsa-archive$"},
+				{"userAccountControl", "4096"},
+				{"managedBy", y.people[4].dn},
+				{"accountExpires", "9223372036854775807"},
+				{
+					"lastLogon",
+					ticks(y.ago(1)),
+				},
+				{"lastLogonTimestamp", ticks(y.ago(3))},
+				{"pwdLastSet", ticks(y.ago(12))},
+				{"whenCreated", stamp(y.ago(700))},
+				{"primaryGroupID", "515"},
+			},
+		),
+	)
 	for i := range 3 {
 		owner := y.people[(5+i*12)%len(y.people)]
-		err = first(err, account("a-"+owner.logon, "a-"+owner.logon, "OU=Administrators,"+Base, []string{"employeeID", owner.id}, []string{"adminCount", "1"}))
+		err = first(
+			err,
+			account("a-"+owner.logon, "a-"+owner.logon, "OU=Administrators,"+Base, []string{"employeeID", owner.id},
+				[]string{"adminCount", "1"}),
+		)
 	}
 	for i := range 4 {
 		cn := fmt.Sprintf("Meeting Room %d", i+1)
-		err = first(err, account(cn, fmt.Sprintf("room%d", i+1), rooms, []string{"msExchRecipientTypeDetails", "16"}, []string{"userAccountControl", "514"}, []string{"lastLogon", "0"}))
+		err = first(
+			err,
+			account(cn, fmt.Sprintf("room%d", i+1), rooms, []string{"msExchRecipientTypeDetails", "16"},
+				[]string{"userAccountControl", "514"}, []string{"lastLogon", "0"}),
+		)
 	}
 	return err
 }
 
 // specials writes entries with hostile or odd values.
 func (y *Yard) specials() error {
-	err := y.add(`CN=Tern\, Ada "the Comet",OU=Astronomy,OU=Staff,`+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user"},
-		{"objectSid", y.sid(0)}, {"sAMAccountName", "atern-comet"}, {"displayName", `=HYPERLINK("http://larkmoor.example","Ada")`},
-		{"userAccountControl", "512"}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(y.ago(200))}, {"lastLogonTimestamp", ticks(y.ago(205))},
-		{"description", "bell \a and \x1b[31mred\x1b[0m"}, {"pwdLastSet", ticks(y.ago(220))}, {"whenCreated", stamp(y.ago(800))}, {"primaryGroupID", "513"}})
+	err := y.add(
+		`CN=Tern\, Ada "the Comet",OU=Astronomy,OU=Staff,`+Base,
+		attrs{{"objectClass", "top", "person", "organizationalPerson", "user"},
+			{
+				"objectSid",
+				y.sid(0),
+			}, {"sAMAccountName", "atern-comet"}, {"displayName", `=HYPERLINK("http://larkmoor.example","Ada")`},
+			{
+				"userAccountControl",
+				"512",
+			}, {"accountExpires", "9223372036854775807"}, {"lastLogon", ticks(y.ago(200))}, {"lastLogonTimestamp", ticks(y.ago(205))},
+			{
+				"description",
+				"bell \a and \x1b[31mred\x1b[0m",
+			}, {"pwdLastSet", ticks(y.ago(220))}, {"whenCreated", stamp(y.ago(800))}, {"primaryGroupID", "513"}},
+	)
 	err = first(err, y.leftovers())
-	err = first(err, y.add("CN=Visiting Lecturers,OU=Groups,"+Base, attrs{{"objectClass", "top", "contact"}, {"displayName", "Visiting Lecturers"}, {"mail", "lecturers@larkmoor.example"}}))
-	return first(err, y.add("CN=Lost\nCNF:7c1f2a30-4a7e-4f0e-9b51-02d7f8f1b0aa,OU=Old Projects,"+Base, attrs{{"objectClass", "top", "container"}}))
+	err = first(
+		err,
+		y.add(
+			"CN=Visiting Lecturers,OU=Groups,"+Base,
+			attrs{
+				{"objectClass", "top", "contact"},
+				{"displayName", "Visiting Lecturers"},
+				{"mail", "lecturers@larkmoor.example"},
+			},
+		),
+	)
+	return first(
+		err,
+		y.add("CN=Lost\nCNF:7c1f2a30-4a7e-4f0e-9b51-02d7f8f1b0aa,OU=Old Projects,"+Base,
+			attrs{{"objectClass", "top", "container"}}),
+	)
 }
 
 // leftovers writes what a directory gathers over the years besides people.
 func (y *Yard) leftovers() error {
 	strangers := "CN=ForeignSecurityPrincipals," + Base
 	err := y.add(strangers, attrs{{"objectClass", "top", "container"}, {"isCriticalSystemObject", "TRUE"}})
-	err = first(err, y.add("CN=S-1-5-11,"+strangers, attrs{{"objectClass", "top", "foreignSecurityPrincipal"}, {"objectSid", mustSID("S-1-5-11")}}))
-	err = first(err, y.add("CN=Print Operators,CN=Builtin,"+Base, attrs{{"objectClass", "top", "group"}, {"objectSid", mustSID("S-1-5-32-550")},
-		{"sAMAccountName", "Print Operators"}, {"groupType", "-2147483643"}, {"isCriticalSystemObject", "TRUE"}, {"member", "CN=S-1-5-11," + strangers}}))
-	err = first(err, y.add("OU=Comet 2018,OU=Old Projects,"+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", "Comet 2018"}, {"whenCreated", stamp(y.ago(2900))}}))
-	err = first(err, y.add("CN=LARK-SPARE,OU=Machines,"+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer"}, {"objectSid", y.sid(0)},
-		{"sAMAccountName", "LARK-SPARE$"}, {"userAccountControl", "4128"}, {"primaryGroupID", "515"}, {"accountExpires", "9223372036854775807"}, {"lastLogon", "0"},
-		{"pwdLastSet", ticks(y.ago(64))}, {"whenCreated", stamp(y.ago(64))}}))
-	err = first(err, y.add("CN=gmsa-weather,OU=Service Accounts,"+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer", "msDS-GroupManagedServiceAccount"},
-		{"objectSid", y.sid(0)}, {"sAMAccountName", "gmsa-weather$"}, {"userAccountControl", "4096"}, {"accountExpires", "9223372036854775807"}, {"lockoutTime", "0"},
-		{"lastLogon", ticks(y.ago(1))}, {"lastLogonTimestamp", ticks(y.ago(4))}, {"pwdLastSet", ticks(y.ago(9))}, {"whenCreated", stamp(y.ago(300))}, {"primaryGroupID", "515"}}))
-	return first(err, y.add("CN=Control Room,OU=Rooms,"+Base, attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)},
-		{"sAMAccountName", "controlroom"}, {"displayName", "Control Room"}, {"msExchRecipientTypeDetails", "16"}, {"userAccountControl", "512"}, {"accountExpires", "0"},
-		{"lastLogon", ticks(y.ago(3))}, {"pwdLastSet", ticks(y.ago(800))}, {"whenCreated", stamp(y.ago(1500))}, {"primaryGroupID", "513"}}))
+	err = first(
+		err,
+		y.add("CN=S-1-5-11,"+strangers,
+			attrs{{"objectClass", "top", "foreignSecurityPrincipal"}, {"objectSid", mustSID("S-1-5-11")}}),
+	)
+	err = first(
+		err,
+		y.add(
+			"CN=Print Operators,CN=Builtin,"+Base,
+			attrs{{"objectClass", "top", "group"}, {"objectSid", mustSID("S-1-5-32-550")},
+				{
+					"sAMAccountName",
+					"Print Operators",
+				}, {"groupType", "-2147483643"}, {"isCriticalSystemObject", "TRUE"}, {"member", "CN=S-1-5-11," + strangers}},
+		),
+	)
+	err = first(
+		err,
+		y.add(
+			"OU=Comet 2018,OU=Old Projects,"+Base,
+			attrs{
+				{"objectClass", "top", "organizationalUnit"},
+				{"ou", "Comet 2018"},
+				{"whenCreated", stamp(y.ago(2900))},
+			},
+		),
+	)
+	err = first(
+		err,
+		y.add(
+			"CN=LARK-SPARE,OU=Machines,"+Base,
+			attrs{{"objectClass", "top", "person", "organizationalPerson", "user", "computer"}, {"objectSid", y.sid(0)},
+				{
+					"sAMAccountName",
+					"LARK-SPARE$",
+				}, {"userAccountControl", "4128"}, {"primaryGroupID", "515"}, {"accountExpires", "9223372036854775807"}, {"lastLogon", "0"},
+				{"pwdLastSet", ticks(y.ago(64))}, {"whenCreated", stamp(y.ago(64))}},
+		),
+	)
+	err = first(
+		err,
+		y.add(
+			"CN=gmsa-weather,OU=Service Accounts,"+Base,
+			attrs{
+				{
+					"objectClass",
+					"top",
+					"person",
+					"organizationalPerson",
+					"user",
+					"computer",
+					"msDS-GroupManagedServiceAccount",
+				},
+				{
+					"objectSid",
+					y.sid(0),
+				},
+				{"sAMAccountName", "gmsa-weather$"},
+				{"userAccountControl", "4096"},
+				{"accountExpires", "9223372036854775807"},
+				{"lockoutTime", "0"},
+				{
+					"lastLogon",
+					ticks(y.ago(1)),
+				},
+				{"lastLogonTimestamp", ticks(y.ago(4))},
+				{"pwdLastSet", ticks(y.ago(9))},
+				{"whenCreated", stamp(y.ago(300))},
+				{"primaryGroupID", "515"},
+			},
+		),
+	)
+	return first(
+		err,
+		y.add(
+			"CN=Control Room,OU=Rooms,"+Base,
+			attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)},
+				{
+					"sAMAccountName",
+					"controlroom",
+				}, {"displayName", "Control Room"}, {"msExchRecipientTypeDetails", "16"}, {"userAccountControl", "512"}, {"accountExpires", "0"},
+				{
+					"lastLogon",
+					ticks(y.ago(3)),
+				}, {"pwdLastSet", ticks(y.ago(800))}, {"whenCreated", stamp(y.ago(1500))}, {"primaryGroupID", "513"}},
+		),
+	)
 }
 
 // leftOn is the last day of somebody who left so many days ago, a month after
@@ -386,7 +639,8 @@ func (y *Yard) WriteRoster(w io.Writer) error {
 	out := csv.NewWriter(w)
 	out.UseCRLF = true
 	write := func(cells ...string) error { return out.Write(cells) }
-	err := write("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Manager badge no", "Start", "End", "Status")
+	err := write("Badge no", "Last name", "First name", "E-mail", "Department", "Job title", "Manager badge no",
+		"Start", "End", "Status")
 	for i, p := range y.people {
 		id, family, given, mail, manager, end, status := p.id, p.family, p.given, p.mail, "", "", "active"
 		if i > 10 && i%3 != 0 {
@@ -417,7 +671,8 @@ func (y *Yard) WriteRoster(w io.Writer) error {
 				end = y.ago(20).Format(time.DateOnly) // and active
 			}
 		}
-		err = first(err, write(id, family, given, mail, p.department, p.title, manager, p.hired.Format(time.DateOnly), end, status))
+		err = first(err,
+			write(id, family, given, mail, p.department, p.title, manager, p.hired.Format(time.DateOnly), end, status))
 	}
 	soon, lately := y.ago(-14).Format(time.DateOnly), y.ago(6).Format(time.DateOnly)
 	err = first(err, write("20901", "Larch", "Ottilie", "", "Archive", "Archivist", "20002", lately, "", "active"))

@@ -118,7 +118,8 @@ func DeniesDelete(descriptor string) (bool, error) {
 	}
 	return slices.ContainsFunc(list, func(a ace) bool {
 		sid, err := ParseSID(a.sid)
-		return a.kind == aceDenied && a.flags&aceInheritOnly == 0 && a.mask&rightDelete != 0 && err == nil && sid == everyoneSID
+		return a.kind == aceDenied && a.flags&aceInheritOnly == 0 && a.mask&rightDelete != 0 && err == nil &&
+			sid == everyoneSID
 	}), nil
 }
 
@@ -153,7 +154,12 @@ type Sight struct {
 // NewReader returns a reader with the identities of an account and of all its
 // groups, raw.
 func NewReader(token []string, properties map[AttrID]Property) *Reader {
-	r := &Reader{token: map[string]bool{}, properties: properties, class: properties[AttrObjectClass], judged: map[string]Sight{}}
+	r := &Reader{
+		token:      map[string]bool{},
+		properties: properties,
+		class:      properties[AttrObjectClass],
+		judged:     map[string]Sight{},
+	}
 	for _, sid := range token {
 		r.token[sid] = true
 	}

@@ -27,7 +27,23 @@ const (
 	kindCount
 )
 
-var kindNames = [kindCount]string{"other", "user", "service", "computer", "resource", "trust", "group", "contact", "ou", "policy", "domain", "password-policy", "foreign", "exemption", "person"}
+var kindNames = [kindCount]string{
+	"other",
+	"user",
+	"service",
+	"computer",
+	"resource",
+	"trust",
+	"group",
+	"contact",
+	"ou",
+	"policy",
+	"domain",
+	"password-policy",
+	"foreign",
+	"exemption",
+	"person",
+}
 
 func (k Kind) String() string { return kindNames[k] }
 

@@ -168,8 +168,16 @@ func (a *Account) settleAD(critical, secondaryKrbTgt, resource bool) {
 // computer.
 var adClasses = []classKind{
 	{"user", KindUser, 1}, {"computer", KindComputer, 2}, {"msDS-ManagedServiceAccount", KindService, 3},
-	{"msDS-GroupManagedServiceAccount", KindService, 3}, {"group", KindGroup, 1}, {"contact", KindContact, 1}, {"domainDNS", KindDomain, 1},
-	{"organizationalUnit", KindOU, 1}, {"groupPolicyContainer", KindPolicyContainer, 1}, {"msDS-PasswordSettings", KindPasswordPolicy, 1},
+	{
+		"msDS-GroupManagedServiceAccount",
+		KindService,
+		3,
+	}, {"group", KindGroup, 1}, {"contact", KindContact, 1}, {"domainDNS", KindDomain, 1},
+	{
+		"organizationalUnit",
+		KindOU,
+		1,
+	}, {"groupPolicyContainer", KindPolicyContainer, 1}, {"msDS-PasswordSettings", KindPasswordPolicy, 1},
 	{"foreignSecurityPrincipal", KindForeign, 1},
 }
 

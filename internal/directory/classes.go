@@ -114,7 +114,8 @@ func (d *Dialect) GuessedClass(e *Entry) string {
 
 // knownAmong tells whether anything but top is known of an entry's classes.
 func (d *Dialect) knownAmong(classes []string) bool {
-	return slices.ContainsFunc(classes, func(class string) bool { return !equalFoldASCII(class, "top") && d.Schema().KnowsClass(class) })
+	return slices.ContainsFunc(classes,
+		func(class string) bool { return !equalFoldASCII(class, "top") && d.Schema().KnowsClass(class) })
 }
 
 // ForeignClass is how many entries there are of a class of which nothing is

@@ -87,13 +87,19 @@ var commonTexts = []AttrID{AttrDisplayName, AttrGivenName, AttrSN, AttrMail, Att
 
 // personTexts and machineTexts are what is kept of the texts of an account.
 var (
-	personTexts  = attrSet(append([]AttrID{AttrServicePrincipalName, AttrSIDHistory, AttrAllowedToDelegateTo, AttrGIDNumber}, commonTexts...)...)
-	machineTexts = attrSet(AttrMail, AttrProxyAddresses, AttrUserPrincipalName, AttrEmployeeID, AttrEmployeeNumber, AttrServicePrincipalName, AttrSIDHistory, AttrAllowedToDelegateTo, AttrOperatingSystem)
+	personTexts = attrSet(
+		append(
+			[]AttrID{AttrServicePrincipalName, AttrSIDHistory, AttrAllowedToDelegateTo, AttrGIDNumber},
+			commonTexts...)...)
+	machineTexts = attrSet(AttrMail, AttrProxyAddresses, AttrUserPrincipalName, AttrEmployeeID, AttrEmployeeNumber,
+		AttrServicePrincipalName, AttrSIDHistory, AttrAllowedToDelegateTo, AttrOperatingSystem)
 )
 
 // commonAttributes are asked for on every dialect.
-var commonAttributes = append([]AttrID{AttrObjectClass, AttrManager, AttrSecretary, AttrManagedBy, AttrOwner, AttrMember, AttrUniqueMember,
-	AttrGIDNumber, AttrMemberUID}, commonTexts...)
+var commonAttributes = append(
+	[]AttrID{AttrObjectClass, AttrManager, AttrSecretary, AttrManagedBy, AttrOwner, AttrMember, AttrUniqueMember,
+		AttrGIDNumber, AttrMemberUID},
+	commonTexts...)
 
 // Attributes returns the names to ask a server for when its entries are to
 // be judged, more of them among them. Secrets never are.
@@ -164,7 +170,8 @@ func kindOf(table []classKind, classes []string) Kind {
 }
 
 // ends are the attributes that tell when something ends, which may be never.
-var ends = attrSet(AttrAccountExpires, AttrShadowExpire, AttrPwdEndTime, AttrPwdStartTime, AttrPasswordExpirationTime, AttrAccountUnlockTime, AttrPasswordExpiryComputed)
+var ends = attrSet(AttrAccountExpires, AttrShadowExpire, AttrPwdEndTime, AttrPwdStartTime, AttrPasswordExpirationTime,
+	AttrAccountUnlockTime, AttrPasswordExpiryComputed)
 
 // readTime reads a moment and takes note of one that cannot be read.
 func readTime(m Moment, bad *AttrSet) Moment {

@@ -140,7 +140,8 @@ func attributeNamed(description, name string) bool {
 	if len(description) == len(name) {
 		return strings.EqualFold(description, name)
 	}
-	if len(description) > len(name) && description[len(name)] == ';' && strings.EqualFold(description[:len(name)], name) {
+	if len(description) > len(name) && description[len(name)] == ';' &&
+		strings.EqualFold(description[:len(name)], name) {
 		_, ranged := RangeOf(description)
 		return ranged
 	}

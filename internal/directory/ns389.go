@@ -20,9 +20,25 @@ var NS389 = &Dialect{
 	accountTelling: append([]AttrID{AttrPwdPolicySubentry}, openAccountTelling...),
 	groupTelling:   openGroupTelling,
 	marks:          attrSet(AttrNsUniqueID, AttrNsAccountLock, AttrAccountUnlockTime, AttrLastLoginTime),
-	ask: []AttrID{AttrNsUniqueID, AttrUID, AttrCreateTimestamp, AttrModifyTimestamp, AttrNsAccountLock, AttrAccountUnlockTime,
-		AttrPasswordRetryCount, AttrLastLoginTime, AttrPwdUpdateTime, AttrPasswordExpirationTime, AttrPwdPolicySubentry,
-		AttrPasswordMaxAge, AttrPasswordMaxFailure, AttrPasswordExp, AttrShadowExpire, AttrMemberURL, AttrNumSubordinates},
+	ask: []AttrID{
+		AttrNsUniqueID,
+		AttrUID,
+		AttrCreateTimestamp,
+		AttrModifyTimestamp,
+		AttrNsAccountLock,
+		AttrAccountUnlockTime,
+		AttrPasswordRetryCount,
+		AttrLastLoginTime,
+		AttrPwdUpdateTime,
+		AttrPasswordExpirationTime,
+		AttrPwdPolicySubentry,
+		AttrPasswordMaxAge,
+		AttrPasswordMaxFailure,
+		AttrPasswordExp,
+		AttrShadowExpire,
+		AttrMemberURL,
+		AttrNumSubordinates,
+	},
 	read:     readNS389,
 	disabled: disabledNS389,
 	locked:   lockedNS389,
@@ -72,7 +88,11 @@ func readNS389(a *Account, e *Entry) (bad AttrSet) {
 // disabledNS389 answers by nsAccountLock, which the server shows for its
 // roles too when it is asked for by name.
 func disabledNS389(s *Survey, a *Account, _ time.Time) Answer {
-	return Answer{Yes: a.PermanentLock, Likely: !a.PermanentLock && !s.Shows(a.Kind, AttrNsAccountLock), By: AttrNsAccountLock}
+	return Answer{
+		Yes:    a.PermanentLock,
+		Likely: !a.PermanentLock && !s.Shows(a.Kind, AttrNsAccountLock),
+		By:     AttrNsAccountLock,
+	}
 }
 
 func lockedNS389(s *Survey, a *Account, asOf time.Time) Answer {

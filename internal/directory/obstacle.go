@@ -35,7 +35,8 @@ func (s *Survey) Obstacles(a *Account, asOf time.Time) []Obstacle {
 		out = append(out, Obstacle{What: ObstacleExpired, By: x.By, Since: a.Expires})
 	}
 	if l := s.LockedOut(a, asOf); l.Yes {
-		out = append(out, Obstacle{What: ObstacleLocked, By: l.By, Since: a.LockedAt, Until: s.lockEnds(a), Likely: l.Likely})
+		out = append(out,
+			Obstacle{What: ObstacleLocked, By: l.By, Since: a.LockedAt, Until: s.lockEnds(a), Likely: l.Likely})
 	}
 	switch expires := s.PasswordExpires(a); {
 	case a.MustChange && a.Kind != KindComputer && a.Kind != KindService: // which change theirs by themselves

@@ -105,7 +105,8 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 
 // isPerson tells of the classes whose entries may have a person's names.
 func isPerson(class string) bool {
-	return equalFoldASCII(class, "inetOrgPerson") || equalFoldASCII(class, "person") || schemaStandard().DerivesFrom(class, "person")
+	return equalFoldASCII(class, "inetOrgPerson") || equalFoldASCII(class, "person") ||
+		schemaStandard().DerivesFrom(class, "person")
 }
 
 // isPermanentLock takes the value with seconds too, as some servers write it.
@@ -113,7 +114,11 @@ func isPermanentLock(v string) bool { return v == PermanentLockValue || v == "00
 
 var openClasses = []classKind{
 	{"inetOrgPerson", KindUser, 2}, {"posixAccount", KindUser, 2}, {"account", KindUser, 2},
-	{"groupOfNames", KindGroup, 1}, {"groupOfUniqueNames", KindGroup, 1}, {"posixGroup", KindGroup, 1}, {"groupOfURLs", KindGroup, 1},
+	{
+		"groupOfNames",
+		KindGroup,
+		1,
+	}, {"groupOfUniqueNames", KindGroup, 1}, {"posixGroup", KindGroup, 1}, {"groupOfURLs", KindGroup, 1},
 	{"organizationalUnit", KindOU, 1}, {"pwdPolicy", KindPasswordPolicy, 1}, {"passwordPolicy", KindPasswordPolicy, 1},
 }
 

@@ -131,7 +131,8 @@ func (p *Part) addByKind(d *Dialect, a *Account, e *Entry) {
 		s.Units = append(s.Units, Container{Subject: a.clone(), Created: a.Created})
 		p.addPolicyLink(a, e)
 	case KindPolicyContainer:
-		s.GroupPolicies = append(s.GroupPolicies, Container{Subject: a.clone(), Title: strings.Clone(e.First("displayName")), Created: a.Created})
+		s.GroupPolicies = append(s.GroupPolicies,
+			Container{Subject: a.clone(), Title: strings.Clone(e.First("displayName")), Created: a.Created})
 	case KindOther:
 		p.addConfiguration(a, e)
 	}
@@ -198,7 +199,8 @@ func (p *Part) addReferences(a *Account, e *Entry) {
 		}
 		for _, name := range e.Get(id.String()) {
 			if name = memberName(id, name); name != "" {
-				p.survey.References = append(p.survey.References, Reference{From: from, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
+				p.survey.References = append(p.survey.References,
+					Reference{From: from, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
 			}
 		}
 	}
@@ -214,7 +216,8 @@ func (p *Part) addDeletedNames(a *Account, e *Entry) {
 		for _, name := range e.Get(id.String()) {
 			if DeletedGUID(name) != "" {
 				subject := a.named()
-				p.survey.References = append(p.survey.References, Reference{From: &subject, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
+				p.survey.References = append(p.survey.References,
+					Reference{From: &subject, Attr: id, Name: strings.Clone(name), Key: KeyOf(name)})
 			}
 		}
 	}
@@ -246,7 +249,9 @@ func memberName(attr AttrID, value string) string {
 
 func groupOf(d *Dialect, a *Account, e *Entry) Group {
 	g := Group{Subject: a.clone(), Security: GivesRights(e.First("groupType")), Marked: a.Marked, Created: a.Created,
-		Dynamic: e.Has("memberURL"), Posix: e.HasClass("posixGroup") || a.Guessed && d.GuessedClass(e) == "posixGroup", GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
+		Dynamic: e.Has(
+			"memberURL",
+		), Posix: e.HasClass("posixGroup") || a.Guessed && d.GuessedClass(e) == "posixGroup", GID: strings.Clone(e.First("gidNumber")), Incomplete: e.Incomplete("member") || e.Incomplete("uniqueMember")}
 	if sid, err := ParseSID(e.First("objectSid")); err == nil {
 		g.SID = sid
 		g.BuiltIn = g.BuiltIn || IsBuiltinSID(sid)
@@ -267,7 +272,8 @@ func groupOf(d *Dialect, a *Account, e *Entry) Group {
 
 func (p *Part) addDomain(e *Entry) {
 	dom := Domain{DN: strings.Clone(FoldDN(e.DN)), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag,
-		LockoutDuration: lockDuration(e.First("lockoutDuration")), MaxPasswordAge: lockDuration(e.First("maxPwdAge")).For}
+		LockoutDuration: lockDuration(
+			e.First("lockoutDuration")), MaxPasswordAge: lockDuration(e.First("maxPwdAge")).For}
 	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {
 		dom.LogonLag, dom.LogonLagKnown = time.Duration(days)*24*time.Hour, true
 	}
@@ -283,7 +289,8 @@ func (p *Part) addDomain(e *Entry) {
 
 func policyOf(e *Entry) Policy {
 	pol := Policy{Lockout: e.First("pwdLockout") == "TRUE" || e.HasClass("msDS-PasswordSettings"),
-		Duration: lockDuration(e.First("msDS-LockoutDuration")), MaxAge: lockDuration(e.First("msDS-MaximumPasswordAge")).For}
+		Duration: lockDuration(
+			e.First("msDS-LockoutDuration")), MaxAge: lockDuration(e.First("msDS-MaximumPasswordAge")).For}
 	if s := e.First("pwdLockoutDuration"); s != "" {
 		seconds, err := strconv.ParseInt(s, 10, 32)
 		pol.Duration = LockDuration{For: time.Duration(seconds) * time.Second, Known: err == nil}

@@ -68,7 +68,12 @@ func readSchema(name string) *Schema {
 	if err != nil {
 		panic(err)
 	}
-	s := &Schema{types: map[string]*AttributeType{}, classes: map[string]string{}, categories: map[string]string{}, numbers: map[string]string{}}
+	s := &Schema{
+		types:      map[string]*AttributeType{},
+		classes:    map[string]string{},
+		categories: map[string]string{},
+		numbers:    map[string]string{},
+	}
 	for line := range strings.Lines(string(text)) {
 		fields := strings.Fields(line)
 		switch {

@@ -9,7 +9,8 @@ import (
 // secrets are attributes whose values the tool never asks for, keeps, journals
 // or shows, in lower case: those that no part of their name gives away, and
 // some that are known.
-var secrets = setOf(`userpassword unicodepwd dbcspwd ntpwdhistory lmpwdhistory pwdhistory supplementalcredentials sambantpassword
+var secrets = setOf(
+	`userpassword unicodepwd dbcspwd ntpwdhistory lmpwdhistory pwdhistory supplementalcredentials sambantpassword
 	sambalmpassword sambapasswordhistory authpassword msfve-recoverypassword mstpm-ownerinformation mstpm-ownerinformationtemp
 	msds-managedpassword msds-managedpasswordid msds-managedpasswordpreviousid nsroledefaultpassword unixuserpassword currentvalue
 	priorvalue trustauthincoming trustauthoutgoing initialauthincoming initialauthoutgoing olcrootpw nsslapd-rootpw orclpassword
@@ -17,18 +18,33 @@ var secrets = setOf(`userpassword unicodepwd dbcspwd ntpwdhistory lmpwdhistory p
 	olcdbidassertbind olcchainuri userparameters msds-executescriptpassword msds-transformationrulescompiled mssfu30keyvalues
 	bootparameter radiussharedsecret radiuscheckitem radiusreplyitem dhcpkey dhcpfailoverendpointstate idnssecalgorithm
 	samlprivatekey oathsecret totpsecret googleauthenticatorsecret yubikeyid u2fregistration fidokey otpsecret recoverycodes
-	securityanswer secretanswer secretquestion passportnumber`)
+	securityanswer secretanswer secretquestion passportnumber`,
+)
 
 // telling are the parts of a name that give a secret away wherever they stand
 // in it.
-var telling = []string{"password", "passwd", "passphrase", "pwd", "secret", "token", "credential", "hash", "privatekey", "admpw", "recoverykey", "keypackage"}
+var telling = []string{
+	"password",
+	"passwd",
+	"passphrase",
+	"pwd",
+	"secret",
+	"token",
+	"credential",
+	"hash",
+	"privatekey",
+	"admpw",
+	"recoverykey",
+	"keypackage",
+}
 
 // tellingEnd are those that do so at its end only: elsewhere they are parts of
 // other words (shipping, keyboard).
 var tellingEnd = []string{"key", "keys", "pin", "pins", "otp", "otpkey", "pass", "cipher", "seed"}
 
 // harmless are names that give nothing away but sound as if they did.
-var harmless = setOf(`keywords ms-sql-keywords msdfsr-keywords meetingkeyword tokengroups tokengroupsglobalanduniversal tokengroupsnogcacceptable
+var harmless = setOf(
+	`keywords ms-sql-keywords msdfsr-keywords meetingkeyword tokengroups tokengroupsglobalanduniversal tokengroupsnogcacceptable
 	publickey sshpublickey nssshpublickey ipasshpubkey ldappublickey pkiextendedkeyusage pkikeyusage publickeypolicy mssfu30keyattributes msimaging-hashalgorithm
 	passwordstoragescheme passwordexp passwordmustchange passwordchange passwordlockout passwordunlock passwordisglobalpolicy passwordlegacypolicy
 	passwordhistorysize passwordinhistory passwordkeephistory passwordchecksyntax passworddictcheck passworddictpath passwordpalindrome passwordtrackupdatetime
@@ -40,7 +56,8 @@ var harmless = setOf(`keywords ms-sql-keywords msdfsr-keywords meetingkeyword to
 	pwdmincategories pwdmintokenlength pwdmin8bit pwdminalphas pwdmindigits pwdminlowers pwdminspecials pwdminuppers pwdmaxsequence pwdcheckmodule
 	pwdtprexpireat pwdtprvalidfrom pwdtprreset krblastpwdchange krbpasswordexpiration mslaps-passwordexpirationtime ms-mcs-admpwdexpirationtime
 	nsslapd-rootpwstoragescheme dhcpmaxkey primarygrouptoken msds-keyversionnumber automountkey nsslapd-hash-filters nsslapd-enable-upgrade-hash
-	olcpasswordhash olcindexhash64 pekkeychangeinterval`)
+	olcpasswordhash olcindexhash64 pekkeychangeinterval`,
+)
 
 func setOf(names string) map[string]bool {
 	set := map[string]bool{}

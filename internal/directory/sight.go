@@ -56,14 +56,42 @@ func (d *Dialect) Telling(k Kind) AttrSet {
 
 // facts are the attributes that states and times of accounts follow from.
 func (d *Dialect) facts() AttrSet {
-	return attrSet(slices.Concat(d.LastLogon, d.Enabled, d.Expiry, d.Locked, d.PasswordSet, d.MustChange, []AttrID{d.Created, AttrPrimaryGroupID})...)
+	return attrSet(
+		slices.Concat(d.LastLogon, d.Enabled, d.Expiry, d.Locked, d.PasswordSet, d.MustChange,
+			[]AttrID{d.Created, AttrPrimaryGroupID})...)
 }
 
 var (
-	adAccountTelling = []AttrID{AttrResultantPSO, AttrAdminCount, AttrManager, AttrManagedBy, AttrGivenName, AttrSN, AttrDisplayName, AttrMail, AttrProxyAddresses,
-		AttrUserPrincipalName, AttrEmployeeID, AttrEmployeeNumber, AttrServicePrincipalName, AttrSIDHistory, AttrOperatingSystem, AttrRecipientTypeDetails, AttrMasterAccountSID, AttrIsCriticalSystemObject}
-	openAccountTelling = []AttrID{AttrManager, AttrGivenName, AttrSN, AttrDisplayName, AttrMail, AttrEmployeeNumber, AttrGIDNumber}
-	openGroupTelling   = []AttrID{AttrMember, AttrUniqueMember, AttrMemberUID}
+	adAccountTelling = []AttrID{
+		AttrResultantPSO,
+		AttrAdminCount,
+		AttrManager,
+		AttrManagedBy,
+		AttrGivenName,
+		AttrSN,
+		AttrDisplayName,
+		AttrMail,
+		AttrProxyAddresses,
+		AttrUserPrincipalName,
+		AttrEmployeeID,
+		AttrEmployeeNumber,
+		AttrServicePrincipalName,
+		AttrSIDHistory,
+		AttrOperatingSystem,
+		AttrRecipientTypeDetails,
+		AttrMasterAccountSID,
+		AttrIsCriticalSystemObject,
+	}
+	openAccountTelling = []AttrID{
+		AttrManager,
+		AttrGivenName,
+		AttrSN,
+		AttrDisplayName,
+		AttrMail,
+		AttrEmployeeNumber,
+		AttrGIDNumber,
+	}
+	openGroupTelling = []AttrID{AttrMember, AttrUniqueMember, AttrMemberUID}
 )
 
 // visibility is what a survey knows of what was hidden from it.
@@ -150,7 +178,8 @@ func (v *visibility) note(a *Account, e *Entry) {
 	if a.Hidden.Has(AttrObjectClass) { // what it is cannot be told
 		v.veiled = append(v.veiled, strings.Clone(e.DN))
 	}
-	if a.Present.Has(AttrNumSubordinates) || a.Present.Has(AttrHasSubordinates) || a.Present.Has(AttrApproxSubordinates) {
+	if a.Present.Has(AttrNumSubordinates) || a.Present.Has(AttrHasSubordinates) ||
+		a.Present.Has(AttrApproxSubordinates) {
 		n, _ := strconv.Atoi(e.First(AttrNumSubordinates.String()))
 		about, _ := strconv.Atoi(e.First(AttrApproxSubordinates.String())) // not exact, but not made of nothing
 		if n == 0 && (about > 0 || e.First(AttrHasSubordinates.String()) == "TRUE") {

@@ -191,9 +191,20 @@ const defaultLogonLag = 14 * 24 * time.Hour
 
 // NewSurvey returns an empty survey to merge parts into.
 func NewSurvey(d *Dialect) *Survey {
-	return &Survey{Dialect: d, Policies: map[string]Policy{}, Domain: Domain{LogonLag: defaultLogonLag}, Absent: map[Key]bool{}, Foreign: map[string]ForeignClass{}, claims: map[Key]int{},
-		primaryGroups: map[uint32]struct{}{}, gidNumbers: map[string]struct{}{}, wellKnown: map[Key]struct{}{},
-		controllers: map[Key]struct{}{}, hosts: map[Key]string{}, visibility: newVisibility()}
+	return &Survey{
+		Dialect:       d,
+		Policies:      map[string]Policy{},
+		Domain:        Domain{LogonLag: defaultLogonLag},
+		Absent:        map[Key]bool{},
+		Foreign:       map[string]ForeignClass{},
+		claims:        map[Key]int{},
+		primaryGroups: map[uint32]struct{}{},
+		gidNumbers:    map[string]struct{}{},
+		wellKnown:     map[Key]struct{}{},
+		controllers:   map[Key]struct{}{},
+		hosts:         map[Key]string{},
+		visibility:    newVisibility(),
+	}
 }
 
 // SeenAnywhere is what any entry of the survey carries.
@@ -276,7 +287,11 @@ func (s *Survey) policy(a *Account) (Policy, bool) {
 		return p, ok
 	}
 	if s.Dialect.DomainPolicy {
-		return Policy{Lockout: true, Duration: s.Domain.LockoutDuration, MaxAge: s.Domain.MaxPasswordAge}, s.Domain.LockoutDuration.Known
+		return Policy{
+			Lockout:  true,
+			Duration: s.Domain.LockoutDuration,
+			MaxAge:   s.Domain.MaxPasswordAge,
+		}, s.Domain.LockoutDuration.Known
 	}
 	p, ok := s.Policies[s.DefaultPolicy]
 	return p, ok && s.DefaultPolicy != ""
@@ -298,13 +313,25 @@ func (s *Survey) Disabled(a *Account, asOf time.Time) Answer {
 
 // Expired tells whether the account's expiry date is at or before asOf.
 func (s *Survey) Expired(a *Account, asOf time.Time) Answer {
-	return a.unless(Answer{Yes: a.Expires.Known() && !a.Expires.Time().After(asOf), Likely: a.Expires.Unreadable(), By: a.Expires.Attr()}, s.Dialect.Expiry)
+	return a.unless(
+		Answer{
+			Yes:    a.Expires.Known() && !a.Expires.Time().After(asOf),
+			Likely: a.Expires.Unreadable(),
+			By:     a.Expires.Attr(),
+		},
+		s.Dialect.Expiry,
+	)
 }
 
 // Enabled tells whether the account is neither disabled nor expired.
 func (s *Survey) Enabled(a *Account, asOf time.Time) Answer {
 	d, x := s.Disabled(a, asOf), s.Expired(a, asOf)
-	return Answer{Yes: !d.Yes && !x.Yes && (s.Dialect != AD || a.FlagsKnown), Likely: d.Likely || x.Likely, Hidden: !d.Yes && !x.Yes && (d.Hidden || x.Hidden), By: d.By}
+	return Answer{
+		Yes:    !d.Yes && !x.Yes && (s.Dialect != AD || a.FlagsKnown),
+		Likely: d.Likely || x.Likely,
+		Hidden: !d.Yes && !x.Yes && (d.Hidden || x.Hidden),
+		By:     d.By,
+	}
 }
 
 // LockedOut tells whether too many wrong passwords have locked the account.
@@ -360,7 +387,8 @@ func lockedSince(s *Survey, a *Account, asOf time.Time) Answer {
 // shows.
 func (s *Survey) LastLogon(a *Account, asOf time.Time) Moment {
 	best := a.LastLogon.notLaterThan(asOf)
-	if stamp := a.LastLogonTS.notLaterThan(asOf); s.keepsStamp() && (stamp.After(best) || stamp.state() > best.state() && !best.Known()) {
+	if stamp := a.LastLogonTS.notLaterThan(asOf); s.keepsStamp() &&
+		(stamp.After(best) || stamp.state() > best.state() && !best.Known()) {
 		best = stamp
 	}
 	return best
@@ -391,7 +419,8 @@ func (s *Survey) LastSignIn(a *Account, asOf time.Time) LastSignIn {
 // OpenLDAP deletes it when a password changes. It is the time of that change,
 // not known where there was none after the account was made.
 func (s *Survey) SignInForgotten(a *Account) Moment {
-	if s.Dialect == OpenLDAP && a.PasswordSet.Known() && (!a.Created.Known() || a.PasswordSet.Time().Sub(a.Created.Time()) > madeWith) {
+	if s.Dialect == OpenLDAP && a.PasswordSet.Known() &&
+		(!a.Created.Known() || a.PasswordSet.Time().Sub(a.Created.Time()) > madeWith) {
 		return a.PasswordSet
 	}
 	return 0

@@ -46,9 +46,11 @@ func (c *Chain) Links(e *directory.Entry) (links Links) {
 		}
 		return self
 	}
-	c.link.each(e, func(v string) bool { links = append(links, [2]directory.Key{own(), directory.KeyOf(v)}); return true })
+	c.link.each(e,
+		func(v string) bool { links = append(links, [2]directory.Key{own(), directory.KeyOf(v)}); return true })
 	if c.back != nil {
-		c.back.each(e, func(v string) bool { links = append(links, [2]directory.Key{directory.KeyOf(v), own()}); return true })
+		c.back.each(e,
+			func(v string) bool { links = append(links, [2]directory.Key{directory.KeyOf(v), own()}); return true })
 	}
 	return links
 }

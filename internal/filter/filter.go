@@ -148,7 +148,9 @@ func (f Filter) AnyAttribute() bool {
 // replaced by the presence of the attribute. Of a condition, evaluates tells that
 // and whether it can be made up for here; one that cannot, or that is negated,
 // is an error.
-func (f Filter) Weaken(evaluates func(attr string, ordering bool) (there, here bool)) (weaker Filter, changed bool, err error) {
+func (f Filter) Weaken(
+	evaluates func(attr string, ordering bool) (there, here bool),
+) (weaker Filter, changed bool, err error) {
 	weaker = f
 	weaker.children = nil
 	switch f.op {
@@ -156,7 +158,8 @@ func (f Filter) Weaken(evaluates func(attr string, ordering bool) (there, here b
 		there, here := evaluates(f.attr, f.op != opSubstrings)
 		switch {
 		case !there && !here:
-			return f, false, fmt.Errorf("the server's schema has no rule to evaluate %s by, so it would find nothing", f)
+			return f, false, fmt.Errorf("the server's schema has no rule to evaluate %s by, so it would find nothing",
+				f)
 		case !there:
 			return Filter{op: opPresent, attr: f.attr}, true, nil
 		}
@@ -164,7 +167,10 @@ func (f Filter) Weaken(evaluates func(attr string, ordering bool) (there, here b
 	for i := range f.children {
 		child, did, err := f.children[i].Weaken(evaluates)
 		if err == nil && did && f.op == opNot {
-			err = fmt.Errorf("the server's schema has no rule to evaluate %s by, so what is negated cannot be told; ask it of a kept survey", f.children[i])
+			err = fmt.Errorf(
+				"the server's schema has no rule to evaluate %s by, so what is negated cannot be told; ask it of a kept survey",
+				f.children[i],
+			)
 		}
 		if err != nil {
 			return f, false, err

@@ -88,7 +88,8 @@ func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bo
 	if f.attr == "" {
 		return nil, fmt.Errorf("%s: a rule without an attribute is not evaluated here: name the attribute", f)
 	}
-	if d == directory.AD && strings.EqualFold(f.attr, "anr") && (f.op == opEqual || f.op == opSubstrings || f.op == opApprox) {
+	if d == directory.AD && strings.EqualFold(f.attr, "anr") &&
+		(f.op == opEqual || f.op == opSubstrings || f.op == opApprox) {
 		return m.compile(anyName(f), d, carried)
 	}
 	c := columnOf(f.attr, d, carried)
@@ -141,7 +142,9 @@ func (m *Matcher) lists(children []Filter, d *directory.Dialect, carried map[str
 	}
 	for _, attr := range attrs {
 		c := columnOf(attr, d, carried)
-		if len(byAttr[attr]) < longList || c.kind == nil || c.kind.Syntax == directory.SyntaxClass || c.name == "objectcategory" || d == directory.AD && attr == "anr" {
+		if len(byAttr[attr]) < longList || c.kind == nil || c.kind.Syntax == directory.SyntaxClass ||
+			c.name == "objectcategory" ||
+			d == directory.AD && attr == "anr" {
 			for _, f := range byAttr[attr] {
 				rest = append(rest, *f)
 			}
@@ -179,7 +182,8 @@ func (m *Matcher) among(c column, equalities []*Filter) test {
 
 // note takes note of a condition whose value the attribute can never have.
 func (m *Matcher) note(f *Filter, c column) {
-	if _, ok := canonical(c.kind.Syntax, f.value); !ok && c.kind.Syntax != directory.SyntaxNone && c.schema.Category(f.value) == "" {
+	if _, ok := canonical(c.kind.Syntax, f.value); !ok && c.kind.Syntax != directory.SyntaxNone &&
+		c.schema.Category(f.value) == "" {
 		m.odd = append(m.odd, f.String())
 	}
 }
@@ -226,7 +230,8 @@ func anyName(f *Filter) *Filter {
 		either.children = append(either.children, begins(attr, value))
 	}
 	if first, last, two := strings.Cut(value, " "); two {
-		either.children = append(either.children, both(begins("givenName", first), begins("sn", last)), both(begins("givenName", last), begins("sn", first)))
+		either.children = append(either.children, both(begins("givenName", first), begins("sn", last)),
+			both(begins("givenName", last), begins("sn", first)))
 	}
 	return &either
 }
@@ -277,7 +282,8 @@ func (c *column) has(options string) bool {
 		return !strings.HasPrefix(strings.ToLower(options), "x-")
 	}
 	for o := range strings.SplitSeq(c.options, ";") {
-		if !slices.ContainsFunc(strings.Split(options, ";"), func(have string) bool { return strings.EqualFold(have, o) }) {
+		if !slices.ContainsFunc(strings.Split(options, ";"),
+			func(have string) bool { return strings.EqualFold(have, o) }) {
 			return false
 		}
 	}
@@ -296,7 +302,8 @@ func (c *column) undefined() test {
 // ordered tells whether values come in an order: by a rule of the servers, or
 // since numbers and times have one, whatever the schema forgot.
 func (c *column) ordered() bool {
-	return c.kind.Ordered || !c.loose && (c.kind.Syntax == directory.SyntaxNumber || c.kind.Syntax == directory.SyntaxTime)
+	return c.kind.Ordered ||
+		!c.loose && (c.kind.Syntax == directory.SyntaxNumber || c.kind.Syntax == directory.SyntaxTime)
 }
 
 // OrdersHere tells whether conditions on the order of an attribute's values are

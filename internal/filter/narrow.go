@@ -31,7 +31,9 @@ func (eq *Equality) Form(value string) (form string, ok bool) { return canonical
 
 // plain tells whether equality is a matter of the values alone.
 func (c *column) plain() bool {
-	return c.kind != nil && c.kind.Syntax != directory.SyntaxClass && c.kind.Syntax != directory.SyntaxNone && c.name != "objectcategory" && c.name != "anr"
+	return c.kind != nil && c.kind.Syntax != directory.SyntaxClass && c.kind.Syntax != directory.SyntaxNone &&
+		c.name != "objectcategory" &&
+		c.name != "anr"
 }
 
 // Narrow returns what can fulfil the filter at all, by an index: have returns

@@ -39,7 +39,8 @@ func (f Filter) Resolve(d *directory.Dialect, now time.Time) (Filter, error) {
 		case err != nil:
 			wrong = fmt.Errorf("%s: %w", n, err)
 		case n.op != opGreater && n.op != opLess:
-			wrong = fmt.Errorf("%s: a time in braces goes with >= or <=, since nothing happens at exactly that moment", n)
+			wrong = fmt.Errorf("%s: a time in braces goes with >= or <=, since nothing happens at exactly that moment",
+				n)
 		default:
 			n.value = written(kind, t)
 			n.exceptNever(kind)

@@ -209,7 +209,8 @@ func (p Place) rename(from, to string, prepare func(*os.Root) error) error {
 	// Whoever may write into the folders above it could have put something else
 	// into its place meanwhile.
 	if err := p.is(root, to); err != nil {
-		return errors.Join(fmt.Errorf("not the folder that was looked at was renamed; it goes back: %w", err), root.Rename(to, from))
+		return errors.Join(fmt.Errorf("not the folder that was looked at was renamed; it goes back: %w", err),
+			root.Rename(to, from))
 	}
 	return errors.Join(syncFolder(root, path.Dir(from)), syncFolder(root, path.Dir(to)))
 }

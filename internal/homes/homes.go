@@ -154,7 +154,8 @@ func split(value string) (fullPath, error) {
 // plainElement tells whether a part of a path has no control characters and
 // no separators of any system.
 func plainElement(s string) bool {
-	return utf8.ValidString(s) && !strings.ContainsAny(s, `\/`) && !strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || r == utf8.RuneError })
+	return utf8.ValidString(s) && !strings.ContainsAny(s, `\/`) &&
+		!strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || r == utf8.RuneError })
 }
 
 // ErrUnmapped is the error for a path below none of the mapped ones.
@@ -272,7 +273,10 @@ func (o *Owners) Conflict(h Home, id string) string {
 	}
 	for _, other := range beginning(o.others, fold(h.elements[len(h.elements)-1]), false) {
 		if other.id != id {
-			return fmt.Sprintf("%s has a home of the same name at a path that the settings' homes do not map; whether it is the same folder is not known", other.name)
+			return fmt.Sprintf(
+				"%s has a home of the same name at a path that the settings' homes do not map; whether it is the same folder is not known",
+				other.name,
+			)
 		}
 	}
 	return ""

@@ -76,7 +76,10 @@ func (e *Error) Unwrap() error { return e.Err }
 var ErrIncomplete = errors.New("the export says that it is not complete")
 
 // errCR is the error of a file with the ends of lines of very old systems.
-var errCR = &Error{Line: 1, Err: errors.New("lines end in a carriage return alone: convert the file, so that they end in a line feed")}
+var errCR = &Error{
+	Line: 1,
+	Err:  errors.New("lines end in a carriage return alone: convert the file, so that they end in a line feed"),
+}
 
 const (
 	blockSize = 1 << 20
@@ -260,7 +263,10 @@ func (s *splitter) next() (block, error) {
 		}
 		searched = max(0, len(buf)-3)
 		if len(buf) > maxRecord {
-			s.err = &Error{Line: s.line, Err: fmt.Errorf("no blank line in %d MiB: this is not LDIF, or one entry is too large", maxRecord>>20)}
+			s.err = &Error{
+				Line: s.line,
+				Err:  fmt.Errorf("no blank line in %d MiB: this is not LDIF, or one entry is too large", maxRecord>>20),
+			}
 			return block{}, s.err
 		}
 	}

@@ -32,27 +32,130 @@ const All = "all"
 
 // Readable are the columns that are worked out.
 var Readable = []column{
-	{Column: sheet.Column{Name: "account", Title: "Account", Kind: sheet.Text, Key: true}, Doc: "logon name, or what else the entry is called", light: true, also: []string{"objectClass", "sAMAccountName", "uid"}, value: accountName},
-	{Column: sheet.Column{Name: "name", Title: "Name", Kind: sheet.Text, Wide: true}, Doc: "display name, else the common name", light: true, also: []string{"displayName", "cn"}, value: displayName},
-	{Column: sheet.Column{Name: "dn", Title: "DN", Kind: sheet.Text, Wide: true}, Doc: "distinguished name", light: true, also: []string{"objectClass"}, value: func(v *view) any { return strings.Clone(v.entry.DN) }},
-	{Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true}, Doc: "where it stands, from the top down", light: true, also: []string{"objectClass"}, value: func(v *view) any { return directory.Place(v.entry.DN) }},
-	{Column: sheet.Column{Name: "kind", Title: "Kind", Kind: sheet.Text}, Doc: "user, service, computer, resource, group, contact, ou, …", value: func(v *view) any { return v.acc.Kind.String() }},
-	{Column: sheet.Column{Name: "state", Title: "State", Kind: sheet.Text}, Doc: "enabled, disabled, expired or locked out", judged: true, value: ofAccount(func(v *view) any { return v.survey.State(v.acc, v.asOf) })},
-	{Column: sheet.Column{Name: "enabled", Title: "Enabled", Kind: sheet.Truth}, Doc: "neither disabled nor expired", judged: true, value: ofAccount(func(v *view) any { return v.survey.Enabled(v.acc, v.asOf).Yes })},
-	{Column: sheet.Column{Name: "locked", Title: "Locked", Kind: sheet.Truth}, Doc: "locked by wrong passwords, now", judged: true, value: ofAccount(func(v *view) any { return v.survey.LockedOut(v.acc, v.asOf).Yes })},
-	{Column: sheet.Column{Name: "locked-since", Title: "Locked since", Kind: sheet.Time}, Doc: "when the last lock began", value: moment(func(v *view) directory.Moment { return v.acc.LockedAt })},
-	{Column: sheet.Column{Name: "last-logon", Title: "Last logon", Kind: sheet.Time}, Doc: "the latest sign-in known of, on any server asked", signIns: true, judged: true, value: moment(func(v *view) directory.Moment { return v.survey.LastSignIn(v.acc, v.asOf).Moment })},
-	{Column: sheet.Column{Name: "idle-days", Title: "Idle days", Kind: sheet.Number}, Doc: "whole days since the last logon, or since it was made if there was none", signIns: true, judged: true, value: ofAccount(idleDays)},
-	{Column: sheet.Column{Name: "created", Title: "Created", Kind: sheet.Time}, Doc: "when the entry was made", value: moment(func(v *view) directory.Moment { return v.acc.Created })},
-	{Column: sheet.Column{Name: "changed", Title: "Changed", Kind: sheet.Time}, Doc: "when it was last changed", value: moment(func(v *view) directory.Moment { return v.acc.Changed })},
-	{Column: sheet.Column{Name: "password-set", Title: "Password set", Kind: sheet.Time}, Doc: "when the password was last set", judged: true, value: moment(func(v *view) directory.Moment { return v.survey.PasswordSet(v.acc) })},
-	{Column: sheet.Column{Name: "password-age", Title: "Password days", Kind: sheet.Number}, Doc: "whole days since the password was set", judged: true, value: ofAccount(func(v *view) any { return daysSince(v.survey.PasswordSet(v.acc), v.asOf) })},
-	{Column: sheet.Column{Name: "password-expires", Title: "Password expires", Kind: sheet.Time}, Doc: "when the password expires", judged: true, value: moment(func(v *view) directory.Moment { return v.survey.PasswordExpires(v.acc) })},
-	{Column: sheet.Column{Name: "must-change", Title: "Must change", Kind: sheet.Truth}, Doc: "the password has to be changed at the next logon", value: ofAccount(func(v *view) any { return v.acc.MustChange })},
-	{Column: sheet.Column{Name: "expires", Title: "Expires", Kind: sheet.Time}, Doc: "the account's expiry date", value: moment(func(v *view) directory.Moment { return v.acc.Expires })},
-	{Column: sheet.Column{Name: "groups", Title: "Groups", Kind: sheet.Texts, Wide: true}, Doc: "the groups that list it, by name, its primary group among them", groups: true, value: groupNames},
-	{Column: sheet.Column{Name: "members", Title: "Members", Kind: sheet.Number}, Doc: "how many a group lists", value: memberCount},
-	{Column: sheet.Column{Name: "id", Title: "Identity", Kind: sheet.Text}, Doc: "what stays when it is renamed: objectGUID, entryUUID or nsUniqueId", value: identity},
+	{
+		Column: sheet.Column{Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
+		Doc:    "logon name, or what else the entry is called",
+		light:  true,
+		also:   []string{"objectClass", "sAMAccountName", "uid"},
+		value:  accountName,
+	},
+	{
+		Column: sheet.Column{Name: "name", Title: "Name", Kind: sheet.Text, Wide: true},
+		Doc:    "display name, else the common name",
+		light:  true,
+		also:   []string{"displayName", "cn"},
+		value:  displayName,
+	},
+	{
+		Column: sheet.Column{Name: "dn", Title: "DN", Kind: sheet.Text, Wide: true},
+		Doc:    "distinguished name",
+		light:  true,
+		also:   []string{"objectClass"},
+		value:  func(v *view) any { return strings.Clone(v.entry.DN) },
+	},
+	{
+		Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true},
+		Doc:    "where it stands, from the top down",
+		light:  true,
+		also:   []string{"objectClass"},
+		value:  func(v *view) any { return directory.Place(v.entry.DN) },
+	},
+	{
+		Column: sheet.Column{Name: "kind", Title: "Kind", Kind: sheet.Text},
+		Doc:    "user, service, computer, resource, group, contact, ou, …",
+		value:  func(v *view) any { return v.acc.Kind.String() },
+	},
+	{
+		Column: sheet.Column{Name: "state", Title: "State", Kind: sheet.Text},
+		Doc:    "enabled, disabled, expired or locked out",
+		judged: true,
+		value:  ofAccount(func(v *view) any { return v.survey.State(v.acc, v.asOf) }),
+	},
+	{
+		Column: sheet.Column{Name: "enabled", Title: "Enabled", Kind: sheet.Truth},
+		Doc:    "neither disabled nor expired",
+		judged: true,
+		value:  ofAccount(func(v *view) any { return v.survey.Enabled(v.acc, v.asOf).Yes }),
+	},
+	{
+		Column: sheet.Column{Name: "locked", Title: "Locked", Kind: sheet.Truth},
+		Doc:    "locked by wrong passwords, now",
+		judged: true,
+		value:  ofAccount(func(v *view) any { return v.survey.LockedOut(v.acc, v.asOf).Yes }),
+	},
+	{
+		Column: sheet.Column{Name: "locked-since", Title: "Locked since", Kind: sheet.Time},
+		Doc:    "when the last lock began",
+		value:  moment(func(v *view) directory.Moment { return v.acc.LockedAt }),
+	},
+	{
+		Column:  sheet.Column{Name: "last-logon", Title: "Last logon", Kind: sheet.Time},
+		Doc:     "the latest sign-in known of, on any server asked",
+		signIns: true,
+		judged:  true,
+		value:   moment(func(v *view) directory.Moment { return v.survey.LastSignIn(v.acc, v.asOf).Moment }),
+	},
+	{
+		Column:  sheet.Column{Name: "idle-days", Title: "Idle days", Kind: sheet.Number},
+		Doc:     "whole days since the last logon, or since it was made if there was none",
+		signIns: true,
+		judged:  true,
+		value:   ofAccount(idleDays),
+	},
+	{
+		Column: sheet.Column{Name: "created", Title: "Created", Kind: sheet.Time},
+		Doc:    "when the entry was made",
+		value:  moment(func(v *view) directory.Moment { return v.acc.Created }),
+	},
+	{
+		Column: sheet.Column{Name: "changed", Title: "Changed", Kind: sheet.Time},
+		Doc:    "when it was last changed",
+		value:  moment(func(v *view) directory.Moment { return v.acc.Changed }),
+	},
+	{
+		Column: sheet.Column{Name: "password-set", Title: "Password set", Kind: sheet.Time},
+		Doc:    "when the password was last set",
+		judged: true,
+		value:  moment(func(v *view) directory.Moment { return v.survey.PasswordSet(v.acc) }),
+	},
+	{
+		Column: sheet.Column{Name: "password-age", Title: "Password days", Kind: sheet.Number},
+		Doc:    "whole days since the password was set",
+		judged: true,
+		value:  ofAccount(func(v *view) any { return daysSince(v.survey.PasswordSet(v.acc), v.asOf) }),
+	},
+	{
+		Column: sheet.Column{Name: "password-expires", Title: "Password expires", Kind: sheet.Time},
+		Doc:    "when the password expires",
+		judged: true,
+		value:  moment(func(v *view) directory.Moment { return v.survey.PasswordExpires(v.acc) }),
+	},
+	{
+		Column: sheet.Column{Name: "must-change", Title: "Must change", Kind: sheet.Truth},
+		Doc:    "the password has to be changed at the next logon",
+		value:  ofAccount(func(v *view) any { return v.acc.MustChange }),
+	},
+	{
+		Column: sheet.Column{Name: "expires", Title: "Expires", Kind: sheet.Time},
+		Doc:    "the account's expiry date",
+		value:  moment(func(v *view) directory.Moment { return v.acc.Expires }),
+	},
+	{
+		Column: sheet.Column{Name: "groups", Title: "Groups", Kind: sheet.Texts, Wide: true},
+		Doc:    "the groups that list it, by name, its primary group among them",
+		groups: true,
+		value:  groupNames,
+	},
+	{
+		Column: sheet.Column{Name: "members", Title: "Members", Kind: sheet.Number},
+		Doc:    "how many a group lists",
+		value:  memberCount,
+	},
+	{
+		Column: sheet.Column{Name: "id", Title: "Identity", Kind: sheet.Text},
+		Doc:    "what stays when it is renamed: objectGUID, entryUUID or nsUniqueId",
+		value:  identity,
+	},
 }
 
 // usual are the columns where none are named.
@@ -137,7 +240,8 @@ func columnNamed(name string, d *directory.Dialect) (column, error) {
 func attributeName(s string) bool {
 	for i := range len(s) {
 		c := s[i] | 0x20
-		if letter := 'a' <= c && c <= 'z'; !letter && (i == 0 || s[i] != '-' && s[i] != ';' && s[i] != '.' && (s[i] < '0' || s[i] > '9')) {
+		if letter := 'a' <= c && c <= 'z'; !letter &&
+			(i == 0 || s[i] != '-' && s[i] != ';' && s[i] != '.' && (s[i] < '0' || s[i] > '9')) {
 			return false
 		}
 	}

@@ -15,7 +15,9 @@ import (
 
 // conditions returns a function that tells whether an entry fulfils all of
 // the query's conditions, as Test does.
-func (q *Query) conditions(ctx context.Context, from source.Source, frame *directory.Survey) (func(*view) filter.Truth, error) {
+func (q *Query) conditions(
+	ctx context.Context, from source.Source, frame *directory.Survey,
+) (func(*view) filter.Truth, error) {
 	holds, err := Test(&q.When, frame, q.AsOf, func(name string) (string, error) { return findGroup(ctx, from, name) })
 	if err != nil {
 		return nil, err
@@ -32,7 +34,9 @@ func (q *Query) conditions(ctx context.Context, from source.Source, frame *direc
 // of some conditions at a time; Undefined where that cannot be told, since what
 // tells may not be read. A group is found by its name with find. What is no
 // account fulfils only those on when it was made, and on its groups.
-func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find func(name string) (dn string, err error)) (func(*directory.Account) filter.Truth, error) {
+func Test(
+	c *settings.Conditions, frame *directory.Survey, asOf time.Time, find func(name string) (dn string, err error),
+) (func(*directory.Account) filter.Truth, error) {
 	if c.Enabled && c.Disabled {
 		return nil, wrong("enabled and disabled exclude each other")
 	}
@@ -44,9 +48,13 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 	all.answer(c.Locked, frame.LockedOut, asOf)
 	all.ofAccounts(c.Locked, nil, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes })
 	if c.NeverUsed {
-		all.unless(func(a *directory.Account) bool { return frame.LastSignIn(a, asOf).Known() }, d.LastLogon, func(a *directory.Account) bool {
-			return !frame.LastSignIn(a, asOf).Unreadable()
-		})
+		all.unless(
+			func(a *directory.Account) bool { return frame.LastSignIn(a, asOf).Known() },
+			d.LastLogon,
+			func(a *directory.Account) bool {
+				return !frame.LastSignIn(a, asOf).Unreadable()
+			},
+		)
 	}
 	if c.Idle != nil {
 		line := c.Idle.Before(asOf)
@@ -61,15 +69,18 @@ func Test(c *settings.Conditions, frame *directory.Survey, asOf time.Time, find 
 	}
 	if c.PasswordOlder != nil {
 		line := c.PasswordOlder.Before(asOf)
-		all.ofAccounts(true, d.PasswordSet, func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
+		all.ofAccounts(true, d.PasswordSet,
+			func(a *directory.Account) bool { return notAfter(frame.PasswordSet(a), line) })
 	}
 	if c.ExpiresIn != nil {
 		line := c.ExpiresIn.After(asOf)
-		all.ofAccounts(true, d.Expiry, func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
+		all.ofAccounts(true, d.Expiry,
+			func(a *directory.Account) bool { return notAfter(a.Expires, line) && a.Expires.Time().After(asOf) })
 	}
 	if c.New != nil {
 		line := c.New.Before(asOf)
-		all.add([]directory.AttrID{d.Created}, func(a *directory.Account) bool { return a.Created.Known() && !a.Created.Time().Before(line) })
+		all.add([]directory.AttrID{d.Created},
+			func(a *directory.Account) bool { return a.Created.Known() && !a.Created.Time().Before(line) })
 	}
 	if c.MemberOf != "" {
 		top, err := find(c.MemberOf)
@@ -108,7 +119,9 @@ func (t *tests) ofAccounts(asked bool, rests []directory.AttrID, test func(*dire
 
 // unless adds a test of accounts that what is shown may disprove, whatever else
 // is hidden.
-func (t *tests) unless(disproved func(*directory.Account) bool, rests []directory.AttrID, test func(*directory.Account) bool) {
+func (t *tests) unless(
+	disproved func(*directory.Account) bool, rests []directory.AttrID, test func(*directory.Account) bool,
+) {
 	*t = append(*t, isAccount, func(a *directory.Account) filter.Truth { return filter.TruthOf(!disproved(a)) })
 	t.add(rests, test)
 }
@@ -191,7 +204,8 @@ func members(frame *directory.Survey, top string) (func(*directory.Account) bool
 		}
 	}
 	return func(a *directory.Account) bool {
-		return keys[a.Key] || logons[strings.ToLower(a.Logon)] && a.Kind.IsAccount() || a.PrimaryGroup != 0 && rids[a.PrimaryGroup]
+		return keys[a.Key] || logons[strings.ToLower(a.Logon)] && a.Kind.IsAccount() ||
+			a.PrimaryGroup != 0 && rids[a.PrimaryGroup]
 	}, nil
 }
 
@@ -227,7 +241,11 @@ func (c *collector) seenEnough() error {
 				}
 			}
 		}
-		return fmt.Errorf("%s cannot be told: no account shows %s (not exported, not readable for this account, or not recorded by the server)", option, directory.AttrNames(ids))
+		return fmt.Errorf(
+			"%s cannot be told: no account shows %s (not exported, not readable for this account, or not recorded by the server)",
+			option,
+			directory.AttrNames(ids),
+		)
 	}
 	for _, need := range []struct {
 		asked  bool

@@ -135,7 +135,14 @@ func (q *Query) frame(ctx context.Context, from source.Source) (*directory.Surve
 	if err != nil {
 		return nil, nil, err
 	}
-	frame, err := from.Frame(ctx, source.Need{Policies: q.judged(p.all()), Groups: q.When.MemberOf != "" || q.groups(p.all()), SignIns: q.signIns(p.all())})
+	frame, err := from.Frame(
+		ctx,
+		source.Need{
+			Policies: q.judged(p.all()),
+			Groups:   q.When.MemberOf != "" || q.groups(p.all()),
+			SignIns:  q.signIns(p.all()),
+		},
+	)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -213,7 +220,12 @@ func doubts(asked filter.Filter, d *directory.Dialect) (notes []string, err erro
 		notes = append(notes, "nothing can fulfil "+condition+": the attribute never has such a value")
 	}
 	for _, name := range m.Unknown() {
-		notes = append(notes, fmt.Sprintf("the filter names %s, which servers do not know unless their schema was extended: is it spelt right?", name))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"the filter names %s, which servers do not know unless their schema was extended: is it spelt right?",
+				name),
+		)
 	}
 	return notes, nil
 }

@@ -101,8 +101,36 @@ var voiced = func() map[rune]rune {
 }()
 
 // familyReadings are characters that are read otherwise as family names.
-var familyReadings = map[rune]string{'曾': "zeng", '单': "shan", '單': "shan", '解': "xie", '仇': "qiu", '查': "zha", '盖': "ge", '区': "ou", '朴': "piao", '尉': "yu", '任': "ren", '华': "hua", '缪': "miao",
-	'折': "she", '翟': "zhai", '万': "wan", '长': "zhang", '乐': "yue", '覃': "qin", '沈': "shen", '葛': "ge", '吕': "lu", '呂': "lu", '盛': "sheng", '洗': "xian", '重': "chong", '黑': "he", '薛': "xue"}
+var familyReadings = map[rune]string{
+	'曾': "zeng",
+	'单': "shan",
+	'單': "shan",
+	'解': "xie",
+	'仇': "qiu",
+	'查': "zha",
+	'盖': "ge",
+	'区': "ou",
+	'朴': "piao",
+	'尉': "yu",
+	'任': "ren",
+	'华': "hua",
+	'缪': "miao",
+	'折': "she",
+	'翟': "zhai",
+	'万': "wan",
+	'长': "zhang",
+	'乐': "yue",
+	'覃': "qin",
+	'沈': "shen",
+	'葛': "ge",
+	'吕': "lu",
+	'呂': "lu",
+	'盛': "sheng",
+	'洗': "xian",
+	'重': "chong",
+	'黑': "he",
+	'薛': "xue",
+}
 
 // southern are family names as they are spelt in Hong Kong and by those whose
 // forebears left the south.
@@ -237,7 +265,8 @@ func cantoneseFold(text string) string {
 	return fold
 }
 
-var cantonesePairs = strings.NewReplacer("tsz", "c", "ts", "c", "ch", "c", "tz", "c", "sz", "s", "sh", "s", "kw", "k", "gw", "k", "qu", "k", "ng", "N")
+var cantonesePairs = strings.NewReplacer("tsz", "c", "ts", "c", "ch", "c", "tz", "c", "sz", "s", "sh", "s", "kw", "k",
+	"gw", "k", "qu", "k", "ng", "N")
 
 // wade is a syllable of pinyin in the older romanisation.
 func wade(s string) string {
@@ -276,11 +305,87 @@ func wade(s string) string {
 }
 
 // kanaSyllables are what kana sound like; hiragana are read as katakana.
-var kanaSyllables = map[rune]string{'ア': "a", 'イ': "i", 'ウ': "u", 'エ': "e", 'オ': "o", 'カ': "ka", 'キ': "ki", 'ク': "ku", 'ケ': "ke", 'コ': "ko", 'サ': "sa", 'シ': "shi", 'ス': "su", 'セ': "se", 'ソ': "so",
-	'タ': "ta", 'チ': "chi", 'ツ': "tsu", 'テ': "te", 'ト': "to", 'ナ': "na", 'ニ': "ni", 'ヌ': "nu", 'ネ': "ne", 'ノ': "no", 'ハ': "ha", 'ヒ': "hi", 'フ': "fu", 'ヘ': "he", 'ホ': "ho", 'マ': "ma", 'ミ': "mi",
-	'ム': "mu", 'メ': "me", 'モ': "mo", 'ヤ': "ya", 'ユ': "yu", 'ヨ': "yo", 'ラ': "ra", 'リ': "ri", 'ル': "ru", 'レ': "re", 'ロ': "ro", 'ワ': "wa", 'ヰ': "i", 'ヱ': "e", 'ヲ': "o", 'ン': "n", 'ガ': "ga", 'ギ': "gi",
-	'グ': "gu", 'ゲ': "ge", 'ゴ': "go", 'ザ': "za", 'ジ': "ji", 'ズ': "zu", 'ゼ': "ze", 'ゾ': "zo", 'ダ': "da", 'ヂ': "ji", 'ヅ': "zu", 'デ': "de", 'ド': "do", 'バ': "ba", 'ビ': "bi", 'ブ': "bu", 'ベ': "be",
-	'ボ': "bo", 'パ': "pa", 'ピ': "pi", 'プ': "pu", 'ペ': "pe", 'ポ': "po", 'ヴ': "vu", 'ァ': "a", 'ィ': "i", 'ゥ': "u", 'ェ': "e", 'ォ': "o"}
+var kanaSyllables = map[rune]string{
+	'ア': "a",
+	'イ': "i",
+	'ウ': "u",
+	'エ': "e",
+	'オ': "o",
+	'カ': "ka",
+	'キ': "ki",
+	'ク': "ku",
+	'ケ': "ke",
+	'コ': "ko",
+	'サ': "sa",
+	'シ': "shi",
+	'ス': "su",
+	'セ': "se",
+	'ソ': "so",
+	'タ': "ta",
+	'チ': "chi",
+	'ツ': "tsu",
+	'テ': "te",
+	'ト': "to",
+	'ナ': "na",
+	'ニ': "ni",
+	'ヌ': "nu",
+	'ネ': "ne",
+	'ノ': "no",
+	'ハ': "ha",
+	'ヒ': "hi",
+	'フ': "fu",
+	'ヘ': "he",
+	'ホ': "ho",
+	'マ': "ma",
+	'ミ': "mi",
+	'ム': "mu",
+	'メ': "me",
+	'モ': "mo",
+	'ヤ': "ya",
+	'ユ': "yu",
+	'ヨ': "yo",
+	'ラ': "ra",
+	'リ': "ri",
+	'ル': "ru",
+	'レ': "re",
+	'ロ': "ro",
+	'ワ': "wa",
+	'ヰ': "i",
+	'ヱ': "e",
+	'ヲ': "o",
+	'ン': "n",
+	'ガ': "ga",
+	'ギ': "gi",
+	'グ': "gu",
+	'ゲ': "ge",
+	'ゴ': "go",
+	'ザ': "za",
+	'ジ': "ji",
+	'ズ': "zu",
+	'ゼ': "ze",
+	'ゾ': "zo",
+	'ダ': "da",
+	'ヂ': "ji",
+	'ヅ': "zu",
+	'デ': "de",
+	'ド': "do",
+	'バ': "ba",
+	'ビ': "bi",
+	'ブ': "bu",
+	'ベ': "be",
+	'ボ': "bo",
+	'パ': "pa",
+	'ピ': "pi",
+	'プ': "pu",
+	'ペ': "pe",
+	'ポ': "po",
+	'ヴ': "vu",
+	'ァ': "a",
+	'ィ': "i",
+	'ゥ': "u",
+	'ェ': "e",
+	'ォ': "o",
+}
 
 // romaji spells kana.
 func romaji(text string) string {
@@ -323,9 +428,43 @@ var (
 )
 
 // koreanFamilies are family names as they are spelt besides.
-var koreanFamilies = map[string]string{"이": "lee yi rhee ri li rhie", "박": "park pak", "최": "choi choe", "임": "lim rim yim", "유": "yoo ryu you", "류": "ryu yoo lyu", "노": "noh roh no", "로": "noh roh",
-	"우": "woo", "오": "oh", "안": "ahn an", "조": "cho", "정": "jung chung cheong", "문": "moon", "신": "shin", "심": "shim", "구": "koo", "백": "baek paik baik", "배": "bae pae", "권": "kwon", "나": "na ra",
-	"라": "ra na", "량": "yang", "양": "yang", "여": "yeo", "려": "yeo ryeo", "허": "huh heo hur", "서": "seo suh", "손": "son sohn", "강": "kang", "김": "kim", "고": "ko koh", "주": "joo chu", "윤": "yoon", "전": "jeon chun jun"}
+var koreanFamilies = map[string]string{
+	"이": "lee yi rhee ri li rhie",
+	"박": "park pak",
+	"최": "choi choe",
+	"임": "lim rim yim",
+	"유": "yoo ryu you",
+	"류": "ryu yoo lyu",
+	"노": "noh roh no",
+	"로": "noh roh",
+	"우": "woo",
+	"오": "oh",
+	"안": "ahn an",
+	"조": "cho",
+	"정": "jung chung cheong",
+	"문": "moon",
+	"신": "shin",
+	"심": "shim",
+	"구": "koo",
+	"백": "baek paik baik",
+	"배": "bae pae",
+	"권": "kwon",
+	"나": "na ra",
+	"라": "ra na",
+	"량": "yang",
+	"양": "yang",
+	"여": "yeo",
+	"려": "yeo ryeo",
+	"허": "huh heo hur",
+	"서": "seo suh",
+	"손": "son sohn",
+	"강": "kang",
+	"김": "kim",
+	"고": "ko koh",
+	"주": "joo chu",
+	"윤": "yoon",
+	"전": "jeon chun jun",
+}
 
 // spellHangul spells Korean.
 func spellHangul(token string) (text string, others []string) {
@@ -359,4 +498,5 @@ func koreanFold(text string) string {
 	})
 }
 
-var koreanPairs = strings.NewReplacer("yeo", "yo", "you", "yo", "eo", "o", "eu", "u", "ae", "e", "ai", "e", "oe", "e", "oo", "u", "ou", "o", "ee", "i", "ui", "i", "wi", "i", "ch", "j", "sh", "s", "ck", "k", "c", "k", "ng", "ng")
+var koreanPairs = strings.NewReplacer("yeo", "yo", "you", "yo", "eo", "o", "eu", "u", "ae", "e", "ai", "e", "oe", "e",
+	"oo", "u", "ou", "o", "ee", "i", "ui", "i", "wi", "i", "ch", "j", "sh", "s", "ck", "k", "c", "k", "ng", "ng")

@@ -94,7 +94,8 @@ func initial(a, b *Word) Likeness {
 		a, b = b, a
 	}
 	begins := func(s string) bool {
-		return strings.HasPrefix(b.Text, s) || slices.ContainsFunc(b.others, func(other string) bool { return strings.HasPrefix(other, s) })
+		return strings.HasPrefix(b.Text, s) ||
+			slices.ContainsFunc(b.others, func(other string) bool { return strings.HasPrefix(other, s) })
 	}
 	switch {
 	case begins(a.Text) || slices.ContainsFunc(a.others, begins):
@@ -206,7 +207,8 @@ func samePart(a, b *Part) bool {
 // shareSound tells whether one of these sounds, of so many letters at least, is
 // one of those.
 func shareSound(x, y []string, beside Scripts, least int) bool {
-	return slices.ContainsFunc(x, func(s string) bool { return len(s) >= least && counts(s, beside) && slices.Contains(y, s) })
+	return slices.ContainsFunc(x,
+		func(s string) bool { return len(s) >= least && counts(s, beside) && slices.Contains(y, s) })
 }
 
 func joined(parts []Part) string {
@@ -281,7 +283,8 @@ func sameForm(a, b *Part) bool {
 // nearSpelling tells whether a usual spelling of one is a slip away from the
 // other.
 func nearSpelling(a, b *Word) bool {
-	return slices.ContainsFunc(a.others, func(s string) bool { return Typo(s, b.Text) }) || slices.ContainsFunc(b.others, func(s string) bool { return Typo(a.Text, s) })
+	return slices.ContainsFunc(a.others, func(s string) bool { return Typo(s, b.Text) }) ||
+		slices.ContainsFunc(b.others, func(s string) bool { return Typo(a.Text, s) })
 }
 
 // Typo tells whether two texts are one typing error apart (a letter wrong,

@@ -46,7 +46,15 @@ type Part struct {
 // stands in brackets, text behind a dash, numbers.
 func New(written string) Word {
 	if text, plain := plainWord(written); plain {
-		return Word{Text: text, Parts: []Part{{Text: text, native: text, scripts: latin}}, native: text, undotted: digraphs.Replace(text), heard: consonantsOf(text), scripts: latin, letter: len(text) == 1}
+		return Word{
+			Text:     text,
+			Parts:    []Part{{Text: text, native: text, scripts: latin}},
+			native:   text,
+			undotted: digraphs.Replace(text),
+			heard:    consonantsOf(text),
+			scripts:  latin,
+			letter:   len(text) == 1,
+		}
 	}
 	var w Word
 	for _, token := range tokens(written) {
@@ -64,7 +72,9 @@ func New(written string) Word {
 	w.others, w.undotted, w.heard = spellings(w.Parts), digraphs.Replace(w.Text), consonantsOf(w.Text)
 	w.letter = len(w.Parts) == 1 && !w.Opaque && utf8.RuneCountInString(w.native) == 1
 	w.tonal = strings.ContainsFunc(written, vietnamese)
-	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(real) > 0 && !w.tonal {
+	if real := slices.DeleteFunc(slices.Clone(w.Parts), func(p Part) bool { return particles[p.Text] }); len(
+		real) > 0 &&
+		!w.tonal {
 		w.Parts = real
 	}
 	return w
@@ -143,8 +153,10 @@ func fold(token string) string { return strings.ToLower(norm.NFKC.String(token))
 
 // particles are parts of names that lists like to leave out or to put
 // elsewhere.
-var particles = set(`van von vom de den der del della dello dei degli delle di da do dos das du des la le les lo los las ter ten te tot op zu zum zur af av al el
-	bin binti bint ben ibn abu y e i san`)
+var particles = set(
+	`van von vom de den der del della dello dei degli delle di da do dos das du des la le les lo los las ter ten te tot op zu zum zur af av al el
+	bin binti bint ben ibn abu y e i san`,
+)
 
 func set(words string) map[string]bool {
 	all := map[string]bool{}
@@ -157,9 +169,13 @@ func set(words string) map[string]bool {
 // titles are words that are no part of a name, wherever they stand; dotted
 // ones only with a dot behind them, since they are names too.
 var (
-	titles = set(`dr prof professor mr mrs ms mx miss mister sir dame herr frau dipl dott dra mgr rndr phdr judr mudr mvdr paeddr thdr csc drsc phd dphil mba msc bsc meng beng llm llb mphil
-		md dds esq jr jnr snr junior senior habil mme mlle srta signor signora datuk dato smt shri δρ проф докт`)
-	dotted   = set(`ing mag sr sra hr fru bc ir drs eng arch avv rag geom sig lic hon rev fr capt maj col lt sgt st em ph d h c др dr.h.c`)
+	titles = set(
+		`dr prof professor mr mrs ms mx miss mister sir dame herr frau dipl dott dra mgr rndr phdr judr mudr mvdr paeddr thdr csc drsc phd dphil mba msc bsc meng beng llm llb mphil
+		md dds esq jr jnr snr junior senior habil mme mlle srta signor signora datuk dato smt shri δρ проф докт`,
+	)
+	dotted = set(
+		`ing mag sr sra hr fru bc ir drs eng arch avv rag geom sig lic hon rev fr capt maj col lt sgt st em ph d h c др dr.h.c`,
+	)
 	numerals = set(`II III IV VI VII`)
 )
 
@@ -173,7 +189,12 @@ func tokens(written string) []string {
 	}, written)
 	written = bare(written)
 	words := strings.FieldsFunc(written, func(r rune) bool {
-		return unicode.IsSpace(r) || r == '\u200c' || r == ',' || r == ';' || r == '_' || r == '+' || r == '&' || unicode.Is(unicode.Pd, r) || r == '·' || r == '・' || r == '‧' || r == '/'
+		return unicode.IsSpace(r) || r == '\u200c' || r == ',' || r == ';' || r == '_' || r == '+' || r == '&' ||
+			unicode.Is(unicode.Pd, r) ||
+			r == '·' ||
+			r == '・' ||
+			r == '‧' ||
+			r == '/'
 	})
 	names := slices.DeleteFunc(slices.Clone(words), noName)
 	if len(names) > 0 {
@@ -238,7 +259,8 @@ func vietnamese(r rune) bool {
 // nothing.
 func Split(whole string) (family, given string, said bool) {
 	whole = strings.TrimSpace(bare(whole))
-	if f, g, ok := strings.Cut(whole, ","); ok && !noName(strings.TrimSpace(g)) && strings.TrimSpace(g) != "" && strings.TrimSpace(f) != "" {
+	if f, g, ok := strings.Cut(whole, ","); ok && !noName(strings.TrimSpace(g)) && strings.TrimSpace(g) != "" &&
+		strings.TrimSpace(f) != "" {
 		return strings.TrimSpace(f), strings.TrimSpace(g), true
 	}
 	words := strings.Fields(strings.ReplaceAll(whole, ",", " "))
@@ -249,7 +271,8 @@ func Split(whole string) (family, given string, said bool) {
 		words = words[:len(words)-1]
 	}
 	initial := ""
-	if last := len(words) - 1; last > 1 && utf8.RuneCountInString(strings.Trim(words[last], ".")) == 1 && script(words[last])&opaque == 0 {
+	if last := len(words) - 1; last > 1 && utf8.RuneCountInString(strings.Trim(words[last], ".")) == 1 &&
+		script(words[last])&opaque == 0 {
 		words, initial = words[:last], " "+words[last] // "Quill Ada P."
 	}
 	if len(words) < 2 {
@@ -287,4 +310,6 @@ func splitJoined(words []string) (family, given string, said bool) {
 var alsoVietnamese = set(`lam mai cao tang ta to thai chau ha ton kieu ma la`)
 
 // vietnameseFamily are the family names that nearly everybody there has.
-var vietnameseFamily = set(`nguyen tran le pham hoang huynh phan vu vo dang bui do ho ngo duong ly dinh dao doan trinh truong luu luong quach nghiem`)
+var vietnameseFamily = set(
+	`nguyen tran le pham hoang huynh phan vu vo dang bui do ho ngo duong ly dinh dao doan trinh truong luu luong quach nghiem`,
+)

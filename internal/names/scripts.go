@@ -114,20 +114,70 @@ func stripped(token string) string {
 
 // caucasian are letters of Armenian and Georgian whose usual spelling is
 // another than that of one letter.
-var caucasian = strings.NewReplacer("ու", "u", "Ու", "u", "և", "ev", "ձ", "dz", "Ձ", "dz", "ծ", "ts", "Ծ", "ts", "ძ", "dz", "ჯ", "j", "ჟ", "zh", "ყ", "q", "ღ", "gh", "ხ", "kh", "ჩ", "ch", "ჭ", "ch", "შ", "sh", "ც", "ts", "წ", "ts")
+var caucasian = strings.NewReplacer("ու", "u", "Ու", "u", "և", "ev", "ձ", "dz", "Ձ", "dz", "ծ", "ts", "Ծ", "ts", "ძ",
+	"dz", "ჯ", "j", "ჟ", "zh", "ყ", "q", "ღ", "gh", "ხ", "kh", "ჩ", "ch", "ჭ", "ch", "შ", "sh", "ც", "ts", "წ", "ts")
 
-var greekPairs = strings.NewReplacer("ου", "ou", "μπ", "b", "ντ", "nt", "γγ", "ng", "γκ", "gk", "γχ", "nch", "αυ", "av", "ευ", "ev", "α", "a", "β", "v", "γ", "g", "δ", "d", "ε", "e", "ζ", "z", "η", "i",
-	"θ", "th", "ι", "i", "κ", "k", "λ", "l", "μ", "m", "ν", "n", "ξ", "x", "ο", "o", "π", "p", "ρ", "r", "σ", "s", "ς", "s", "τ", "t", "υ", "y", "φ", "f", "χ", "ch", "ψ", "ps", "ω", "o")
+var greekPairs = strings.NewReplacer("ου", "ou", "μπ", "b", "ντ", "nt", "γγ", "ng", "γκ", "gk", "γχ", "nch", "αυ", "av",
+	"ευ", "ev", "α", "a", "β", "v", "γ", "g", "δ", "d", "ε", "e", "ζ", "z", "η", "i", "θ", "th", "ι", "i", "κ", "k",
+	"λ", "l", "μ", "m", "ν", "n", "ξ", "x", "ο", "o", "π", "p", "ρ", "r", "σ", "s", "ς", "s", "τ", "t", "υ", "y", "φ",
+	"f", "χ", "ch", "ψ", "ps", "ω", "o")
 
-var greekOlder = strings.NewReplacer("ου", "u", "μπ", "b", "ντ", "d", "γγ", "ng", "γκ", "g", "γχ", "nh", "αυ", "af", "ευ", "ef", "α", "a", "β", "v", "γ", "g", "δ", "d", "ε", "e", "ζ", "z", "η", "e",
-	"θ", "th", "ι", "i", "κ", "k", "λ", "l", "μ", "m", "ν", "n", "ξ", "ks", "ο", "o", "π", "p", "ρ", "r", "σ", "s", "ς", "s", "τ", "t", "υ", "u", "φ", "ph", "χ", "h", "ψ", "ps", "ω", "o")
+var greekOlder = strings.NewReplacer("ου", "u", "μπ", "b", "ντ", "d", "γγ", "ng", "γκ", "g", "γχ", "nh", "αυ", "af",
+	"ευ", "ef", "α", "a", "β", "v", "γ", "g", "δ", "d", "ε", "e", "ζ", "z", "η", "e", "θ", "th", "ι", "i", "κ", "k",
+	"λ", "l", "μ", "m", "ν", "n", "ξ", "ks", "ο", "o", "π", "p", "ρ", "r", "σ", "s", "ς", "s", "τ", "t", "υ", "u", "φ",
+	"ph", "χ", "h", "ψ", "ps", "ω", "o")
 
 // cyrillicCustoms are how Cyrillic is written in passports, by the standard of
 // libraries, in German and in French, and in Ukrainian, Bulgarian and Serbian.
 var cyrillicCustoms = func() []*strings.Replacer {
-	usual := map[string]string{"а": "a", "б": "b", "в": "v", "г": "g", "д": "d", "е": "e", "ё": "e", "ж": "zh", "з": "z", "и": "i", "й": "i", "к": "k", "л": "l", "м": "m", "н": "n", "о": "o", "п": "p",
-		"р": "r", "с": "s", "т": "t", "у": "u", "ф": "f", "х": "kh", "ц": "ts", "ч": "ch", "ш": "sh", "щ": "shch", "ъ": "", "ы": "y", "ь": "", "э": "e", "ю": "iu", "я": "ia", "і": "i", "ї": "i", "є": "ie",
-		"ґ": "g", "ў": "u", "ђ": "dj", "ј": "j", "љ": "lj", "њ": "nj", "ћ": "c", "џ": "dz", "'": "", "’": ""}
+	usual := map[string]string{
+		"а": "a",
+		"б": "b",
+		"в": "v",
+		"г": "g",
+		"д": "d",
+		"е": "e",
+		"ё": "e",
+		"ж": "zh",
+		"з": "z",
+		"и": "i",
+		"й": "i",
+		"к": "k",
+		"л": "l",
+		"м": "m",
+		"н": "n",
+		"о": "o",
+		"п": "p",
+		"р": "r",
+		"с": "s",
+		"т": "t",
+		"у": "u",
+		"ф": "f",
+		"х": "kh",
+		"ц": "ts",
+		"ч": "ch",
+		"ш": "sh",
+		"щ": "shch",
+		"ъ": "",
+		"ы": "y",
+		"ь": "",
+		"э": "e",
+		"ю": "iu",
+		"я": "ia",
+		"і": "i",
+		"ї": "i",
+		"є": "ie",
+		"ґ": "g",
+		"ў": "u",
+		"ђ": "dj",
+		"ј": "j",
+		"љ": "lj",
+		"њ": "nj",
+		"ћ": "c",
+		"џ": "dz",
+		"'": "",
+		"’": "",
+	}
 	var all []*strings.Replacer
 	for _, custom := range []string{
 		"",
@@ -190,7 +240,9 @@ func collapsed(text string, letter func(text string, i int) byte) string {
 func consonantsOf(text string) string {
 	var out []byte
 	for i := range len(text) {
-		if c := text[i]; (c == 'h' || c == 'y') && (i == 0 || strings.IndexByte("aeiou", text[i-1]) >= 0) && i+1 < len(text) && strings.IndexByte("aeiou", text[i+1]) >= 0 {
+		if c := text[i]; (c == 'h' || c == 'y') && (i == 0 || strings.IndexByte("aeiou", text[i-1]) >= 0) &&
+			i+1 < len(text) &&
+			strings.IndexByte("aeiou", text[i+1]) >= 0 {
 			out = append(out, c-'a'+'A')
 			continue
 		}
@@ -333,8 +385,10 @@ func consonants(native string) []string {
 }
 
 // japaneseFold makes the romanisations of Japanese equal.
-var japaneseFold = strings.NewReplacer("sh", "sh", "ch", "ch", "ts", "ts", "ou", "o", "oo", "o", "oh", "o", "uu", "u", "sya", "sha", "syu", "shu", "syo", "sho", "tya", "cha", "tyu", "chu", "tyo", "cho", "zya", "ja", "zyu", "ju", "zyo", "jo",
-	"jya", "ja", "jyu", "ju", "jyo", "jo", "si", "shi", "ti", "chi", "tu", "tsu", "hu", "fu", "zi", "ji", "dzu", "zu", "du", "zu", "mb", "nb", "mp", "np", "mm", "nm", "l", "r")
+var japaneseFold = strings.NewReplacer("sh", "sh", "ch", "ch", "ts", "ts", "ou", "o", "oo", "o", "oh", "o", "uu", "u",
+	"sya", "sha", "syu", "shu", "syo", "sho", "tya", "cha", "tyu", "chu", "tyo", "cho", "zya", "ja", "zyu", "ju", "zyo",
+	"jo", "jya", "ja", "jyu", "ju", "jyo", "jo", "si", "shi", "ti", "chi", "tu", "tsu", "hu", "fu", "zi", "ji", "dzu",
+	"zu", "du", "zu", "mb", "nb", "mp", "np", "mm", "nm", "l", "r")
 
 // unidecoded is a text as it is usually spelt, syllable by syllable.
 func unidecoded(r rune) string {

@@ -65,8 +65,23 @@ var backlinks = map[string]string{"member": "memberOf", "manager": "directReport
 var serverOnly = []string{"objectGUID", "objectSid", "memberOf", "directReports", "managedObjects", "whenCreated",
 	"whenChanged", "uSNChanged", "isDeleted", "lastKnownParent", "name", "distinguishedName", "msDS-User-Account-Control-Computed"}
 
-var singleValued = []string{"userAccountControl", "sAMAccountName", "userPrincipalName", "displayName", "manager", "managedBy", "employeeID",
-	"lockoutTime", "accountExpires", "pwdLastSet", "primaryGroupID", "mail", "givenName", "sn", "department"}
+var singleValued = []string{
+	"userAccountControl",
+	"sAMAccountName",
+	"userPrincipalName",
+	"displayName",
+	"manager",
+	"managedBy",
+	"employeeID",
+	"lockoutTime",
+	"accountExpires",
+	"pwdLastSet",
+	"primaryGroupID",
+	"mail",
+	"givenName",
+	"sn",
+	"department",
+}
 
 // New returns a directory with what every domain has: its top entry, the
 // groups of its administrators, and its container of deleted objects. The clock dates what is written.
@@ -283,8 +298,10 @@ func (d *Directory) view(key string) *directory.Entry {
 	if e.HasClass("user") {
 		flags, _ := directory.ParseFlags(e.First("userAccountControl"))
 		computed := int64(0)
-		if t, err := directory.ParseFileTime(e.First("lockoutTime")); err == nil && !t.IsZero() && flags&directory.UACDisabled == 0 {
-			if ticks, _ := strconv.ParseInt(d.entries[directory.FoldDN(d.base)].First("lockoutDuration"), 10, 64); t.Add(time.Duration(-ticks) * 100).After(d.now()) {
+		if t, err := directory.ParseFileTime(e.First("lockoutTime")); err == nil && !t.IsZero() &&
+			flags&directory.UACDisabled == 0 {
+			if ticks, _ := strconv.ParseInt(d.entries[directory.FoldDN(d.base)].First("lockoutDuration"), 10, 64); t.Add(time.Duration(-ticks) * 100).
+				After(d.now()) {
 				computed = directory.UACLockedOut
 			}
 		}
@@ -465,7 +482,8 @@ func (d *Directory) unique(key, logon string) error {
 		return nil
 	}
 	for _, other := range d.named(logon) {
-		if e := d.entries[other]; other != key && strings.EqualFold(e.First("sAMAccountName"), logon) && !e.Has("isDeleted") {
+		if e := d.entries[other]; other != key && strings.EqualFold(e.First("sAMAccountName"), logon) &&
+			!e.Has("isDeleted") {
 			return refuse(ldap.LDAPResultEntryAlreadyExists, "sAMAccountName %s is taken", logon)
 		}
 	}
@@ -558,7 +576,8 @@ func differing(a, b *directory.Entry) (onlyA, onlyB *directory.Entry) {
 
 func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
 	name, values := c.Modification.Type, c.Modification.Vals
-	if d.dialect == directory.AD && slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, name) }) {
+	if d.dialect == directory.AD &&
+		slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, name) }) {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is the server's", name)
 	}
 	if strings.EqualFold(name, "unicodePwd") {
@@ -567,7 +586,8 @@ func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
 		}
 		return nil
 	}
-	if strings.EqualFold(name, "lockoutTime") && c.Operation != ldap.DeleteAttribute && !slices.Equal(values, []string{"0"}) {
+	if strings.EqualFold(name, "lockoutTime") && c.Operation != ldap.DeleteAttribute &&
+		!slices.Equal(values, []string{"0"}) {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "lockoutTime can only be set to 0")
 	}
 	if c.Operation != ldap.DeleteAttribute {
@@ -658,7 +678,8 @@ func (d *Directory) reanimate(key string, changes []ldap.Change) error {
 	case !undeleted || to == "":
 		return refuse(ldap.LDAPResultUnwillingToPerform, "a deleted object can only be brought back")
 	case len(rest) > 0 && !d.ChangeOnReturn:
-		return refuse(ldap.LDAPResultNoSuchObject, "a deleted object's attributes cannot be changed") // what Samba answers
+		return refuse(ldap.LDAPResultNoSuchObject,
+			"a deleted object's attributes cannot be changed") // what Samba answers
 	}
 	_, parent := directory.SplitDN(to)
 	if d.entries[directory.FoldDN(parent)] == nil {
@@ -693,7 +714,15 @@ func (d *Directory) reanimate(key string, changes []ldap.Change) error {
 }
 
 // keptWhenDeleted are the attributes a deleted object still has.
-var keptWhenDeleted = []string{"objectClass", "objectGUID", "objectSid", "sAMAccountName", "userAccountControl", "whenCreated", "sIDHistory"}
+var keptWhenDeleted = []string{
+	"objectClass",
+	"objectGUID",
+	"objectSid",
+	"sAMAccountName",
+	"userAccountControl",
+	"whenCreated",
+	"sIDHistory",
+}
 
 // Delete turns an entry into a deleted object. Everybody who named it stops
 // naming it.
@@ -720,7 +749,9 @@ func (d *Directory) Delete(dn string) error {
 	}
 	rdn, parent := directory.SplitDN(e.DN)
 	kind, _, _ := strings.Cut(rdn, "=")
-	object := directory.Entry{DN: kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+"\nDEL:"+guid) + "," + d.deletedObjects()}
+	object := directory.Entry{
+		DN: kind + "=" + directory.EscapeDN(directory.LeafValue(e.DN)+"\nDEL:"+guid) + "," + d.deletedObjects(),
+	}
 	for _, name := range keptWhenDeleted {
 		object.Set(name, e.Get(name)...)
 	}

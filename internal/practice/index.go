@@ -58,7 +58,13 @@ func (b bucket) without(key string) bucket {
 }
 
 func newIndex(d *directory.Dialect) *index {
-	x := &index{dialect: d, seed: maphash.MakeSeed(), attrs: map[string]bool{}, keys: map[uint64]bucket{}, names: map[string]*filter.Equality{}}
+	x := &index{
+		dialect: d,
+		seed:    maphash.MakeSeed(),
+		attrs:   map[string]bool{},
+		keys:    map[uint64]bucket{},
+		names:   map[string]*filter.Equality{},
+	}
 	for _, attr := range append([]string{d.Identity.String(), d.Logon.String(), "objectSid", "userPrincipalName"}, linkNames...) {
 		x.attrs[strings.ToLower(attr)] = true
 	}
@@ -66,7 +72,17 @@ func newIndex(d *directory.Dialect) *index {
 }
 
 // linkNames are the attributes by which entries of any dialect name others.
-var linkNames = []string{"member", "uniqueMember", "memberUid", "manager", "secretary", "managedBy", "owner", "roleOccupant", "seeAlso"}
+var linkNames = []string{
+	"member",
+	"uniqueMember",
+	"memberUid",
+	"manager",
+	"secretary",
+	"managedBy",
+	"owner",
+	"roleOccupant",
+	"seeAlso",
+}
 
 // having returns what has a value of an attribute that is indexed, by the
 // attribute's name in lower case.

@@ -107,7 +107,8 @@ func (d *Directory) shown(key string, e *directory.Entry) *directory.Entry {
 	}
 	hidden := directory.NewReader([]string{sid}, properties).Sight(d.listOf(key), "").Hidden
 	out := e.Clone()
-	out.Attrs = slices.DeleteFunc(out.Attrs, func(a directory.Attribute) bool { return hidden.Has(directory.LookupAttr(a.Name)) })
+	out.Attrs = slices.DeleteFunc(out.Attrs,
+		func(a directory.Attribute) bool { return hidden.Has(directory.LookupAttr(a.Name)) })
 	return &out
 }
 

@@ -170,7 +170,14 @@ const (
 	tagAbandon ber.Tag = 16
 )
 
-var opNames = map[ber.Tag]string{tagBind: "bind", tagSearch: "search", tagModify: "modify", tagAdd: "add", tagDelete: "delete", tagModifyDN: "modifyDN"}
+var opNames = map[ber.Tag]string{
+	tagBind:     "bind",
+	tagSearch:   "search",
+	tagModify:   "modify",
+	tagAdd:      "add",
+	tagDelete:   "delete",
+	tagModifyDN: "modifyDN",
+}
 
 func (c *session) handle(id int64, p *ber.Packet) error {
 	op := p.Children[1]
@@ -186,7 +193,8 @@ func (c *session) handle(id int64, p *ber.Packet) error {
 		case tagAbandon:
 			return nil
 		}
-		return c.answer(id, 24, refuse(ldap.LDAPResultProtocolError, "operation %d is not offered", op.Tag)) // extended response
+		return c.answer(id, 24,
+			refuse(ldap.LDAPResultProtocolError, "operation %d is not offered", op.Tag)) // extended response
 	}
 	fault := c.server.faultFor(name, operationDN(op))
 	time.Sleep(fault.Stall)
@@ -298,7 +306,10 @@ func (c *session) perform(id int64, op *ber.Packet, controls []*ber.Packet, resp
 		var changes []ldap.Change
 		for _, ch := range op.Children[1].Children {
 			changes = append(changes, ldap.Change{Operation: uint(ch.Children[0].Value.(int64)),
-				Modification: ldap.PartialAttribute{Type: text(ch.Children[1].Children[0]), Vals: texts(ch.Children[1].Children[1])}})
+				Modification: ldap.PartialAttribute{
+					Type: text(ch.Children[1].Children[0]),
+					Vals: texts(ch.Children[1].Children[1]),
+				}})
 		}
 		err = dir.Modify(text(op.Children[0]), changes, known.showDeleted)
 	case tagAdd:
@@ -508,17 +519,26 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 }
 
 // personAttributes are what the schema allows every person.
-var personAttributes = strings.Fields(`cn sn givenName initials displayName description title department division company o l st co c street
+var personAttributes = strings.Fields(
+	`cn sn givenName initials displayName description title department division company o l st co c street
 	streetAddress postalCode physicalDeliveryOfficeName roomNumber telephoneNumber mobile mail proxyAddresses userPrincipalName employeeID
 	employeeNumber employeeType departmentNumber info homeDirectory profilePath scriptPath extensionAttribute1 extensionAttribute2
-	accountExpires lockoutTime pwdLastSet userAccountControl`)
+	accountExpires lockoutTime pwdLastSet userAccountControl`,
+)
 
 // attributeNames stands for the schema: what any entry carries, any may, and
 // what persons usually have, and links.
 func (d *Directory) attributeNames() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	names := map[string]bool{"member": true, "memberOf": true, "manager": true, "directReports": true, "managedBy": true, "managedObjects": true}
+	names := map[string]bool{
+		"member":         true,
+		"memberOf":       true,
+		"manager":        true,
+		"directReports":  true,
+		"managedBy":      true,
+		"managedObjects": true,
+	}
 	for _, name := range personAttributes {
 		names[name] = true
 	}
@@ -563,7 +583,9 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 		chain.Done()
 	}
 	computed := slices.ContainsFunc(cond.Attributes(), func(name string) bool {
-		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") || slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"}, func(b string) bool { return strings.EqualFold(name, b) })
+		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") ||
+			slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"},
+				func(b string) bool { return strings.EqualFold(name, b) })
 	})
 	var found []string
 	keys, narrowed := d.index.narrow(&cond)
@@ -629,7 +651,11 @@ func (c *session) rootDSE() *directory.Entry {
 			e.Set("tokenGroups", sid)
 		}
 	}
-	e.Set("dnsHostName", cmp.Or(c.server.Host, "practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base))))
+	e.Set(
+		"dnsHostName",
+		cmp.Or(c.server.Host,
+			"practice."+strings.ToLower(strings.NewReplacer("DC=", "", "dc=", "", ",", ".").Replace(base))),
+	)
 	if config := "CN=Configuration," + base; c.server.Dir.Entry(config) != nil {
 		e.Set("configurationNamingContext", config)
 	}

@@ -28,7 +28,12 @@ type power struct {
 }
 
 // upward are the attributes that a climb needs of each group.
-var upward = []directory.AttrID{directory.AttrObjectClass, directory.AttrObjectSID, directory.AttrSAMAccountName, directory.AttrGroupType}
+var upward = []directory.AttrID{
+	directory.AttrObjectClass,
+	directory.AttrObjectSID,
+	directory.AttrSAMAccountName,
+	directory.AttrGroupType,
+}
 
 // Of returns the names of the privileged groups that an entry reaches, sorted:
 // an account as a member, a group by itself and by what it is nested in.

@@ -78,7 +78,14 @@ func NewGraph(s *directory.Survey, named []string) *Graph {
 }
 
 func newGraph(groups []directory.Group, rules Rules) *Graph {
-	g := &Graph{groups: groups, byKey: map[directory.Key]int{}, byRID: map[uint32]int{}, byGID: map[uint32][]int{}, members: map[directory.Key][]int{}, logons: map[string][]int{}}
+	g := &Graph{
+		groups:  groups,
+		byKey:   map[directory.Key]int{},
+		byRID:   map[uint32]int{},
+		byGID:   map[uint32][]int{},
+		members: map[directory.Key][]int{},
+		logons:  map[string][]int{},
+	}
 	want := rules.names()
 	missing := rules.names()
 	for i := range groups {

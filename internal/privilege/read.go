@@ -58,7 +58,12 @@ func Read(ctx context.Context, from Reader, d *directory.Dialect, rules Rules, a
 		return nil, err
 	}
 	g := newGraph(survey.Groups, rules)
-	h := &Holders{graph: g, dialect: d, holders: map[directory.Key]*holder{}, Judged: d != directory.AD || g.Holds(512) && g.Holds(544)}
+	h := &Holders{
+		graph:   g,
+		dialect: d,
+		holders: map[directory.Key]*holder{},
+		Judged:  d != directory.AD || g.Holds(512) && g.Holds(544),
+	}
 	if g.None() {
 		return h, nil
 	}
@@ -78,9 +83,14 @@ func Read(ctx context.Context, from Reader, d *directory.Dialect, rules Rules, a
 
 // readGroups reads all groups, with the policies that tell whether somebody
 // can sign in, and their lists of members as they are spelt.
-func readGroups(ctx context.Context, from Reader, d *directory.Dialect) (*directory.Survey, map[directory.Key][]string, error) {
-	found, err := from.Select(ctx, "(|"+source.GroupFilter+"(objectClass=foreignSecurityPrincipal)(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings)(objectClass=domainDNS))",
-		d.Attributes(directory.AttrSet{}))
+func readGroups(
+	ctx context.Context, from Reader, d *directory.Dialect,
+) (*directory.Survey, map[directory.Key][]string, error) {
+	found, err := from.Select(
+		ctx,
+		"(|"+source.GroupFilter+"(objectClass=foreignSecurityPrincipal)(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings)(objectClass=domainDNS))",
+		d.Attributes(directory.AttrSet{}),
+	)
 	if err != nil {
 		return nil, nil, fmt.Errorf("reading the groups: %w", err)
 	}
@@ -98,7 +108,9 @@ func readGroups(ctx context.Context, from Reader, d *directory.Dialect) (*direct
 
 // candidates reads the entries that may reach a privileged group: those that
 // are listed, by name or by logon name, and those whose primary group it is.
-func (g *Graph) candidates(ctx context.Context, from Reader, d *directory.Dialect, lists map[directory.Key][]string) ([]directory.Entry, error) {
+func (g *Graph) candidates(
+	ctx context.Context, from Reader, d *directory.Dialect, lists map[directory.Key][]string,
+) ([]directory.Entry, error) {
 	names := map[string]string{} // by folded DN
 	var terms []string
 	for _, i := range g.reached {

@@ -38,7 +38,17 @@ func Controllers(t *testing.T) (one, two *Server) {
 	command(t, dir, Program(t, "mount", "mount"), "--bind", filepath.Join(dir, "hosts"), "/etc/hosts")
 	t.Setenv("KRB5_CONFIG", filepath.Join(dir, "krb5.conf"))
 	const services = "ldap, cldap, kdc, rpc"
-	first, second := &controller{"dc1", "10.99.0.1", "10.99.0.1/24", services}, &controller{"dc2", "10.99.0.2", "10.99.0.2/24", services}
+	first, second := &controller{
+		"dc1",
+		"10.99.0.1",
+		"10.99.0.1/24",
+		services,
+	}, &controller{
+		"dc2",
+		"10.99.0.2",
+		"10.99.0.2/24",
+		services,
+	}
 	folders := []string{filepath.Join(dir, "one"), filepath.Join(dir, "two")}
 	for _, folder := range folders {
 		require.NoError(t, os.Mkdir(folder, 0o700))
@@ -47,8 +57,22 @@ func Controllers(t *testing.T) (one, two *Server) {
 	t.Cleanup(func() { one.Stop() })
 	time.Sleep(2 * time.Second) // its other services answer a little later
 	two = second.server(t, folders[1])
-	command(t, dir, Program(t, "samba-tool", "samba"), append([]string{"domain", "join", "LARKMOOR.EXAMPLE", "DC", "--realm=LARKMOOR.EXAMPLE", "--server=dc1.larkmoor.example",
-		"--username=Administrator", "--password=" + one.Password}, second.options(folders[1])...)...)
+	command(
+		t,
+		dir,
+		Program(t, "samba-tool", "samba"),
+		append(
+			[]string{
+				"domain",
+				"join",
+				"LARKMOOR.EXAMPLE",
+				"DC",
+				"--realm=LARKMOOR.EXAMPLE",
+				"--server=dc1.larkmoor.example",
+				"--username=Administrator",
+				"--password=" + one.Password,
+			},
+			second.options(folders[1])...)...)
 	second.ready(t, two)
 	two.Start(t)
 	t.Cleanup(func() { two.Stop() })
@@ -58,7 +82,8 @@ func Controllers(t *testing.T) (one, two *Server) {
 // Replicate brings what another controller has, written into this one's database.
 func (s *Server) Replicate(t testing.TB, from *Server) {
 	t.Helper()
-	s.Tool(t, "drs", "replicate", s.hostName(), from.hostName(), s.Base, "--local", "--username=Administrator", "--password="+s.Password)
+	s.Tool(t, "drs", "replicate", s.hostName(), from.hostName(), s.Base, "--local", "--username=Administrator",
+		"--password="+s.Password)
 }
 
 func (s *Server) hostName() string { return s.Yard.Servers[0][len("ldaps://"):] }

@@ -20,8 +20,19 @@ var ns389Backend = []struct {
 	dn    string
 	attrs map[string][]string
 }{
-	{"cn=larkmoor,cn=ldbm database,cn=plugins,cn=config", map[string][]string{"objectClass": {"extensibleObject", "nsBackendInstance"}, "nsslapd-suffix": {OpenLDAPBase}}},
-	{`cn=dc\3Dlarkmoor\2Cdc\3Dexample,cn=mapping tree,cn=config`, map[string][]string{"objectClass": {"extensibleObject", "nsMappingTree"}, "cn": {OpenLDAPBase}, "nsslapd-state": {"backend"}, "nsslapd-backend": {"larkmoor"}}},
+	{
+		"cn=larkmoor,cn=ldbm database,cn=plugins,cn=config",
+		map[string][]string{"objectClass": {"extensibleObject", "nsBackendInstance"}, "nsslapd-suffix": {OpenLDAPBase}},
+	},
+	{
+		`cn=dc\3Dlarkmoor\2Cdc\3Dexample,cn=mapping tree,cn=config`,
+		map[string][]string{
+			"objectClass":     {"extensibleObject", "nsMappingTree"},
+			"cn":              {OpenLDAPBase},
+			"nsslapd-state":   {"backend"},
+			"nsslapd-backend": {"larkmoor"},
+		},
+	},
 	{OpenLDAPBase, map[string][]string{"objectClass": {"domain"}}},
 }
 
@@ -63,7 +74,8 @@ group = root
 	require.NoError(t, err, "%s", out)
 	require.NoError(t, os.WriteFile(config, []byte(ns389Config(string(text), s.Password)), 0o600))
 	s.start = func(t testing.TB) {
-		s.run(t, exec.Command(program, "-D", "/etc/dirsrv/slapd-"+name, "-i", filepath.Join(dir, "pid"), "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+		s.run(t, exec.Command(program, "-D", "/etc/dirsrv/slapd-"+name, "-i", filepath.Join(dir, "pid"), "-d", "0"),
+			fmt.Sprintf("127.0.0.1:%d", port))
 		s.bindNS389(t).Close()
 	}
 	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base,

@@ -184,12 +184,30 @@ func Certificate(t testing.TB, dir, name string) {
 		require.NoError(t, err)
 		return der, key
 	}
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Larkmoor test authority"}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(48 * time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	ca := &x509.Certificate{
+		SerialNumber: big.NewInt(1),
+		Subject:      pkix.Name{CommonName: "Larkmoor test authority"},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter: time.Now().
+			Add(48 * time.Hour),
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+		KeyUsage:              x509.KeyUsageCertSign,
+	}
 	caDER, caKey := make509(ca, nil, nil)
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: name}, NotBefore: ca.NotBefore, NotAfter: ca.NotAfter,
-		DNSNames: []string{name, "localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	leaf := &x509.Certificate{
+		SerialNumber: big.NewInt(2),
+		Subject:      pkix.Name{CommonName: name},
+		NotBefore:    ca.NotBefore,
+		NotAfter:     ca.NotAfter,
+		DNSNames: []string{
+			name,
+			"localhost",
+		},
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		KeyUsage:    x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	leafDER, leafKey := make509(leaf, ca, caKey)
 	keyDER, err := x509.MarshalPKCS8PrivateKey(leafKey)
 	require.NoError(t, err)

@@ -44,15 +44,26 @@ func (c *controller) server(t testing.TB, dir string) *Server {
 
 // options are those of samba-tool for where a controller keeps what.
 func (c *controller) options(dir string) []string {
-	return []string{"--targetdir=" + dir, "--dns-backend=NONE", "--option=posix:eadb=" + filepath.Join(dir, "eadb.tdb"), "--option=vfs objects = dfs_samba4 acl_xattr xattr_tdb",
-		"--option=netbios name = " + strings.ToUpper(c.host), "--option=interfaces = " + c.listens, "--option=bind interfaces only = yes"}
+	return []string{
+		"--targetdir=" + dir,
+		"--dns-backend=NONE",
+		"--option=posix:eadb=" + filepath.Join(dir, "eadb.tdb"),
+		"--option=vfs objects = dfs_samba4 acl_xattr xattr_tdb",
+		"--option=netbios name = " + strings.ToUpper(c.host),
+		"--option=interfaces = " + c.listens,
+		"--option=bind interfaces only = yes",
+	}
 }
 
 func (c *controller) provision(t testing.TB, dir string) *Server {
 	t.Helper()
 	s := c.server(t, dir)
-	command(t, dir, Program(t, "samba-tool", "samba"), append([]string{"domain", "provision", "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc",
-		"--adminpass=" + s.Password, "--host-name=" + c.host, "--host-ip=" + c.address}, c.options(dir)...)...)
+	command(
+		t,
+		dir,
+		Program(t, "samba-tool", "samba"),
+		append([]string{"domain", "provision", "--realm=LARKMOOR.EXAMPLE", "--domain=LARKMOOR", "--server-role=dc",
+			"--adminpass=" + s.Password, "--host-name=" + c.host, "--host-ip=" + c.address}, c.options(dir)...)...)
 	c.ready(t, s)
 	// What a service that is left out would do: tickets name the server so.
 	s.Tool(t, "spn", "add", "ldap/"+c.host+".larkmoor.example", strings.ToUpper(c.host)+"$")
@@ -71,8 +82,10 @@ func (c *controller) ready(t testing.TB, s *Server) {
 		return strings.HasPrefix(strings.TrimSpace(line), "server services")
 	})
 	extra := "[global]\n\tserver services = " + c.services + "\n\tinterfaces = " + c.listens + "\n\tbind interfaces only = yes\n\tpid directory = " + s.Dir +
-		"\n\tncalrpc dir = " + filepath.Join(s.Dir, "ncalrpc") + "\n\tldap server require strong auth = allow_sasl_over_tls\n"
-	require.NoError(t, os.WriteFile(conf, []byte(strings.Replace(strings.Join(lines, ""), "[global]\n", extra, 1)), 0o600))
+		"\n\tncalrpc dir = " + filepath.Join(s.Dir,
+		"ncalrpc") + "\n\tldap server require strong auth = allow_sasl_over_tls\n"
+	require.NoError(t,
+		os.WriteFile(conf, []byte(strings.Replace(strings.Join(lines, ""), "[global]\n", extra, 1)), 0o600))
 	Certificate(t, filepath.Join(s.Dir, "private", "tls"), c.host+".larkmoor.example")
 	s.start = func(t testing.TB) {
 		t.Helper()
@@ -85,8 +98,12 @@ func (c *controller) ready(t testing.TB, s *Server) {
 	if c.address != "127.0.0.1" {
 		url = "ldaps://" + c.host + ".larkmoor.example"
 	}
-	s.Yard = settings.Yard{Servers: []string{url}, Base: s.Base, CAFile: filepath.Join(s.Dir, "private", "tls", "ca.pem"),
-		Bind: settings.Bind{DN: "administrator@larkmoor.example", PasswordFile: s.passwordFile(t)}}
+	s.Yard = settings.Yard{
+		Servers: []string{url},
+		Base:    s.Base,
+		CAFile:  filepath.Join(s.Dir, "private", "tls", "ca.pem"),
+		Bind:    settings.Bind{DN: "administrator@larkmoor.example", PasswordFile: s.passwordFile(t)},
+	}
 }
 
 // Tool runs samba-tool on the server's own database.
@@ -100,7 +117,9 @@ func (s *Server) Tool(t testing.TB, args ...string) {
 func (s *Server) KeepDeleted(t testing.TB) {
 	t.Helper()
 	cmd := exec.Command(Program(t, "ldbmodify", "ldb-tools"), "-H", filepath.Join(s.Dir, "private", "sam.ldb"))
-	cmd.Stdin = strings.NewReader("dn:\nchangetype: modify\nadd: enableOptionalFeature\nenableOptionalFeature: CN=Partitions,CN=Configuration," + s.Base + ":766ddcd8-acd0-445e-f3b9-a7f9b6744f2a\n")
+	cmd.Stdin = strings.NewReader(
+		"dn:\nchangetype: modify\nadd: enableOptionalFeature\nenableOptionalFeature: CN=Partitions,CN=Configuration," + s.Base + ":766ddcd8-acd0-445e-f3b9-a7f9b6744f2a\n",
+	)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 }
@@ -112,7 +131,9 @@ func (s *Server) Kinit(t testing.TB, account, password string, options ...string
 	dir := t.TempDir()
 	cache, conf = filepath.Join(dir, "cache"), filepath.Join(dir, "krb5.conf")
 	require.NoError(t, os.WriteFile(conf, []byte(kerberosConf(s.kdc)), 0o600))
-	cmd := exec.Command(Program(t, "kinit", "krb5-user"), append(options, "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")...)
+	cmd := exec.Command(
+		Program(t, "kinit", "krb5-user"),
+		append(options, "-c", "FILE:"+cache, account+"@LARKMOOR.EXAMPLE")...)
 	cmd.Env = append(os.Environ(), "KRB5_CONFIG="+conf)
 	cmd.Stdin = strings.NewReader(password + "\n")
 	out, err := cmd.CombinedOutput()

@@ -137,10 +137,19 @@ func FilledOpenLDAP(t testing.TB, people int, parts ...string) *Server {
 		modules = "moduleload refint\n" // only there, since it adds to the schema
 	}
 	conf, data := filepath.Join(s.Dir, "slapd.conf"), filepath.Join(s.Dir, "data.ldif")
-	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password, strings.Join(parts, ""), modules), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(conf, fmt.Appendf(nil, slapdConf, s.Dir, s.Base, s.Password, strings.Join(parts, ""), modules),
+			0o600),
+	)
 	text := fmt.Appendf(nil, slapdData, s.Base)
 	for i := range people {
-		text = fmt.Appendf(text, "\ndn: uid=filler%[1]d,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: filler%[1]d\ncn: Filler %[1]d\nsn: Filler\nmanager: uid=filler0,ou=people,%[2]s\n", i, s.Base)
+		text = fmt.Appendf(
+			text,
+			"\ndn: uid=filler%[1]d,ou=people,%[2]s\nobjectClass: inetOrgPerson\nuid: filler%[1]d\ncn: Filler %[1]d\nsn: Filler\nmanager: uid=filler0,ou=people,%[2]s\n",
+			i,
+			s.Base,
+		)
 	}
 	require.NoError(t, os.WriteFile(data, text, 0o600))
 	command(t, s.Dir, add, "-q", "-f", conf, "-l", data)
@@ -152,8 +161,13 @@ func FilledOpenLDAP(t testing.TB, people int, parts ...string) *Server {
 	}
 	s.Start(t)
 	t.Cleanup(s.Stop)
-	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base, CAFile: filepath.Join(s.Dir, "tls", "ca.pem"),
-		DefaultPolicy: "cn=default,ou=policies," + s.Base, Bind: settings.Bind{DN: "cn=admin," + s.Base, PasswordFile: s.passwordFile(t)}}
+	s.Yard = settings.Yard{
+		Servers:       []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)},
+		Base:          s.Base,
+		CAFile:        filepath.Join(s.Dir, "tls", "ca.pem"),
+		DefaultPolicy: "cn=default,ou=policies," + s.Base,
+		Bind:          settings.Bind{DN: "cn=admin," + s.Base, PasswordFile: s.passwordFile(t)},
+	}
 	s.TLSURL, s.SocketURL = fmt.Sprintf("ldaps://127.0.0.1:%d", tlsPort), "ldapi://"+escapeSocket(socket)
 	return s
 }

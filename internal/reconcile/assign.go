@@ -71,13 +71,18 @@ func newIndex(edges []edge, node func(*edge) int32) index {
 		next[n]++
 	}
 	for n := range nodes {
-		slices.SortFunc(x.of(n), func(i, j int32) int { return cmp.Or(cmp.Compare(edges[j].weight, edges[i].weight), cmp.Compare(i, j)) })
+		slices.SortFunc(x.of(n),
+			func(i, j int32) int { return cmp.Or(cmp.Compare(edges[j].weight, edges[i].weight), cmp.Compare(i, j)) })
 	}
 	return x
 }
 
 func newGraph(edges []edge) *graph {
-	g := &graph{edges: edges, byPerson: newIndex(edges, func(e *edge) int32 { return e.person }), byAccount: newIndex(edges, func(e *edge) int32 { return e.account })}
+	g := &graph{
+		edges:     edges,
+		byPerson:  newIndex(edges, func(e *edge) int32 { return e.person }),
+		byAccount: newIndex(edges, func(e *edge) int32 { return e.account }),
+	}
 	g.person, g.account = make([]bool, len(g.byPerson.first)), make([]bool, len(g.byAccount.first))
 	return g
 }
@@ -319,8 +324,16 @@ func (m *matching) improve(person, edge, account int) {
 // added again one after the other.
 func (m *matching) without(e int) int32 {
 	before := m.weight()
-	rest := &matching{edges: m.edges, byPerson: m.byPerson, people: m.people, accounts: m.accounts, from: m.from, to: m.to,
-		ofPerson: slices.Clone(m.ofPerson), ofAcc: slices.Clone(m.ofAcc)}
+	rest := &matching{
+		edges:    m.edges,
+		byPerson: m.byPerson,
+		people:   m.people,
+		accounts: m.accounts,
+		from:     m.from,
+		to:       m.to,
+		ofPerson: slices.Clone(m.ofPerson),
+		ofAcc:    slices.Clone(m.ofAcc),
+	}
 	rest.ofPerson[m.from[e]], rest.ofAcc[m.to[e]] = none, none
 	rest.improve(m.from[e], none, m.to[e])
 	rest.improveAccount(m.to[e], e)
@@ -329,7 +342,15 @@ func (m *matching) without(e int) int32 {
 
 // improveAccount is improve for an account: the same on the mirrored graph.
 func (m *matching) improveAccount(account, edge int) {
-	mirror := &matching{edges: m.edges, people: m.accounts, accounts: m.people, from: m.to, to: m.from, ofPerson: m.ofAcc, ofAcc: m.ofPerson}
+	mirror := &matching{
+		edges:    m.edges,
+		people:   m.accounts,
+		accounts: m.people,
+		from:     m.to,
+		to:       m.from,
+		ofPerson: m.ofAcc,
+		ofAcc:    m.ofPerson,
+	}
 	mirror.byPerson = make([][]int, len(m.accounts))
 	for i := range m.edges {
 		mirror.byPerson[m.to[i]] = append(mirror.byPerson[m.to[i]], i)

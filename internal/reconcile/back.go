@@ -81,7 +81,8 @@ func wentOn(old, now *roster.Person) bool {
 			compared--
 		}
 	}
-	return compared > 0 || compared == 0 && old.Values[roster.Department]+old.Values[roster.Title]+old.Values[roster.Location] == ""
+	return compared > 0 ||
+		compared == 0 && old.Values[roster.Department]+old.Values[roster.Title]+old.Values[roster.Location] == ""
 }
 
 // mostAway is how long after somebody left somebody of their name may begin to
@@ -130,7 +131,8 @@ func (m *matcher) doubtLeavers() {
 	}
 	k := newKeys()
 	for at, i := range leavers {
-		m.nameKeys(m.person[m.pairs[i].Person], func(kind string, texts ...string) { k.account(int32(at), kind, texts...) })
+		m.nameKeys(m.person[m.pairs[i].Person],
+			func(kind string, texts ...string) { k.account(int32(at), kind, texts...) })
 	}
 	k.accountsOnly()
 	k.each(len(m.people), func(k *keys, i int) {

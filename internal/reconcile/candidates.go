@@ -230,7 +230,8 @@ func (m *matcher) crowdedEdges(people, accounts []int32) []edge {
 	}
 	for _, i := range accounts {
 		a := m.accounts[i]
-		k.account(i, "post", m.folded(a.Text.First(directory.AttrDepartment)), m.folded(a.Text.First(directory.AttrTitle)), m.folded(a.Text.First(directory.AttrL)))
+		k.account(i, "post", m.folded(a.Text.First(directory.AttrDepartment)),
+			m.folded(a.Text.First(directory.AttrTitle)), m.folded(a.Text.First(directory.AttrL)))
 		if a.Created.Known() {
 			for _, near := range []int{-1, 0, 1} {
 				k.account(i, "day", month(a.Created.Time(), near))
@@ -570,7 +571,8 @@ func (m *matcher) leaveOpen(edges []edge) {
 		for _, e := range list {
 			all += e.odds()
 		}
-		slices.SortFunc(list, func(x, y edge) int { return cmp.Or(cmp.Compare(y.weight, x.weight), cmp.Compare(x.person, y.person)) })
+		slices.SortFunc(list,
+			func(x, y edge) int { return cmp.Or(cmp.Compare(y.weight, x.weight), cmp.Compare(x.person, y.person)) })
 		why := "the best match is below the bar"
 		if len(list) > 1 && list[0].weight == list[1].weight {
 			why = "several people fit equally well"
@@ -579,7 +581,8 @@ func (m *matcher) leaveOpen(edges []edge) {
 		}
 		var candidates []Candidate
 		for _, e := range list[:min(len(list), mostCandidates)] {
-			candidates = append(candidates, Candidate{int(e.person), math.Round(1000*e.odds()/(all+ofPerson[e.person]-e.odds())) / 1000})
+			candidates = append(candidates,
+				Candidate{int(e.person), math.Round(1000*e.odds()/(all+ofPerson[e.person]-e.odds())) / 1000})
 		}
 		m.doubt(account, why, candidates)
 	}
@@ -594,7 +597,8 @@ func (m *matcher) completeDoubts(edges []edge) {
 			continue
 		}
 		m.unsure[e.person] = true
-		d.Candidates = append(d.Candidates, Candidate{int(e.person), min(likelihood(float64(e.weight)/1000), mostLikely)})
+		d.Candidates = append(d.Candidates,
+			Candidate{int(e.person), min(likelihood(float64(e.weight)/1000), mostLikely)})
 		m.sortCandidates(d.Candidates)
 		d.Candidates = d.Candidates[:min(len(d.Candidates), mostCandidates)]
 	}
@@ -625,7 +629,8 @@ func (m *matcher) crowds(crowded map[wholeName]bool) {
 		for _, p := range who {
 			m.unsure[p] = true
 		}
-		why := strconv.Itoa(len(who)) + " people and " + strconv.Itoa(len(list)) + " accounts of this name, and nothing tells them apart"
+		why := strconv.Itoa(len(who)) + " people and " + strconv.Itoa(
+			len(list)) + " accounts of this name, and nothing tells them apart"
 		for _, i := range list {
 			if m.doubts[i] == nil && m.result.Gone[m.accounts[i]].Person == "" {
 				m.doubt(i, why, nil)
@@ -669,11 +674,17 @@ func (m *matcher) further(prior float64) {
 	}
 	for i, candidates := range at {
 		if len(candidates) > mostFurther {
-			m.doubt(i, "it may be a further account of one of "+strconv.Itoa(len(candidates))+" people of this name who have one", nil)
+			m.doubt(
+				i,
+				"it may be a further account of one of "+strconv.Itoa(
+					len(candidates))+" people of this name who have one",
+				nil,
+			)
 			continue
 		}
 		m.sortCandidates(candidates)
-		m.doubt(i, "it may be a further account of somebody who has one", candidates[:min(len(candidates), mostCandidates)])
+		m.doubt(i, "it may be a further account of somebody who has one",
+			candidates[:min(len(candidates), mostCandidates)])
 	}
 }
 
@@ -702,7 +713,8 @@ func (m *matcher) findStems() []int32 {
 		x, y := m.account[first], m.account[i]
 		family, given := m.names.both(x, y)
 		nameless := y.family == noWord
-		if family.Agrees() && given.Agrees() || nameless || !family.Differs() && !given.Differs() && strings.ContainsAny(a.Logon, "-_") {
+		if family.Agrees() && given.Agrees() || nameless ||
+			!family.Differs() && !given.Differs() && strings.ContainsAny(a.Logon, "-_") {
 			stems[i] = first
 		}
 	}
@@ -723,7 +735,8 @@ func (m *matcher) furtherByLogon() {
 			continue
 		}
 		if d := m.doubts[first]; d != nil {
-			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is", slices.Clone(d.Candidates))
+			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is",
+				slices.Clone(d.Candidates))
 		} else if p := m.owner[first]; p != nobody && !m.rejected[[2]int32{p, account}] {
 			m.doubt(account, "it may be a further account of somebody who has one", []Candidate{{int(p), 0.9}})
 		}

@@ -60,7 +60,14 @@ func (t *balance) add(what, inRoster, inDirectory, says string, bits float64) {
 
 // How many bits each likeness of names takes off what the name is worth. The
 // commoner of the two names counts.
-var likenessCosts = map[names.Likeness]float64{names.Same: 0.2, names.Transcribed: 1, names.Sounding: 2.5, names.Partly: 2.5, names.ShortForm: 2.5, names.Near: 4.5}
+var likenessCosts = map[names.Likeness]float64{
+	names.Same:        0.2,
+	names.Transcribed: 1,
+	names.Sounding:    2.5,
+	names.Partly:      2.5,
+	names.ShortForm:   2.5,
+	names.Near:        4.5,
+}
 
 const (
 	familyUnlike    = -5.0 // it changes with a marriage
@@ -74,8 +81,18 @@ const (
 	leastBits       = 0.5 // of a name that agrees, however common it is
 )
 
-var likenessResult = map[names.Likeness]string{names.Same: Same, names.Transcribed: "in other letters", names.Sounding: "sounds alike", names.Partly: "in part", names.ShortForm: "a short form", names.InitialOnly: "the initial",
-	names.Near: "nearly the same", names.Halves: "another part", names.Otherwise: "read otherwise", names.Unlike: Different}
+var likenessResult = map[names.Likeness]string{
+	names.Same:        Same,
+	names.Transcribed: "in other letters",
+	names.Sounding:    "sounds alike",
+	names.Partly:      "in part",
+	names.ShortForm:   "a short form",
+	names.InitialOnly: "the initial",
+	names.Near:        "nearly the same",
+	names.Halves:      "another part",
+	names.Otherwise:   "read otherwise",
+	names.Unlike:      Different,
+}
 
 // costs are what names that differ take off.
 type costs struct{ unlike, otherwise, halves float64 }
@@ -109,7 +126,8 @@ func (v *vocabulary) bits(l names.Likeness, x, y int32, no costs) float64 {
 func (m *matcher) weighNames(t *balance, p, account int32) {
 	x, y, v := m.person[p], m.account[account], m.names
 	family, given := v.families(x.family, y.family), v.givens(x.given, y.given)
-	familyBits, givenBits := v.bits(family, x.family, y.family, againstFamily), v.bits(given, x.given, y.given, againstGiven)
+	familyBits, givenBits := v.bits(family, x.family, y.family, againstFamily), v.bits(given, x.given, y.given,
+		againstGiven)
 	if family != names.Same || given != names.Same {
 		if bits, ok := m.weighSwapped(x, y); ok && bits > familyBits+givenBits {
 			inRoster, inDirectory := "", ""
@@ -125,10 +143,13 @@ func (m *matcher) weighNames(t *balance, p, account int32) {
 		return
 	}
 	if family != names.Unknown {
-		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]), m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessResult[family], familyBits)
+		t.add("family name", m.wordOf(x.family, m.people[p].Values[roster.Family]),
+			m.wordOf(y.family, m.accounts[account].Text.First(directory.AttrSN)), likenessResult[family], familyBits)
 	}
 	if given != names.Unknown {
-		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]), m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessResult[given], givenBits)
+		t.add("given name", m.wordOf(x.given, m.people[p].Values[roster.Given]),
+			m.wordOf(y.given, m.accounts[account].Text.First(directory.AttrGivenName)), likenessResult[given],
+			givenBits)
 	}
 }
 
@@ -150,7 +171,8 @@ func (m *matcher) weighAddress(p, account int32, family, given names.Likeness) (
 	}
 	is, its := &m.names.words[y.given], &m.names.words[y.family]
 	close := func(l names.Likeness) bool { return l == names.Same || l == names.Partly }
-	if close(names.Givens(&shown[0], is)) && close(names.Families(&shown[1], its)) || close(names.Families(&shown[0], its)) && close(names.Givens(&shown[1], is)) {
+	if close(names.Givens(&shown[0], is)) && close(names.Families(&shown[1], its)) ||
+		close(names.Families(&shown[0], its)) && close(names.Givens(&shown[1], is)) {
 		return m.names.rarity(y.family) + m.names.rarity(y.given) - 2*addressCost, m.people[p].Values[roster.Mail]
 	}
 	return 0, ""
@@ -303,7 +325,8 @@ func (m *matcher) weighKeys(t *balance, p, account int32) {
 			t.add("mail", mail, a.Logon, "the logon name", localBits)
 		}
 	}
-	if upn := a.Text.First(directory.AttrUserPrincipalName); upn != "" && (strings.EqualFold(upn, v[roster.Mail]) || strings.EqualFold(upn, v[roster.Logon])) {
+	if upn := a.Text.First(directory.AttrUserPrincipalName); upn != "" &&
+		(strings.EqualFold(upn, v[roster.Mail]) || strings.EqualFold(upn, v[roster.Logon])) {
 		t.add("sign-in name", upn, upn, Same, 2)
 	}
 	if logon := v[roster.Logon]; logon != "" && !strings.Contains(logon, "@") {
@@ -414,7 +437,8 @@ func (m *matcher) readSupports() {
 	}
 	for _, a := range m.accounts {
 		for id, value := range a.Text.Values() {
-			if id == directory.AttrDepartment || id == directory.AttrTitle || id == directory.AttrL || id == directory.AttrPhysicalDeliveryOfficeName {
+			if id == directory.AttrDepartment || id == directory.AttrTitle || id == directory.AttrL ||
+				id == directory.AttrPhysicalDeliveryOfficeName {
 				m.texts.count(value)
 			}
 		}
@@ -447,7 +471,8 @@ func (m *matcher) readManagers() {
 
 // worth is how many bits it says to have a value.
 func (m *matcher) worth(written string) float64 {
-	return math.Log2(0.8 * float64(len(m.people)+len(m.accounts)) / float64(max(m.texts.counts[m.texts.number(written)], 1)))
+	return math.Log2(
+		0.8 * float64(len(m.people)+len(m.accounts)) / float64(max(m.texts.counts[m.texts.number(written)], 1)))
 }
 
 const (
@@ -557,7 +582,8 @@ func (m *matcher) weighSupport(t *balance, p, account int32) {
 		case agrees && m.texts.number(inRoster) == m.texts.number(inDirectory):
 			add(c.field.String(), inRoster, Same, inDirectory, min(max(m.worth(inRoster), leastBits), c.most))
 		case agrees:
-			add(c.field.String(), inRoster, "the directory's name for it", inDirectory, min(max(m.worth(inRoster)-1, leastBits), c.most))
+			add(c.field.String(), inRoster, "the directory's name for it", inDirectory,
+				min(max(m.worth(inRoster)-1, leastBits), c.most))
 		case inDirectory != "":
 			add(c.field.String(), inRoster, Different, inDirectory, c.against)
 		}
@@ -590,7 +616,8 @@ func (m *matcher) weighDates(t *balance, p int32, a *directory.Account) {
 	apart := made.Sub(who.Start)
 	switch {
 	case apart.Abs() <= nearStart:
-		t.add("start", day(who.Start), day(made), "near the day the account was made", min(max(m.rareDay(who.Start), 0), startMax))
+		t.add("start", day(who.Start), day(made), "near the day the account was made",
+			min(max(m.rareDay(who.Start), 0), startMax))
 	case apart < -365*24*time.Hour:
 		t.add("start", day(who.Start), day(made), "long after the account was made", -3)
 	case apart < 0:

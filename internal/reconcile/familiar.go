@@ -43,7 +43,11 @@ func Familiar(s *directory.Survey) func(name string) bool {
 type StrangeNames struct{ Asked, Agree int }
 
 func (e *StrangeNames) Error() string {
-	return fmt.Sprintf("of %d people whose person id or mail address an account has, %d share a name with it: the list is read in the wrong encoding (--encoding says which), or a column is taken for another one (--show-mapping shows which is read as what)", e.Asked, e.Agree)
+	return fmt.Sprintf(
+		"of %d people whose person id or mail address an account has, %d share a name with it: the list is read in the wrong encoding (--encoding says which), or a column is taken for another one (--show-mapping shows which is read as what)",
+		e.Asked,
+		e.Agree,
+	)
 }
 
 // leastStrange is how many have to be asked to find their names strange,

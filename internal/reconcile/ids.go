@@ -174,7 +174,8 @@ func (m *matcher) findRelation() {
 		}
 		if w.confirm() {
 			m.ids.relation, m.ids.related = r, related
-			m.result.Notes = append(m.result.Notes, fmt.Sprintf("%d person ids of the directory are those of the roster %s", w.agree+w.differ, r.says))
+			m.result.Notes = append(m.result.Notes,
+				fmt.Sprintf("%d person ids of the directory are those of the roster %s", w.agree+w.differ, r.says))
 			return
 		}
 	}
@@ -210,15 +211,18 @@ func (m *matcher) sameNumbers() bool {
 	why := ""
 	switch {
 	case byMail.deny():
-		why = fmt.Sprintf("of %d people found by mail address in both, %d have one id", byMail.agree+byMail.differ, byMail.agree)
+		why = fmt.Sprintf("of %d people found by mail address in both, %d have one id", byMail.agree+byMail.differ,
+			byMail.agree)
 	case byName.deny():
-		why = fmt.Sprintf("of %d ids found in both, %d belong to people of one name", byName.agree+byName.differ, byName.agree)
+		why = fmt.Sprintf("of %d ids found in both, %d belong to people of one name", byName.agree+byName.differ,
+			byName.agree)
 	case !shared && len(m.ids.exact.one) > 0 && slices.ContainsFunc(m.accounts, m.hasID):
 		why = "none is found in both"
 	default:
 		return shared
 	}
-	m.result.Notes = append(m.result.Notes, "the person ids of the roster are others than those of the directory ("+why+"): ids are not compared")
+	m.result.Notes = append(m.result.Notes,
+		"the person ids of the roster are others than those of the directory ("+why+"): ids are not compared")
 	return false
 }
 
@@ -278,7 +282,8 @@ func (m *matcher) idsDiffer(p int32, a *directory.Account) bool {
 	}
 	own := shape(m.people[p].Values[roster.PersonID])
 	for id := range m.accountIDs(a) {
-		if shape(id) == own || m.ids.shapes[shape(id)] || m.ids.relation != nil && len(core(id)) == len(core(foldID(m.people[p].Values[roster.PersonID]))) {
+		if shape(id) == own || m.ids.shapes[shape(id)] ||
+			m.ids.relation != nil && len(core(id)) == len(core(foldID(m.people[p].Values[roster.PersonID]))) {
 			return true
 		}
 	}

@@ -132,7 +132,11 @@ func (m *matcher) byLinks() {
 		case len(who) == 0:
 			m.result.Gone[m.accounts[account]] = l
 		default:
-			m.result.Notes = append(m.result.Notes, fmt.Sprintf("%s is linked to %s, and %d people of the roster are called so; the link is not used", m.accounts[account].Logon, l.Person, len(who)))
+			m.result.Notes = append(
+				m.result.Notes,
+				fmt.Sprintf("%s is linked to %s, and %d people of the roster are called so; the link is not used",
+					m.accounts[account].Logon, l.Person, len(who)),
+			)
 		}
 	}
 }
@@ -271,7 +275,8 @@ func (m *matcher) byKey(p, account int32, keys []keyed) {
 // not an alias of it: aliases are made of names, and kept for others.
 func (m *matcher) isMail(p, account int32) bool {
 	own := m.accounts[account].Text.First(directory.AttrMail)
-	return slices.ContainsFunc(m.people[p].All(roster.Mail), func(mail string) bool { return strings.EqualFold(mail, strings.TrimSpace(own)) })
+	return slices.ContainsFunc(m.people[p].All(roster.Mail),
+		func(mail string) bool { return strings.EqualFold(mail, strings.TrimSpace(own)) })
 }
 
 // muchSupport is how much has to agree besides a key and one name to make up
@@ -402,7 +407,8 @@ const leastIndependent = 2.0
 // creation, or the name in its own letters.
 func (m *matcher) independent(p, account int32) bool {
 	x, y := m.person[p], m.account[account]
-	if x.family != noWord && x.family == y.family && x.given == y.given && x.given != noWord && m.names.words[x.family].Foreign {
+	if x.family != noWord && x.family == y.family && x.given == y.given && x.given != noWord &&
+		m.names.words[x.family].Foreign {
 		return true
 	}
 	t := balance{}
@@ -616,7 +622,8 @@ func (m *matcher) seconds() {
 			continue
 		}
 		if d := m.doubts[first]; d != nil {
-			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is", slices.Clone(d.Candidates))
+			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is",
+				slices.Clone(d.Candidates))
 			continue
 		}
 		p := m.owner[first]
@@ -624,7 +631,9 @@ func (m *matcher) seconds() {
 			continue
 		}
 		x, y := m.person[p], m.account[i]
-		if m.rejected[[2]int32{p, account}] || m.names.givens(x.given, y.given).Differs() || m.names.families(x.family, y.family).Differs() || m.idsDiffer(p, a) {
+		if m.rejected[[2]int32{p, account}] || m.names.givens(x.given, y.given).Differs() ||
+			m.names.families(x.family, y.family).Differs() ||
+			m.idsDiffer(p, a) {
 			continue
 		}
 		m.state(p, account, BySecond, false, 0.99)

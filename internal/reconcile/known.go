@@ -34,7 +34,14 @@ func (r *Result) Keep(w io.Writer) error {
 		if k.Account == "" {
 			return nil
 		}
-		cells := []string{hex.EncodeToString([]byte(k.Account)), string(k.By), strconv.FormatBool(k.Sure), strconv.FormatBool(k.Second), decimal(k.Score), k.Why}
+		cells := []string{
+			hex.EncodeToString([]byte(k.Account)),
+			string(k.By),
+			strconv.FormatBool(k.Sure),
+			strconv.FormatBool(k.Second),
+			decimal(k.Score),
+			k.Why,
+		}
 		for i, p := range k.People {
 			cells = append(cells, p)
 			if k.By == "" {
@@ -97,7 +104,13 @@ func parseKnown(account, line string) (*Known, error) {
 	if len(cells) < 6 {
 		return nil, fmt.Errorf("it has %d cells", len(cells))
 	}
-	k := &Known{Account: account, By: Key(cells[1]), Sure: cells[2] == "true", Second: cells[3] == "true", Why: cells[5]}
+	k := &Known{
+		Account: account,
+		By:      Key(cells[1]),
+		Sure:    cells[2] == "true",
+		Second:  cells[3] == "true",
+		Why:     cells[5],
+	}
 	if k.Score, err = strconv.ParseFloat(cells[4], 64); err != nil {
 		return nil, err
 	}

@@ -69,7 +69,10 @@ func ParsePattern(text string) (Pattern, error) {
 		p.pieces = append(p.pieces, piece{name: one[1][0], letters: n})
 	}
 	if read != len(body) || names == 0 {
-		return p, fmt.Errorf("%q is no pattern of logon names: write {given}, {family}, {initials}, {given:1} and what stands between, such as {given:1}{family} or {given}.{family} cut 20", text)
+		return p, fmt.Errorf(
+			"%q is no pattern of logon names: write {given}, {family}, {initials}, {given:1} and what stands between, such as {given:1}{family} or {given}.{family} cut 20",
+			text,
+		)
 	}
 	return p, nil
 }
@@ -130,7 +133,8 @@ func (p *Pattern) builds(given, family *names.Word) []string {
 // initials are the first letters of the family name and of the given names but
 // one, "" where the pattern has none.
 func (p *Pattern) initials(but string, given, family *names.Word) string {
-	if given == nil || family == nil || !slices.ContainsFunc(p.pieces, func(one piece) bool { return one.name == 'i' }) {
+	if given == nil || family == nil ||
+		!slices.ContainsFunc(p.pieces, func(one piece) bool { return one.name == 'i' }) {
 		return ""
 	}
 	var b strings.Builder
@@ -300,7 +304,13 @@ func (m *matcher) seed(person, account int32) (seed, bool) {
 	}
 	a := m.accounts[account]
 	plain, _ := plainLogon(a.Logon)
-	s := seed{logon: a.Logon, plain: plain, given: &m.names.words[b.given], family: &m.names.words[b.family], place: m.folded(a.Text.First(directory.AttrL))}
+	s := seed{
+		logon:  a.Logon,
+		plain:  plain,
+		given:  &m.names.words[b.given],
+		family: &m.names.words[b.family],
+		place:  m.folded(a.Text.First(directory.AttrL)),
+	}
 	if a.Created.Known() {
 		s.made = a.Created.Time().Unix()
 	}
@@ -372,7 +382,8 @@ func learn(seeds []seed, least int) []Pattern {
 func (p *Pattern) makes(s seed) bool {
 	plain, numbered := plainLogon(s.logon)
 	for _, built := range p.builds(s.given, s.family) {
-		if built == plain || numbered && p.cut > 0 && len(s.logon) <= p.cut && len(built) == p.cut && strings.HasPrefix(built, plain) {
+		if built == plain ||
+			numbered && p.cut > 0 && len(s.logon) <= p.cut && len(built) == p.cut && strings.HasPrefix(built, plain) {
 			return true
 		}
 	}
@@ -390,7 +401,8 @@ func (p *Pattern) mayBegin(first byte, given, family *names.Word) bool {
 	default:
 		return true
 	}
-	return name != nil && (name.Text[0] == first || name.Parts[0].Text[0] == first || name.Parts[len(name.Parts)-1].Text[0] == first)
+	return name != nil &&
+		(name.Text[0] == first || name.Parts[0].Text[0] == first || name.Parts[len(name.Parts)-1].Text[0] == first)
 }
 
 // explains counts the logon names that a pattern makes, and finds out where
@@ -511,7 +523,8 @@ func (m *matcher) calledBy(p, account int32) (pattern *Pattern, numbered bool) {
 			switch {
 			case built == whole:
 				return one, false
-			case built == plain, numbered && one.cut > 0 && len(built) == one.cut && strings.HasPrefix(built, plain) && len(plain) >= 5:
+			case built == plain,
+				numbered && one.cut > 0 && len(built) == one.cut && strings.HasPrefix(built, plain) && len(plain) >= 5:
 				return one, true
 			}
 		}

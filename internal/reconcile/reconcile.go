@@ -139,7 +139,8 @@ func (r *Result) MayBe(a *directory.Account) []Candidate { return r.matcher.stra
 // Lacks tells whether the roster has none of these columns.
 func (r *Result) Lacks(fields ...roster.Field) bool {
 	columns := r.matcher.opt.Columns
-	return columns != nil && !slices.ContainsFunc(fields, func(f roster.Field) bool { return slices.Contains(columns, f) })
+	return columns != nil &&
+		!slices.ContainsFunc(fields, func(f roster.Field) bool { return slices.Contains(columns, f) })
 }
 
 // InDoubt tells whether a person has no account but may have one of those in
@@ -220,8 +221,16 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 	if len(opt.IDs) == 0 {
 		opt.IDs = []directory.AttrID{directory.AttrEmployeeID, directory.AttrEmployeeNumber}
 	}
-	m := &matcher{opt: opt, people: people, names: newVocabulary(), rejected: map[[2]int32]bool{}, doubts: map[int32]*Doubt{},
-		has: make([]bool, len(people)), unsure: make([]bool, len(people)), byLogon: map[directory.Key]int32{}}
+	m := &matcher{
+		opt:      opt,
+		people:   people,
+		names:    newVocabulary(),
+		rejected: map[[2]int32]bool{},
+		doubts:   map[int32]*Doubt{},
+		has:      make([]bool, len(people)),
+		unsure:   make([]bool, len(people)),
+		byLogon:  map[directory.Key]int32{},
+	}
 	m.result = &Result{People: people, Zone: cmp.Or(opt.Zone, time.UTC), Gone: map[*directory.Account]Link{}}
 	for a := range s.Accounts.All() {
 		if a.Kind == directory.KindUser && !a.BuiltIn {
@@ -251,7 +260,8 @@ func (m *matcher) readNames() {
 			return
 		}
 		a := m.accounts[i-len(m.people)]
-		all[i] = partsOf(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName), a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
+		all[i] = partsOf(a.Text.First(directory.AttrSN), a.Text.First(directory.AttrGivenName),
+			a.Text.First(directory.AttrDisplayName), directory.LeafValue(a.DN))
 	})
 	m.names.prepare(all)
 	m.person, m.account = make([]being, len(m.people)), make([]being, len(m.accounts))
@@ -270,7 +280,8 @@ func (m *matcher) readNames() {
 func (m *matcher) state(person, account int32, by Key, sure bool, score float64) {
 	a := m.accounts[account]
 	m.owner[account], m.has[person] = person, true
-	m.pairs = append(m.pairs, Pair{Person: int(person), Account: a, By: by, Sure: sure, Score: score, at: account, Second: m.second[account]})
+	m.pairs = append(m.pairs,
+		Pair{Person: int(person), Account: a, By: by, Sure: sure, Score: score, at: account, Second: m.second[account]})
 }
 
 // doubt takes note of an account whose owner is open, and of who may be it.
@@ -285,7 +296,8 @@ func (m *matcher) doubt(account int32, why string, candidates []Candidate) {
 // sortCandidates puts the likeliest first.
 func (m *matcher) sortCandidates(candidates []Candidate) {
 	slices.SortFunc(candidates, func(x, y Candidate) int {
-		return cmp.Or(cmp.Compare(y.Score, x.Score), cmp.Compare(m.people[x.Person].Rows[0], m.people[y.Person].Rows[0]))
+		return cmp.Or(cmp.Compare(y.Score, x.Score),
+			cmp.Compare(m.people[x.Person].Rows[0], m.people[y.Person].Rows[0]))
 	})
 }
 
@@ -329,7 +341,8 @@ func (r *Result) sortPairs() {
 	for i := range r.People {
 		if own := r.Of(i); len(own) > 1 {
 			slices.SortFunc(own, func(x, y Pair) int {
-				return cmp.Or(compareBools(x.Second, y.Second), strings.Compare(x.Account.Logon, y.Account.Logon), strings.Compare(x.Account.DN, y.Account.DN))
+				return cmp.Or(compareBools(x.Second, y.Second), strings.Compare(x.Account.Logon, y.Account.Logon),
+					strings.Compare(x.Account.DN, y.Account.DN))
 			})
 		}
 	}

@@ -48,7 +48,8 @@ func (m *matcher) askWhoCouldBe() {
 		m.strangers[m.accounts[i]] = slices.Clip(who[:min(len(who), mostCandidates)])
 	}
 	for _, i := range o.accounts { // whoever may have the first may have the second
-		if first, there := m.byLogon[directory.TextKey(m.firstLogon(i))]; there && m.second[i] && m.strangers[m.accounts[i]] == nil {
+		if first, there := m.byLogon[directory.TextKey(m.firstLogon(i))]; there && m.second[i] &&
+			m.strangers[m.accounts[i]] == nil {
 			m.strangers[m.accounts[i]] = m.strangers[m.accounts[first]]
 		}
 	}
@@ -63,13 +64,15 @@ const mostAskedAbout = 10_000
 func (m *matcher) crowdedFits(crowded []edge, found map[int32][]Candidate) {
 	var more []edge
 	for _, e := range crowded {
-		if found[e.account] == nil && !m.rejected[[2]int32{e.person, e.account}] && !m.idsDiffer(e.person, m.accounts[e.account]) {
+		if found[e.account] == nil && !m.rejected[[2]int32{e.person, e.account}] &&
+			!m.idsDiffer(e.person, m.accounts[e.account]) {
 			more = append(more, e)
 		}
 	}
 	slices.SortFunc(more, byEnds)
 	for _, e := range slices.Compact(more) {
-		found[e.account] = append(found[e.account], Candidate{int(e.person), likelihood(m.weigh(e.person, e.account) + m.prior)})
+		found[e.account] = append(found[e.account],
+			Candidate{int(e.person), likelihood(m.weigh(e.person, e.account) + m.prior)})
 	}
 }
 
@@ -88,7 +91,9 @@ func (m *matcher) notRuledOut(e edge) bool {
 		return true
 	}
 	return m.oneDesk(e.person, e.account) || m.oneNameAndDay(e.person, e.account) || m.oneInitial(e.person, e.account) ||
-		m.oneLogon(e.person, e.account) || m.oneNumber(e.person, e.account) || m.incomparable(e.person, e.account)
+		m.oneLogon(e.person, e.account) ||
+		m.oneNumber(e.person, e.account) ||
+		m.incomparable(e.person, e.account)
 }
 
 // looseAccounts and loosePeople let those meet who share hardly anything.
@@ -186,7 +191,9 @@ const leastSound = 4
 // began.
 func (m *matcher) oneDesk(p, account int32) bool {
 	department := m.texts.number(m.people[p].Values[roster.Department])
-	return department != noWord && department == m.texts.number(m.accounts[account].Text.First(directory.AttrDepartment)) && m.begunThen(p, account)
+	return department != noWord &&
+		department == m.texts.number(m.accounts[account].Text.First(directory.AttrDepartment)) &&
+		m.begunThen(p, account)
 }
 
 // oneNameAndDay tells whether one of the names may be the same, or be its
@@ -215,7 +222,8 @@ func (m *matcher) oneInitial(p, account int32) bool {
 	if x.given == noWord || y.given == noWord || m.idsDiffer(p, m.accounts[account]) {
 		return false
 	}
-	return m.names.families(x.family, y.family).Agrees() && m.names.words[x.given].Text[0] == m.names.words[y.given].Text[0]
+	return m.names.families(x.family, y.family).Agrees() &&
+		m.names.words[x.given].Text[0] == m.names.words[y.given].Text[0]
 }
 
 // oneLogon tells whether an account is called as somebody would be: by enough

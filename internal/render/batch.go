@@ -18,13 +18,16 @@ import (
 // would change. With a limit only so many lines are shown, and those of
 // privileged accounts besides.
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
-	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold), strings.Join(b.Actions, ", "), wording.Count(len(b.Lines), "line"), b.State)
-	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()), wording.Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
+	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold),
+		strings.Join(b.Actions, ", "), wording.Count(len(b.Lines), "line"), b.State)
+	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()),
+		wording.Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
 	switch {
 	case len(agreed.Stagers) > 0:
 		fmt.Fprintf(w, "Staged by the key of %s\n", Visible(strings.Join(agreed.Stagers, ", ")))
 	case len(agreed.Unproved) > 0:
-		fmt.Fprintf(w, "%s: staged by an unproved name, which is not enough since %s\n", st.paint("It cannot be carried out", text.Bold), Visible(strings.Join(agreed.Unproved, " and ")))
+		fmt.Fprintf(w, "%s: staged by an unproved name, which is not enough since %s\n",
+			st.paint("It cannot be carried out", text.Bold), Visible(strings.Join(agreed.Unproved, " and ")))
 	}
 	if b.Why != "" {
 		fmt.Fprintf(w, "Why: %s\n", Visible(b.Why))
@@ -38,7 +41,8 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	for _, sig := range agreed.Signatures {
 		line := fmt.Sprintf("Signed %s by %s", wording.Moment(sig.At, st.Zone), sig.Principal)
 		if sig.Void != "" {
-			line = fmt.Sprintf("Not counted, signed %s by %s: %s", wording.Moment(sig.At, st.Zone), sig.Principal, sig.Void)
+			line = fmt.Sprintf("Not counted, signed %s by %s: %s", wording.Moment(sig.At, st.Zone), sig.Principal,
+				sig.Void)
 		}
 		fmt.Fprintln(w, Visible(line))
 	}
@@ -61,7 +65,17 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 			continue
 		}
 		states = states || l.State != batch.Waiting || l.Note != ""
-		rows = append(rows, []string{fmt.Sprint(l.N), Visible(l.Account), Place(l.DN), Visible(LineReason(l)), Visible(LineChanges(l)), Visible(state(l))})
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprint(l.N),
+				Visible(l.Account),
+				Place(l.DN),
+				Visible(LineReason(l)),
+				Visible(LineChanges(l)),
+				Visible(state(l)),
+			},
+		)
 	}
 	header := []string{"", "Account", "Where", "Reason", "Would change", "State"}
 	if !states {
@@ -200,7 +214,10 @@ func LineTouches(l *batch.Line) (parts []string) {
 		parts = append(parts, "also writes "+strings.Join(writes, ", "))
 	}
 	if n := l.Along(); n > 0 {
-		parts = append(parts, map[bool]string{true: "the entry below it moves along", false: fmt.Sprintf("the %d entries below it move along", n)}[n == 1])
+		parts = append(
+			parts,
+			map[bool]string{true: "the entry below it moves along", false: fmt.Sprintf("the %d entries below it move along", n)}[n == 1],
+		)
 	}
 	return parts
 }
@@ -234,7 +251,8 @@ func BatchJSON(w io.Writer, b *batch.Batch) error {
 func LineSheet(b *batch.Batch) sheet.Sheet {
 	s := sheet.Sheet{Name: fmt.Sprintf("batch-%d", b.ID), Title: fmt.Sprintf("Batch %d", b.ID)}
 	for _, name := range batch.CellNames {
-		s.Columns = append(s.Columns, sheet.Column{Name: name, Kind: sheet.Text, Wide: name == "changes" || name == "dn" || name == "reason"})
+		s.Columns = append(s.Columns,
+			sheet.Column{Name: name, Kind: sheet.Text, Wide: name == "changes" || name == "dn" || name == "reason"})
 	}
 	for i := range b.Lines {
 		var row []any

@@ -106,10 +106,21 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 	}
 	untold := c.untold()
 	if len(untold) > 0 {
-		fmt.Fprintln(w, st.wrapped(st.paint("Cannot tell: ", text.FgYellow, text.Bold), "Cannot tell: ", "whether it is "+strings.Join(untold, ", or ")+"."))
+		fmt.Fprintln(
+			w,
+			st.wrapped(st.paint("Cannot tell: ", text.FgYellow, text.Bold), "Cannot tell: ",
+				"whether it is "+strings.Join(untold, ", or ")+"."),
+		)
 	}
 	if len(hurdles) == 0 && len(untold) == 0 && c.canSignIn() {
-		fmt.Fprintln(w, st.wrapped(st.paint("Can sign in: ", text.FgGreen, text.Bold), "Can sign in: ", "nothing in the directory keeps it from that. If it fails, look at the password typed, the machine, the network."))
+		fmt.Fprintln(
+			w,
+			st.wrapped(
+				st.paint("Can sign in: ", text.FgGreen, text.Bold),
+				"Can sign in: ",
+				"nothing in the directory keeps it from that. If it fails, look at the password typed, the machine, the network.",
+			),
+		)
 	}
 	fmt.Fprintln(w)
 	for i, group := range c.facts(st) {
@@ -128,7 +139,8 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 	fmt.Fprintln(w)
 	c.findings(w, st)
 	if len(c.Elsewhere) > 0 {
-		fmt.Fprintln(w, Wrap("Only an audit of all accounts shows: "+strings.Join(c.Elsewhere, ", ")+".", st.Width, "  "))
+		fmt.Fprintln(w,
+			Wrap("Only an audit of all accounts shows: "+strings.Join(c.Elsewhere, ", ")+".", st.Width, "  "))
 	}
 }
 
@@ -206,7 +218,13 @@ func (c *AccountCard) findings(w io.Writer, st Style) {
 		if f.Days > 0 {
 			days = ", " + wording.Count(f.Days, "day")
 		}
-		fmt.Fprintf(w, "  %s %s\n", st.severity(f.Severity), Wrap(fmt.Sprintf("%s (%s%s): %s", f.Check, f.Confidence, days, Visible(spokenEvidence(f, st.Zone))), st.Width-9, "      "))
+		fmt.Fprintf(
+			w,
+			"  %s %s\n",
+			st.severity(f.Severity),
+			Wrap(fmt.Sprintf("%s (%s%s): %s", f.Check, f.Confidence, days, Visible(spokenEvidence(f, st.Zone))),
+				st.Width-9, "      "),
+		)
 	}
 	told := slices.ContainsFunc(c.hurdles(st), func(h hurdle) bool { return h.run == c.Command })
 	if c.Command != "" && !told {
@@ -227,7 +245,11 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	add("Last logon", logonText(c, st))
 	add("Wrong passwords", c.wrongPasswords(st))
 	add("Locked", lockText(c, st))
-	add("Password set", cmp.Or(momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"), c.hiddenOf(c.Survey.Dialect.PasswordSet...)))
+	add(
+		"Password set",
+		cmp.Or(momentText(a.PasswordSet, c.AsOf, st, "must change at next logon"),
+			c.hiddenOf(c.Survey.Dialect.PasswordSet...)),
+	)
 	add("Password expires", c.passwordExpires(st))
 	add("Account expires", expiryText(c, st))
 	part = 1
@@ -330,7 +352,8 @@ func (c *AccountCard) passwordExpires(st Style) string {
 	case !expires.Known():
 		return ""
 	case expires.Time().After(c.AsOf):
-		return wording.Moment(expires.Time(), st.Zone) + ", in " + wording.Count(int(expires.Time().Sub(c.AsOf)/(24*time.Hour)), "day")
+		return wording.Moment(expires.Time(), st.Zone) + ", in " + wording.Count(
+			int(expires.Time().Sub(c.AsOf)/(24*time.Hour)), "day")
 	}
 	return wording.Moment(expires.Time(), st.Zone) + ", " + ago(expires.Time(), c.AsOf)
 }
@@ -436,7 +459,11 @@ func ago(t, now time.Time) string {
 // CardSheets are the account as sheets: what there is to say of it, its
 // groups and its findings.
 func CardSheets(c *AccountCard, zone *time.Location) []sheet.Sheet {
-	facts := sheet.Sheet{Name: "account", Title: c.Account.Name(), Columns: []sheet.Column{{Name: "fact", Title: "Fact", Key: true}, {Name: "value", Title: "Value", Wide: true}}}
+	facts := sheet.Sheet{
+		Name:    "account",
+		Title:   c.Account.Name(),
+		Columns: []sheet.Column{{Name: "fact", Title: "Fact", Key: true}, {Name: "value", Title: "Value", Wide: true}},
+	}
 	st := Style{Zone: zone}
 	facts.Rows = append(facts.Rows, []any{"Account", c.Account.Name()}, []any{"State", st.state(c)})
 	for _, h := range c.hurdles(st) {
@@ -445,7 +472,11 @@ func CardSheets(c *AccountCard, zone *time.Location) []sheet.Sheet {
 	for _, f := range slices.Concat(c.facts(st)...) {
 		facts.Rows = append(facts.Rows, []any{f.Label, f.Value})
 	}
-	groups := sheet.Sheet{Name: "groups", Title: "Groups", Columns: []sheet.Column{{Name: "group", Title: "Group", Key: true}, {Name: "dn", Title: "DN", Wide: true}}}
+	groups := sheet.Sheet{
+		Name:    "groups",
+		Title:   "Groups",
+		Columns: []sheet.Column{{Name: "group", Title: "Group", Key: true}, {Name: "dn", Title: "DN", Wide: true}},
+	}
 	for _, dn := range c.Groups {
 		groups.Rows = append(groups.Rows, []any{directory.LeafValue(dn), dn})
 	}
@@ -463,11 +494,16 @@ func CardPage(c *AccountCard, zone *time.Location, made time.Time) *Page {
 	p.Facts = []Fact{state}
 	about := Section{ID: "account", Open: true, Sheet: sheet.Sheet{Title: "Account"}}
 	for _, h := range c.hurdles(st) {
-		about.Pairs = append(about.Pairs, Fact{Label: "Cannot sign in", Value: h.text, Tone: ToneHigh}, Fact{Label: "What to do", Value: strings.TrimSuffix(h.help+": "+h.run, ": ")})
+		about.Pairs = append(about.Pairs, Fact{Label: "Cannot sign in", Value: h.text, Tone: ToneHigh},
+			Fact{Label: "What to do", Value: strings.TrimSuffix(h.help+": "+h.run, ": ")})
 	}
 	about.Pairs = append(about.Pairs, slices.Concat(c.facts(st)...)...)
 	sheets := CardSheets(c, zone)
-	p.Sections = []Section{about, {ID: "findings", Open: true, Sheet: evidenceByCheck(c.Findings, zone)}, {ID: "groups", Open: true, Sheet: sheets[1]}}
+	p.Sections = []Section{
+		about,
+		{ID: "findings", Open: true, Sheet: evidenceByCheck(c.Findings, zone)},
+		{ID: "groups", Open: true, Sheet: sheets[1]},
+	}
 	if len(c.Elsewhere) > 0 {
 		p.Notes = []string{"Only an audit of all accounts shows: " + strings.Join(c.Elsewhere, ", ") + "."}
 	}
@@ -476,8 +512,16 @@ func CardPage(c *AccountCard, zone *time.Location, made time.Time) *Page {
 
 // evidenceByCheck is findings of several checks about one entry.
 func evidenceByCheck(findings []audit.Finding, zone *time.Location) sheet.Sheet {
-	s := sheet.Sheet{Name: "findings", Title: "Findings", Columns: []sheet.Column{{Name: "check", Title: "Check", Key: true}, {Name: "severity", Title: "Severity"},
-		{Name: "since", Title: "Since", Kind: sheet.Time}, {Name: "confidence", Title: "Confidence"}, {Name: "evidence", Title: "Evidence"}}}
+	s := sheet.Sheet{
+		Name:  "findings",
+		Title: "Findings",
+		Columns: []sheet.Column{{Name: "check", Title: "Check", Key: true}, {Name: "severity", Title: "Severity"},
+			{
+				Name:  "since",
+				Title: "Since",
+				Kind:  sheet.Time,
+			}, {Name: "confidence", Title: "Confidence"}, {Name: "evidence", Title: "Evidence"}},
+	}
 	for i := range findings {
 		f := &findings[i]
 		row := []any{f.Check, f.Severity.String(), nil, string(f.Confidence), spokenEvidence(f, zone)}
@@ -493,8 +537,8 @@ func evidenceByCheck(findings []audit.Finding, zone *time.Location) sheet.Sheet 
 type ObstacleShape struct {
 	What       string     `json:"what"`
 	By         string     `json:"by"`
-	Since      *time.Time `json:"since" jsonschema:"nullable"`
-	Until      *time.Time `json:"until" jsonschema:"nullable"`
+	Since      *time.Time `json:"since"      jsonschema:"nullable"`
+	Until      *time.Time `json:"until"      jsonschema:"nullable"`
 	Confidence string     `json:"confidence"`
 }
 
@@ -517,7 +561,14 @@ func (c *AccountCard) personShape() *PersonShape {
 	}
 	if p := c.People.Pair(c.Account); p != nil {
 		who := &c.People.People[p.Person]
-		out := &PersonShape{Name: reconcile.FullName(who), PersonID: who.Values[roster.PersonID], State: string(who.State), Rows: who.Rows, By: string(p.By), Confidence: audit.Likely}
+		out := &PersonShape{
+			Name:       reconcile.FullName(who),
+			PersonID:   who.Values[roster.PersonID],
+			State:      string(who.State),
+			Rows:       who.Rows,
+			By:         string(p.By),
+			Confidence: audit.Likely,
+		}
 		if p.Sure {
 			out.Confidence = audit.Sure
 		}
@@ -546,12 +597,12 @@ type AccountShape struct {
 	Expired         bool            `json:"expired"`
 	LockedOut       bool            `json:"locked_out"`
 	Obstacles       []ObstacleShape `json:"obstacles"`
-	LastLogon       *time.Time      `json:"last_logon" jsonschema:"nullable"`
+	LastLogon       *time.Time      `json:"last_logon"              jsonschema:"nullable"`
 	LastLogonBy     string          `json:"last_logon_by,omitempty"`
-	Created         *time.Time      `json:"created" jsonschema:"nullable"`
-	PasswordSet     *time.Time      `json:"password_set" jsonschema:"nullable"`
-	PasswordExpires *time.Time      `json:"password_expires" jsonschema:"nullable"`
-	Expires         *time.Time      `json:"expires" jsonschema:"nullable"`
+	Created         *time.Time      `json:"created"                 jsonschema:"nullable"`
+	PasswordSet     *time.Time      `json:"password_set"            jsonschema:"nullable"`
+	PasswordExpires *time.Time      `json:"password_expires"        jsonschema:"nullable"`
+	Expires         *time.Time      `json:"expires"                 jsonschema:"nullable"`
 	Groups          []string        `json:"groups"`
 	Findings        []FindingShape  `json:"findings"`
 	Person          *PersonShape    `json:"person,omitempty"` // where a roster was given and says something of it
@@ -571,8 +622,27 @@ func (c *AccountCard) Shape() any {
 		return &t
 	}
 	last := s.LastSignIn(a, c.AsOf)
-	out := AccountShape{AccountSchema, c.AsOf.UTC(), a.DN, a.Name(), a.Kind.String(), s.Enabled(a, c.AsOf).Yes, s.Disabled(a, c.AsOf).Yes, s.Expired(a, c.AsOf).Yes,
-		s.LockedOut(a, c.AsOf).Yes, []ObstacleShape{}, at(last.Moment), "", at(a.Created), at(a.PasswordSet), at(s.PasswordExpires(a)), at(a.Expires), append([]string{}, c.Groups...), shapes(c.Findings), c.personShape()}
+	out := AccountShape{
+		AccountSchema,
+		c.AsOf.UTC(),
+		a.DN,
+		a.Name(),
+		a.Kind.String(),
+		s.Enabled(a, c.AsOf).Yes,
+		s.Disabled(a, c.AsOf).Yes,
+		s.Expired(a, c.AsOf).Yes,
+		s.LockedOut(a, c.AsOf).Yes,
+		[]ObstacleShape{},
+		at(last.Moment),
+		"",
+		at(a.Created),
+		at(a.PasswordSet),
+		at(s.PasswordExpires(a)),
+		at(a.Expires),
+		append([]string{}, c.Groups...),
+		shapes(c.Findings),
+		c.personShape(),
+	}
 	switch {
 	case last.Elsewhere != "":
 		out.LastLogonBy = last.Elsewhere
@@ -584,7 +654,8 @@ func (c *AccountCard) Shape() any {
 		if o.Likely {
 			confidence = audit.Likely
 		}
-		out.Obstacles = append(out.Obstacles, ObstacleShape{o.What, o.By.String(), at(o.Since), at(o.Until), string(confidence)})
+		out.Obstacles = append(out.Obstacles,
+			ObstacleShape{o.What, o.By.String(), at(o.Since), at(o.Until), string(confidence)})
 	}
 	return out
 }

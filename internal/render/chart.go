@@ -39,15 +39,20 @@ const (
 
 // The colours that stand in a drawing for those that the page's style gives,
 // since a page has a light and a dark side.
-var tones = map[Tone]color.RGBA{Plain: {1, 2, 1, 255}, ToneLow: {1, 2, 2, 255}, ToneMedium: {1, 2, 3, 255}, ToneHigh: {1, 2, 4, 255}}
+var tones = map[Tone]color.RGBA{
+	Plain:      {1, 2, 1, 255},
+	ToneLow:    {1, 2, 2, 255},
+	ToneMedium: {1, 2, 3, 255},
+	ToneHigh:   {1, 2, 4, 255},
+}
 
 var (
 	ink   = color.RGBA{1, 2, 8, 255}
 	faint = color.RGBA{1, 2, 9, 255}
 )
 
-var styled = strings.NewReplacer("#010201", "var(--bar)", "#010202", "var(--low)", "#010203", "var(--medium)", "#010204", "var(--high)",
-	"#010208", "var(--ink)", "#010209", "var(--faint)")
+var styled = strings.NewReplacer("#010201", "var(--bar)", "#010202", "var(--low)", "#010203", "var(--medium)",
+	"#010204", "var(--high)", "#010208", "var(--ink)", "#010209", "var(--faint)")
 
 // BarChart draws bars as SVG to stand in a page, whose style gives the
 // colours: lying under each other from the top down, or standing side by
@@ -171,9 +176,11 @@ func inline(svg, label string) string {
 		if err != nil {
 			return element
 		}
-		face := font.DefaultCache.Lookup(font.Font{Typeface: plot.DefaultFont.Typeface, Variant: "Sans"}, vg.Points(points))
+		face := font.DefaultCache.Lookup(font.Font{Typeface: plot.DefaultFont.Typeface, Variant: "Sans"},
+			vg.Points(points))
 		width := face.Width(html.UnescapeString(m[3]))
-		return fmt.Sprintf(`<text %s textLength="%.1f" lengthAdjust="spacingAndGlyphs">%s</text>`, m[1], width.Points(), m[3])
+		return fmt.Sprintf(`<text %s textLength="%.1f" lengthAdjust="spacingAndGlyphs">%s</text>`, m[1], width.Points(),
+			m[3])
 	})
 	return styled.Replace(fonts.ReplaceAllString(svg, ""))
 }

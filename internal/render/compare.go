@@ -23,7 +23,8 @@ func Comparison(w io.Writer, c *audit.Comparison, st Style) {
 		r    *audit.Report
 	}{{"Before", c.Before}, {"After", c.After}} {
 		s := side.r.Survey
-		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold), wording.Count(s.Accounts.Len(), "account"), wording.Moment(side.r.AsOf, st.Zone))
+		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold),
+			wording.Count(s.Accounts.Len(), "account"), wording.Moment(side.r.AsOf, st.Zone))
 	}
 	Since(w, c, st)
 	accountChanges(w, c.Accounts, st)
@@ -76,7 +77,8 @@ func memberChanges(w io.Writer, changes []audit.MemberChange, st Style) {
 	}
 	fmt.Fprintf(w, "\n%s\n", st.paint("Group members", text.Bold))
 	changes = slices.Clone(changes)
-	slices.SortStableFunc(changes, func(a, b audit.MemberChange) int { return cmp.Compare(btoi(b.Privileged), btoi(a.Privileged)) })
+	slices.SortStableFunc(changes,
+		func(a, b audit.MemberChange) int { return cmp.Compare(btoi(b.Privileged), btoi(a.Privileged)) })
 	var rows [][]string
 	for _, c := range changes {
 		if st.Limit > 0 && len(rows) == 2*st.Limit && !c.Privileged {
@@ -122,14 +124,17 @@ func Since(w io.Writer, c *audit.Comparison, st Style) {
 	var rows [][]string
 	for _, sum := range bySeverity(c.After.Summary) {
 		if n := by[sum.Check]; n != nil && n.fresh+n.gone > 0 {
-			rows = append(rows, []string{sum.Check, st.severity(sum.Severity), someOf(n.fresh), someOf(n.still), someOf(n.gone)})
+			rows = append(rows,
+				[]string{sum.Check, st.severity(sum.Severity), someOf(n.fresh), someOf(n.still), someOf(n.gone)})
 		}
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(w)
 		Table(w, st, []string{"Check", "Severity", "New", "Still", "Gone"}, rows, 0)
 	}
-	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n", st.paint(wording.Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone), wording.Moment(c.Before.AsOf, st.Zone))
+	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n",
+		st.paint(wording.Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone),
+		wording.Moment(c.Before.AsOf, st.Zone))
 }
 
 // fresh lists the new findings, the most severe first, some of each check.
@@ -143,7 +148,18 @@ func fresh(w io.Writer, c *audit.Comparison, st Style) {
 	for i := range c.New {
 		f := &c.New[i]
 		if shown[f.Check]++; st.Limit <= 0 || shown[f.Check] <= st.Limit {
-			rows = append(rows, []string{f.Check, st.severity(f.Severity), Visible(f.Account), f.Kind, Place(f.DN), string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+			rows = append(
+				rows,
+				[]string{
+					f.Check,
+					st.severity(f.Severity),
+					Visible(f.Account),
+					f.Kind,
+					Place(f.DN),
+					string(f.Confidence),
+					Visible(shortEvidence(f, st.Zone)),
+				},
+			)
 		}
 	}
 	Table(w, st, []string{"Check", "Severity", "Account", "Kind", "Where", "", "Evidence"}, rows, 6, 4)
@@ -196,7 +212,17 @@ func ComparisonJSON(w io.Writer, c *audit.Comparison) error {
 	side := func(r *audit.Report) SideShape {
 		return SideShape{r.Survey.Source, r.AsOf.UTC(), r.Survey.Accounts.Len(), r.Survey.Entries}
 	}
-	return JSON(w, ComparisonShape{CompareSchema, side(c.Before), side(c.After), append([]audit.AccountChange{}, c.Accounts...), append([]audit.MemberChange{}, c.Members...), shapes(c.All())})
+	return JSON(
+		w,
+		ComparisonShape{
+			CompareSchema,
+			side(c.Before),
+			side(c.After),
+			append([]audit.AccountChange{}, c.Accounts...),
+			append([]audit.MemberChange{}, c.Members...),
+			shapes(c.All()),
+		},
+	)
 }
 
 func shapes(findings []audit.Finding) []FindingShape {
@@ -208,9 +234,26 @@ func shapes(findings []audit.Finding) []FindingShape {
 }
 
 // changeColumns are the columns of all that changed, in one sheet.
-var changeColumns = []sheet.Column{{Name: "change", Title: "Change"}, {Name: "kind", Title: "Kind"}, {Name: "account", Title: "Account", Key: true}, {Name: "dn", Title: "DN", Wide: true},
-	{Name: "was", Title: "Was", Wide: true}, {Name: "is", Title: "Is", Wide: true}, {Name: "group", Title: "Group", Wide: true}, {Name: "privileged", Title: "Privileged", Kind: sheet.Truth},
-	{Name: "check", Title: "Check"}, {Name: "severity", Title: "Severity"}, {Name: "evidence", Title: "Evidence", Wide: true}}
+var changeColumns = []sheet.Column{
+	{Name: "change", Title: "Change"},
+	{Name: "kind", Title: "Kind"},
+	{Name: "account", Title: "Account", Key: true},
+	{Name: "dn", Title: "DN", Wide: true},
+	{
+		Name:  "was",
+		Title: "Was",
+		Wide:  true,
+	},
+	{Name: "is", Title: "Is", Wide: true},
+	{Name: "group", Title: "Group", Wide: true},
+	{Name: "privileged", Title: "Privileged", Kind: sheet.Truth},
+	{
+		Name:  "check",
+		Title: "Check",
+	},
+	{Name: "severity", Title: "Severity"},
+	{Name: "evidence", Title: "Evidence", Wide: true},
+}
 
 // ChangesSheet is all that changed, one row a change: accounts, members of
 // groups, findings.
@@ -223,7 +266,22 @@ func ChangesSheet(c *audit.Comparison) *sheet.Sheet {
 		s.Rows = append(s.Rows, []any{m.What, nil, m.Account, m.DN, nil, nil, m.GroupDN, m.Privileged, nil, nil, nil})
 	}
 	for _, f := range c.All() {
-		s.Rows = append(s.Rows, []any{f.Change, f.Kind, f.Account, f.DN, nil, nil, nil, nil, f.Check, f.Severity.String(), evidenceText(&f)})
+		s.Rows = append(
+			s.Rows,
+			[]any{
+				f.Change,
+				f.Kind,
+				f.Account,
+				f.DN,
+				nil,
+				nil,
+				nil,
+				nil,
+				f.Check,
+				f.Severity.String(),
+				evidenceText(&f),
+			},
+		)
 	}
 	return s
 }
@@ -247,16 +305,29 @@ func ComparisonSheets(c *audit.Comparison) []sheet.Sheet {
 		return s
 	}
 	n, m := len(c.Accounts), len(c.Accounts)+len(c.Members)
-	return []sheet.Sheet{part("accounts", "Accounts", all.Rows[:n], 2, 0, 1, 4, 5, 3), part("members", "Group members", all.Rows[n:m], 2, 0, 6, 7, 3),
-		part("findings", "Findings", all.Rows[m:], 2, 0, 8, 9, 1, 10, 3)}
+	return []sheet.Sheet{
+		part("accounts", "Accounts", all.Rows[:n], 2, 0, 1, 4, 5, 3),
+		part("members", "Group members", all.Rows[n:m], 2, 0, 6, 7, 3),
+		part("findings", "Findings", all.Rows[m:], 2, 0, 8, 9, 1, 10, 3),
+	}
 }
 
 // ComparisonPage is a comparison as a page.
 func ComparisonPage(c *audit.Comparison, zone *time.Location, made time.Time) *Page {
 	p := &Page{Title: "Changes in " + c.After.Survey.Base, Zone: zone, Made: made,
-		Subtitle: fmt.Sprintf("from %s (%s) to %s (%s)", c.Before.Survey.Source, wording.Moment(c.Before.AsOf, zone), c.After.Survey.Source, wording.Moment(c.After.AsOf, zone))}
-	p.Facts = []Fact{{fmt.Sprint(len(c.New)), "new findings", ToneHigh}, {fmt.Sprint(len(c.Still)), "still there", Plain}, {fmt.Sprint(len(c.Gone)), "gone", ToneLow},
-		{fmt.Sprint(len(c.Accounts)), "changes of accounts", Plain}, {fmt.Sprint(len(c.Members)), "changes of group members", Plain}}
+		Subtitle: fmt.Sprintf("from %s (%s) to %s (%s)", c.Before.Survey.Source, wording.Moment(c.Before.AsOf, zone),
+			c.After.Survey.Source, wording.Moment(c.After.AsOf, zone))}
+	p.Facts = []Fact{
+		{fmt.Sprint(len(c.New)), "new findings", ToneHigh},
+		{fmt.Sprint(len(c.Still)), "still there", Plain},
+		{fmt.Sprint(len(c.Gone)), "gone", ToneLow},
+		{
+			fmt.Sprint(len(c.Accounts)),
+			"changes of accounts",
+			Plain,
+		},
+		{fmt.Sprint(len(c.Members)), "changes of group members", Plain},
+	}
 	for _, s := range ComparisonSheets(c) {
 		s.Columns, s.Rows = s.Columns[:len(s.Columns)-1], shorter(s.Rows)
 		p.Sections = append(p.Sections, Section{ID: s.Name, Sheet: s, Open: true})

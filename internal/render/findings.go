@@ -16,8 +16,18 @@ import (
 )
 
 // FindingColumns are the columns of findings in CSV and TSV.
-var FindingColumns = []sheet.Column{{Name: "check"}, {Name: "severity"}, {Name: "kind"}, {Name: "account"}, {Name: "dn"}, {Name: "confidence"},
-	{Name: "since", Kind: sheet.Time}, {Name: "days", Kind: sheet.Number}, {Name: "evidence"}, {Name: "suggest"}}
+var FindingColumns = []sheet.Column{
+	{Name: "check"},
+	{Name: "severity"},
+	{Name: "kind"},
+	{Name: "account"},
+	{Name: "dn"},
+	{Name: "confidence"},
+	{Name: "since", Kind: sheet.Time},
+	{Name: "days", Kind: sheet.Number},
+	{Name: "evidence"},
+	{Name: "suggest"},
+}
 
 // FindingsSheet is all findings in one sheet, with a column for what became
 // of each where they come from a comparison.
@@ -29,7 +39,18 @@ func FindingsSheet(findings []audit.Finding) *sheet.Sheet {
 	}
 	for i := range findings {
 		f := &findings[i]
-		row := []any{f.Check, f.Severity.String(), f.Kind, f.Account, f.DN, string(f.Confidence), nil, nil, evidenceText(f), strings.Join(f.Suggest, " ")}
+		row := []any{
+			f.Check,
+			f.Severity.String(),
+			f.Kind,
+			f.Account,
+			f.DN,
+			string(f.Confidence),
+			nil,
+			nil,
+			evidenceText(f),
+			strings.Join(f.Suggest, " "),
+		}
 		if !f.Since.IsZero() {
 			row[6], row[7] = f.Since, f.Days
 		}
@@ -73,9 +94,17 @@ func CheckSheets(r *audit.Report) []sheet.Sheet {
 }
 
 func checkSheet(name string, findings []audit.Finding) sheet.Sheet {
-	s := sheet.Sheet{Name: name, Title: name, Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "kind", Title: "Kind"},
-		{Name: "where", Title: "Where", Wide: true}, {Name: "dn", Title: "DN", Wide: true}, {Name: "severity", Title: "Severity"}, {Name: "confidence", Title: "Confidence"},
-		{Name: "since", Title: "Since", Kind: sheet.Time}, {Name: "days", Title: "Days", Kind: sheet.Number}}}
+	s := sheet.Sheet{
+		Name:  name,
+		Title: name,
+		Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "kind", Title: "Kind"},
+			{
+				Name:  "where",
+				Title: "Where",
+				Wide:  true,
+			}, {Name: "dn", Title: "DN", Wide: true}, {Name: "severity", Title: "Severity"}, {Name: "confidence", Title: "Confidence"},
+			{Name: "since", Title: "Since", Kind: sheet.Time}, {Name: "days", Title: "Days", Kind: sheet.Number}},
+	}
 	at := map[string]int{}
 	for i := range findings {
 		for _, e := range findings[i].Evidence {
@@ -89,7 +118,8 @@ func checkSheet(name string, findings []audit.Finding) sheet.Sheet {
 	for i := range findings {
 		f := &findings[i]
 		row := make([]any, len(s.Columns))
-		row[0], row[1], row[2], row[3], row[4], row[5] = f.Account, f.Kind, placeOf(f), f.DN, f.Severity.String(), string(f.Confidence)
+		row[0], row[1], row[2], row[3], row[4], row[5] = f.Account, f.Kind, placeOf(
+			f), f.DN, f.Severity.String(), string(f.Confidence)
 		if !f.Since.IsZero() {
 			row[6], row[7] = f.Since, f.Days
 		}
@@ -119,9 +149,20 @@ func evidenceCell(value string) any {
 
 // AboutSheet says what a report is about.
 func AboutSheet(r *audit.Report) sheet.Sheet {
-	s := sheet.Sheet{Name: "about", Title: "About", Columns: []sheet.Column{{Name: "fact", Title: "Audit", Key: true}, {Name: "value", Title: "Value", Wide: true}}}
-	s.Rows = [][]any{{"Directory", r.Survey.Base}, {"Read from", r.Survey.Source}, {"As of", r.AsOf.UTC()}, {"Accounts", r.Survey.Accounts.Len()},
-		{"Entries", r.Survey.Entries}, {"Findings", len(r.Findings)}, {"Left out by exemptions", r.Exempted}}
+	s := sheet.Sheet{
+		Name:    "about",
+		Title:   "About",
+		Columns: []sheet.Column{{Name: "fact", Title: "Audit", Key: true}, {Name: "value", Title: "Value", Wide: true}},
+	}
+	s.Rows = [][]any{
+		{"Directory", r.Survey.Base},
+		{"Read from", r.Survey.Source},
+		{"As of", r.AsOf.UTC()},
+		{"Accounts", r.Survey.Accounts.Len()},
+		{"Entries", r.Survey.Entries},
+		{"Findings", len(r.Findings)},
+		{"Left out by exemptions", r.Exempted},
+	}
 	for _, n := range r.Notes {
 		s.Rows = append(s.Rows, []any{"Note", n})
 	}
@@ -130,15 +171,38 @@ func AboutSheet(r *audit.Report) sheet.Sheet {
 
 // SummarySheet is a line for each check that ran or could not.
 func SummarySheet(r *audit.Report) sheet.Sheet {
-	s := sheet.Sheet{Name: "summary", Title: "Summary", Columns: []sheet.Column{{Name: "check", Title: "Check", Key: true}, {Name: "severity", Title: "Severity"},
-		{Name: "found", Title: "Found", Kind: sheet.Number}, {Name: "likely", Title: "of these likely", Kind: sheet.Number}, {Name: "exempted", Title: "Exempted", Kind: sheet.Number},
-		{Name: "reports", Title: "Reports", Wide: true}, {Name: "not-looked-at", Title: "Not looked at", Wide: true}}}
+	s := sheet.Sheet{
+		Name:  "summary",
+		Title: "Summary",
+		Columns: []sheet.Column{{Name: "check", Title: "Check", Key: true}, {Name: "severity", Title: "Severity"},
+			{
+				Name:  "found",
+				Title: "Found",
+				Kind:  sheet.Number,
+			}, {Name: "likely", Title: "of these likely", Kind: sheet.Number}, {Name: "exempted", Title: "Exempted", Kind: sheet.Number},
+			{
+				Name:  "reports",
+				Title: "Reports",
+				Wide:  true,
+			}, {Name: "not-looked-at", Title: "Not looked at", Wide: true}},
+	}
 	for _, sum := range bySeverity(r.Summary) {
 		short := ""
 		if c, err := r.Catalog.Named(sum.Check); err == nil {
 			short = c.Short
 		}
-		s.Rows = append(s.Rows, []any{sum.Check, sum.Severity.String(), sum.Findings, orNothing(sum.Likely), orNothing(sum.Exempted), short, strings.Join(sum.NotLooked, sheet.Between)})
+		s.Rows = append(
+			s.Rows,
+			[]any{
+				sum.Check,
+				sum.Severity.String(),
+				sum.Findings,
+				orNothing(sum.Likely),
+				orNothing(sum.Exempted),
+				short,
+				strings.Join(sum.NotLooked, sheet.Between),
+			},
+		)
 	}
 	return s
 }
@@ -164,7 +228,8 @@ const mostBars = 14
 func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, error) {
 	s := r.Survey
 	p := &Page{Title: "Audit of " + s.Base, Zone: zone, Made: made, Notes: slices.Clone(r.Notes),
-		Subtitle: fmt.Sprintf("%s in %s, read from %s, as of %s", wording.Count(s.Accounts.Len(), "account"), entries(s.Entries), s.Source, wording.Moment(r.AsOf, zone))}
+		Subtitle: fmt.Sprintf("%s in %s, read from %s, as of %s", wording.Count(s.Accounts.Len(), "account"),
+			entries(s.Entries), s.Source, wording.Moment(r.AsOf, zone))}
 	var count [4]int
 	for i := range r.Findings {
 		count[r.Findings[i].Severity]++
@@ -204,7 +269,13 @@ func checkSection(r *audit.Report, sum *audit.Summary, findings []audit.Finding,
 	if err != nil {
 		return Section{}, err
 	}
-	return Section{ID: sum.Check, Badge: sum.Severity.String(), Tone: tone(sum.Severity), Lead: lead(c), Sheet: evidenceSheet(sum.Check, findings, zone)}, nil
+	return Section{
+		ID:    sum.Check,
+		Badge: sum.Severity.String(),
+		Tone:  tone(sum.Severity),
+		Lead:  lead(c),
+		Sheet: evidenceSheet(sum.Check, findings, zone),
+	}, nil
 }
 
 // lead says what a check reports and what would clear it.
@@ -251,8 +322,23 @@ func orNothing(n int) any {
 // evidenceSheet is the findings of one check for a page, where room is
 // short: the evidence in one column.
 func evidenceSheet(name string, findings []audit.Finding, zone *time.Location) sheet.Sheet {
-	s := sheet.Sheet{Name: name, Title: name, Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "kind", Title: "Kind"}, {Name: "where", Title: "Where"},
-		{Name: "since", Title: "Since", Kind: sheet.Time}, {Name: "days", Title: "Days", Kind: sheet.Number}, {Name: "confidence", Title: "Confidence"}, {Name: "evidence", Title: "Evidence"}}}
+	s := sheet.Sheet{
+		Name:  name,
+		Title: name,
+		Columns: []sheet.Column{
+			{Name: "account", Title: "Account", Key: true},
+			{Name: "kind", Title: "Kind"},
+			{Name: "where", Title: "Where"},
+			{
+				Name:  "since",
+				Title: "Since",
+				Kind:  sheet.Time,
+			},
+			{Name: "days", Title: "Days", Kind: sheet.Number},
+			{Name: "confidence", Title: "Confidence"},
+			{Name: "evidence", Title: "Evidence"},
+		},
+	}
 	dated := slices.ContainsFunc(findings, func(f audit.Finding) bool { return !f.Since.IsZero() })
 	if !dated {
 		s.Columns = slices.Delete(s.Columns, 3, 5)
@@ -308,12 +394,14 @@ func reportCharts(r *audit.Report) ([]Chart, error) {
 			places[directory.Place(f.DN)]++
 		}
 	}
-	slices.SortStableFunc(checks, func(a, b Bar) int { return cmp.Or(cmp.Compare(b.Tone, a.Tone), cmp.Compare(b.Value, a.Value)) })
+	slices.SortStableFunc(checks,
+		func(a, b Bar) int { return cmp.Or(cmp.Compare(b.Tone, a.Tone), cmp.Compare(b.Value, a.Value)) })
 	var where []Bar
 	for place, n := range places {
 		where = append(where, Bar{place, n, Plain})
 	}
-	slices.SortFunc(where, func(a, b Bar) int { return cmp.Or(cmp.Compare(b.Value, a.Value), strings.Compare(a.Label, b.Label)) })
+	slices.SortFunc(where,
+		func(a, b Bar) int { return cmp.Or(cmp.Compare(b.Value, a.Value), strings.Compare(a.Label, b.Label)) })
 	if err := addChart(&out, "Last logon of enabled users, days ago", logonAges(r), false); err != nil {
 		return nil, err
 	}

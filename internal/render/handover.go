@@ -15,19 +15,68 @@ import (
 // HandoverSheets are what became of a batch as tables: who did what with it,
 // each change that was made, and what was not done.
 func HandoverSheets(h *carry.Handover) []sheet.Sheet {
-	events := sheet.Sheet{Name: "history", Title: "Who did what", Columns: []sheet.Column{{Name: "at", Title: "When", Kind: sheet.Time}, {Name: "by", Title: "By", Kind: sheet.Text},
-		{Name: "what", Title: "What", Kind: sheet.Text}, {Name: "text", Title: "Details", Kind: sheet.Text, Wide: true}}}
+	events := sheet.Sheet{
+		Name:  "history",
+		Title: "Who did what",
+		Columns: []sheet.Column{
+			{Name: "at", Title: "When", Kind: sheet.Time},
+			{Name: "by", Title: "By", Kind: sheet.Text},
+			{
+				Name:  "what",
+				Title: "What",
+				Kind:  sheet.Text,
+			},
+			{Name: "text", Title: "Details", Kind: sheet.Text, Wide: true},
+		},
+	}
 	for _, e := range h.Events {
 		events.Rows = append(events.Rows, []any{e.At.UTC(), e.By, e.What, e.Text})
 	}
-	changes := sheet.Sheet{Name: "changes", Title: "What was changed", Columns: []sheet.Column{{Name: "line", Title: "Line", Kind: sheet.Number}, {Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
-		{Name: "at", Title: "When", Kind: sheet.Time}, {Name: "what", Title: "What", Kind: sheet.Text}, {Name: "before", Title: "Before", Kind: sheet.Text, Wide: true},
-		{Name: "after", Title: "After", Kind: sheet.Text, Wide: true}}}
-	lines := sheet.Sheet{Name: "lines", Title: "Every line", Columns: []sheet.Column{{Name: "line", Title: "Line", Kind: sheet.Number}, {Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
-		{Name: "dn", Title: "Name", Kind: sheet.Text, Wide: true}, {Name: "state", Title: "State", Kind: sheet.Text}, {Name: "note", Title: "Note", Kind: sheet.Text, Wide: true},
-		{Name: "reason", Title: "Reason", Kind: sheet.Text, Wide: true}, {Name: "planned", Title: "Planned", Kind: sheet.Text, Wide: true}}}
-	not := sheet.Sheet{Name: "not-done", Title: "What was not done, and why", Columns: []sheet.Column{lines.Columns[0], lines.Columns[1],
-		{Name: "where", Title: "Where", Kind: sheet.Text}, lines.Columns[3], lines.Columns[4], lines.Columns[6]}}
+	changes := sheet.Sheet{
+		Name:  "changes",
+		Title: "What was changed",
+		Columns: []sheet.Column{
+			{Name: "line", Title: "Line", Kind: sheet.Number},
+			{Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
+			{
+				Name:  "at",
+				Title: "When",
+				Kind:  sheet.Time,
+			},
+			{Name: "what", Title: "What", Kind: sheet.Text},
+			{Name: "before", Title: "Before", Kind: sheet.Text, Wide: true},
+			{Name: "after", Title: "After", Kind: sheet.Text, Wide: true},
+		},
+	}
+	lines := sheet.Sheet{
+		Name:  "lines",
+		Title: "Every line",
+		Columns: []sheet.Column{
+			{Name: "line", Title: "Line", Kind: sheet.Number},
+			{Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
+			{
+				Name:  "dn",
+				Title: "Name",
+				Kind:  sheet.Text,
+				Wide:  true,
+			},
+			{Name: "state", Title: "State", Kind: sheet.Text},
+			{Name: "note", Title: "Note", Kind: sheet.Text, Wide: true},
+			{
+				Name:  "reason",
+				Title: "Reason",
+				Kind:  sheet.Text,
+				Wide:  true,
+			},
+			{Name: "planned", Title: "Planned", Kind: sheet.Text, Wide: true},
+		},
+	}
+	not := sheet.Sheet{
+		Name:  "not-done",
+		Title: "What was not done, and why",
+		Columns: []sheet.Column{lines.Columns[0], lines.Columns[1],
+			{Name: "where", Title: "Where", Kind: sheet.Text}, lines.Columns[3], lines.Columns[4], lines.Columns[6]},
+	}
 	for i := range h.Lines {
 		l := &h.Lines[i]
 		var at any
@@ -37,10 +86,28 @@ func HandoverSheets(h *carry.Handover) []sheet.Sheet {
 		for _, c := range l.Changes {
 			changes.Rows = append(changes.Rows, []any{l.Line.N, l.Line.Account, at, c.What, c.Old, c.New})
 		}
-		row := []any{l.Line.N, l.Line.Account, l.Line.DN, string(l.Line.State), l.Line.Note, l.Line.Reason, LineChanges(l.Line)}
+		row := []any{
+			l.Line.N,
+			l.Line.Account,
+			l.Line.DN,
+			string(l.Line.State),
+			l.Line.Note,
+			l.Line.Reason,
+			LineChanges(l.Line),
+		}
 		lines.Rows = append(lines.Rows, row)
 		if l.Line.State != batch.Applied {
-			not.Rows = append(not.Rows, []any{l.Line.N, l.Line.Account, Place(l.Line.DN), string(l.Line.State), l.Line.Note, LineChanges(l.Line)})
+			not.Rows = append(
+				not.Rows,
+				[]any{
+					l.Line.N,
+					l.Line.Account,
+					Place(l.Line.DN),
+					string(l.Line.State),
+					l.Line.Note,
+					LineChanges(l.Line),
+				},
+			)
 		}
 	}
 	return []sheet.Sheet{not, changes, lines, events}
@@ -64,7 +131,21 @@ func HandoverRows(h *carry.Handover) *sheet.Sheet {
 			at = l.At.UTC()
 		}
 		row := func(what, before, after any) {
-			s.Rows = append(s.Rows, []any{l.Line.N, l.Line.Account, l.Line.DN, string(l.Line.State), l.Line.Note, at, what, before, after, l.Line.Reason})
+			s.Rows = append(
+				s.Rows,
+				[]any{
+					l.Line.N,
+					l.Line.Account,
+					l.Line.DN,
+					string(l.Line.State),
+					l.Line.Note,
+					at,
+					what,
+					before,
+					after,
+					l.Line.Reason,
+				},
+			)
 		}
 		for _, c := range l.Changes {
 			row(c.What, c.Old, c.New)
@@ -110,15 +191,37 @@ type HandoverLineShape struct {
 // HandoverJSON writes it as one object.
 func HandoverJSON(w io.Writer, h *carry.Handover) error {
 	b := h.Batch
-	out := HandoverShape{Schema: "yardbroom/batch-report/1", ID: b.ID, State: b.State, Yard: b.Identity.Base, By: b.By, Staged: b.Created, Why: b.Why, UndoOf: h.UndoOf,
-		Undone: h.Undone, Signed: h.Signers, Head: h.Head, Counts: map[string]int{}, Events: h.Events, Lines: []HandoverLineShape{}}
+	out := HandoverShape{
+		Schema: "yardbroom/batch-report/1",
+		ID:     b.ID,
+		State:  b.State,
+		Yard:   b.Identity.Base,
+		By:     b.By,
+		Staged: b.Created,
+		Why:    b.Why,
+		UndoOf: h.UndoOf,
+		Undone: h.Undone,
+		Signed: h.Signers,
+		Head:   h.Head,
+		Counts: map[string]int{},
+		Events: h.Events,
+		Lines:  []HandoverLineShape{},
+	}
 	if !b.Until.IsZero() {
 		out.Until = &b.Until
 	}
 	for i := range h.Lines {
 		l := &h.Lines[i]
 		out.Counts[string(l.Line.State)]++
-		line := HandoverLineShape{N: l.Line.N, Account: l.Line.Account, DN: l.Line.DN, State: string(l.Line.State), Note: l.Line.Note, Reason: l.Line.Reason, Changes: l.Changes}
+		line := HandoverLineShape{
+			N:       l.Line.N,
+			Account: l.Line.Account,
+			DN:      l.Line.DN,
+			State:   string(l.Line.State),
+			Note:    l.Line.Note,
+			Reason:  l.Line.Reason,
+			Changes: l.Changes,
+		}
 		if line.Changes == nil {
 			line.Changes = []batch.Change{}
 		}
@@ -133,7 +236,12 @@ func HandoverJSON(w io.Writer, h *carry.Handover) error {
 // HandoverPage is what became of a batch, as a page.
 func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page {
 	b := h.Batch
-	p := &Page{Title: fmt.Sprintf("Batch %d: %s", b.ID, strings.Join(b.Actions, ", ")), Subtitle: b.Identity.Base + ". " + whoDidWhat(h, zone), Zone: zone, Made: made}
+	p := &Page{
+		Title:    fmt.Sprintf("Batch %d: %s", b.ID, strings.Join(b.Actions, ", ")),
+		Subtitle: b.Identity.Base + ". " + whoDidWhat(h, zone),
+		Zone:     zone,
+		Made:     made,
+	}
 	if b.Why != "" {
 		p.Subtitle += " Why: " + b.Why + "."
 	}
@@ -141,7 +249,14 @@ func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page 
 	for i := range h.Lines {
 		counts[h.Lines[i].Line.State]++
 	}
-	tones := map[batch.LineState]Tone{batch.Failed: ToneHigh, batch.Unknown: ToneHigh, batch.InPart: ToneMedium, batch.Refused: ToneMedium, batch.Drifted: ToneMedium, batch.Unproved: ToneMedium}
+	tones := map[batch.LineState]Tone{
+		batch.Failed:   ToneHigh,
+		batch.Unknown:  ToneHigh,
+		batch.InPart:   ToneMedium,
+		batch.Refused:  ToneMedium,
+		batch.Drifted:  ToneMedium,
+		batch.Unproved: ToneMedium,
+	}
 	for _, state := range batch.LineStates {
 		if n := counts[state]; n > 0 || state == batch.Applied {
 			p.Facts = append(p.Facts, Fact{Value: fmt.Sprint(n), Label: string(state), Tone: tones[state]})
@@ -161,7 +276,10 @@ func HandoverPage(h *carry.Handover, zone *time.Location, made time.Time) *Page 
 	if !b.Until.IsZero() {
 		p.Notes = append(p.Notes, "It is to be taken back "+wording.Moment(b.Until, zone)+".")
 	}
-	p.Notes = append(p.Notes, "The last journal record about it has the hash "+h.Head+"; \"yardbroom journal --verify --head HASH\" proves that it is still there.")
+	p.Notes = append(
+		p.Notes,
+		"The last journal record about it has the hash "+h.Head+"; \"yardbroom journal --verify --head HASH\" proves that it is still there.",
+	)
 	return p
 }
 

@@ -17,16 +17,16 @@ const Schema = "yardbroom/audit/1"
 // FindingShape is a finding in JSON, and a line of JSON lines. Times are in
 // UTC.
 type FindingShape struct {
-	Check      string           `json:"check"`                       // which check reports it
-	Severity   audit.Severity   `json:"severity"`                    // high, medium, low or info
-	Kind       string           `json:"kind"`                        // what the entry is: user, service, computer, resource, group, foreign, policy, ou, exemption or other
-	DN         string           `json:"dn"`                          // the entry's distinguished name
-	Account    string           `json:"account"`                     // its logon name, else the value in its name
-	Confidence audit.Confidence `json:"confidence"`                  // sure or likely
-	Since      *time.Time       `json:"since" jsonschema:"nullable"` // when the condition began; null where the directory does not show it
-	Days       *int             `json:"days" jsonschema:"nullable"`  // whole days from since to the time of the audit; null where since is
-	Evidence   EvidenceShape    `json:"evidence"`                    // the attribute values that prove it, in readable form
-	Suggest    []string         `json:"suggest"`                     // actions that would clear it
+	Check      string           `json:"check"`                                  // which check reports it
+	Severity   audit.Severity   `json:"severity"`                               // high, medium, low or info
+	Kind       string           `json:"kind"`                                   // what the entry is: user, service, computer, resource, group, foreign, policy, ou, exemption or other
+	DN         string           `json:"dn"`                                     // the entry's distinguished name
+	Account    string           `json:"account"`                                // its logon name, else the value in its name
+	Confidence audit.Confidence `json:"confidence"`                             // sure or likely
+	Since      *time.Time       `json:"since"            jsonschema:"nullable"` // when the condition began; null where the directory does not show it
+	Days       *int             `json:"days"             jsonschema:"nullable"` // whole days from since to the time of the audit; null where since is
+	Evidence   EvidenceShape    `json:"evidence"`                               // the attribute values that prove it, in readable form
+	Suggest    []string         `json:"suggest"`                                // actions that would clear it
 	// Change is new, still or gone; there only in a comparison.
 	Change string `json:"change,omitempty"`
 }
@@ -70,8 +70,17 @@ func encoder(w io.Writer) *json.Encoder {
 }
 
 func shape(f *audit.Finding) FindingShape {
-	out := FindingShape{Check: f.Check, Severity: f.Severity, Kind: f.Kind, DN: f.DN, Account: f.Account, Confidence: f.Confidence,
-		Evidence: f.Evidence, Suggest: append([]string{}, f.Suggest...), Change: f.Change}
+	out := FindingShape{
+		Check:      f.Check,
+		Severity:   f.Severity,
+		Kind:       f.Kind,
+		DN:         f.DN,
+		Account:    f.Account,
+		Confidence: f.Confidence,
+		Evidence:   f.Evidence,
+		Suggest:    append([]string{}, f.Suggest...),
+		Change:     f.Change,
+	}
 	if !f.Since.IsZero() {
 		since, days := f.Since.UTC(), f.Days
 		out.Since, out.Days = &since, &days
@@ -92,11 +101,11 @@ func FindingsJSONL(w io.Writer, findings []audit.Finding) error {
 
 // SurveyShape is what an audit looked at.
 type SurveyShape struct {
-	Source   string     `json:"source"`                      // what the entries were read from
-	Server   string     `json:"server,omitempty"`            // the server that answered
-	Dialect  string     `json:"dialect"`                     // ad, openldap or 389ds
-	Base     string     `json:"base"`                        // the top entry's name, folded
-	Taken    *time.Time `json:"taken" jsonschema:"nullable"` // when it was read; null where the source does not say
+	Source   string     `json:"source"`                                 // what the entries were read from
+	Server   string     `json:"server,omitempty"`                       // the server that answered
+	Dialect  string     `json:"dialect"`                                // ad, openldap or 389ds
+	Base     string     `json:"base"`                                   // the top entry's name, folded
+	Taken    *time.Time `json:"taken"            jsonschema:"nullable"` // when it was read; null where the source does not say
 	Entries  int        `json:"entries"`
 	Accounts int        `json:"accounts"`
 }
@@ -113,11 +122,28 @@ type ReportShape struct {
 
 // ReportJSON writes a whole report as one object.
 func ReportJSON(w io.Writer, r *audit.Report) error {
-	return JSON(w, ReportShape{Schema, r.AsOf.UTC(), surveyShape(r.Survey), r.Summary, append([]string{}, r.Notes...), shapes(r.Findings)})
+	return JSON(
+		w,
+		ReportShape{
+			Schema,
+			r.AsOf.UTC(),
+			surveyShape(r.Survey),
+			r.Summary,
+			append([]string{}, r.Notes...),
+			shapes(r.Findings),
+		},
+	)
 }
 
 func surveyShape(s *directory.Survey) SurveyShape {
-	out := SurveyShape{Source: s.Source, Server: s.Server, Dialect: s.Dialect.Name, Base: s.Base, Entries: s.Entries, Accounts: s.Accounts.Len()}
+	out := SurveyShape{
+		Source:   s.Source,
+		Server:   s.Server,
+		Dialect:  s.Dialect.Name,
+		Base:     s.Base,
+		Entries:  s.Entries,
+		Accounts: s.Accounts.Len(),
+	}
 	if !s.Taken.IsZero() {
 		out.Taken = &s.Taken
 	}

@@ -25,7 +25,8 @@ func ListEnd(l *listing.List, st Style) string {
 	if n := len(l.Sheet.Rows); n < l.Found {
 		shown = fmt.Sprintf("; %d of them shown", n)
 	}
-	return fmt.Sprintf("%s in %s, as of %s%s", Heading(text, st), Visible(l.Survey.Source), wording.Moment(l.AsOf, st.Zone), shown)
+	return fmt.Sprintf("%s in %s, as of %s%s", Heading(text, st), Visible(l.Survey.Source),
+		wording.Moment(l.AsOf, st.Zone), shown)
 }
 
 // ListSchema is the version of the JSON shape of a list.
@@ -50,7 +51,15 @@ type ListShape struct {
 
 // ListJSON writes a list as one object.
 func ListJSON(w io.Writer, l *listing.List) error {
-	out := ListShape{Schema: ListSchema, AsOf: l.AsOf.UTC(), Source: l.Survey.Source, Found: l.Found, Columns: []ColumnShape{}, Notes: append([]string{}, l.Notes...), Entries: objects(&l.Sheet)}
+	out := ListShape{
+		Schema:  ListSchema,
+		AsOf:    l.AsOf.UTC(),
+		Source:  l.Survey.Source,
+		Found:   l.Found,
+		Columns: []ColumnShape{},
+		Notes:   append([]string{}, l.Notes...),
+		Entries: objects(&l.Sheet),
+	}
 	for _, c := range l.Sheet.Columns {
 		out.Columns = append(out.Columns, ColumnShape{c.Name, c.Kind})
 	}

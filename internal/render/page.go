@@ -102,7 +102,8 @@ func (p *Page) Write(w io.Writer) error {
 		}
 		b.WriteString("</ul></section>\n")
 	}
-	fmt.Fprintf(b, "</main>\n<footer>Made by Yard Broom, %s. Times are in %s.</footer>\n<script>%s</script></body></html>\n",
+	fmt.Fprintf(b,
+		"</main>\n<footer>Made by Yard Broom, %s. Times are in %s.</footer>\n<script>%s</script></body></html>\n",
 		escape(wording.Moment(p.Made, p.Zone)), escape(zoneName(p.Zone, p.Made)), pageScript)
 	return b.Flush()
 }
@@ -155,7 +156,8 @@ func (p *Page) table(b *bufio.Writer, s *Section) {
 	b.WriteString("</thead></table>\n")
 	for at := 0; at < len(s.Sheet.Rows); at += chunk {
 		rows := s.Sheet.Rows[at:min(at+chunk, len(s.Sheet.Rows))]
-		fmt.Fprintf(b, `<div class="chunk" style="contain-intrinsic-size:auto %dpx"><table>%s<tbody>`, 30*len(rows), cols)
+		fmt.Fprintf(b, `<div class="chunk" style="contain-intrinsic-size:auto %dpx"><table>%s<tbody>`, 30*len(rows),
+			cols)
 		for _, row := range rows {
 			b.WriteString("\n<tr>")
 			for i, cell := range row {

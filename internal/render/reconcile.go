@@ -30,7 +30,15 @@ type Reconciliation struct {
 func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	s := r.Report.Roster
 	base := Visible(r.Survey.Base) + " "
-	fmt.Fprintln(w, st.wrapped(st.paint(base, text.Bold), base, fmt.Sprintf("with %s, %s, as of %s", Visible(r.Roster.Source), Visible(r.Roster.Form), wording.Moment(r.AsOf, st.Zone))))
+	fmt.Fprintln(
+		w,
+		st.wrapped(
+			st.paint(base, text.Bold),
+			base,
+			fmt.Sprintf("with %s, %s, as of %s", Visible(r.Roster.Source), Visible(r.Roster.Form),
+				wording.Moment(r.AsOf, st.Zone)),
+		),
+	)
 	if columns := r.Roster.Columns; len(columns) > 0 {
 		read := "Columns read: " + strings.Join(columns, ", ")
 		if len(r.Roster.Unused) > 0 {
@@ -51,10 +59,32 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	fmt.Fprintln(w)
 	drawTable(w, st, []string{"", "All", "Matched", "In doubt", "Without"}, [][]string{
 		{"People", fmt.Sprint(s.People), fmt.Sprint(s.Matched), fmt.Sprint(s.Unsure), fmt.Sprint(s.Without)},
-		{"Accounts", fmt.Sprint(s.Accounts), fmt.Sprint(s.MatchedAccounts()), fmt.Sprint(s.Doubtful), fmt.Sprint(s.Nobodys)}}, map[int]bool{1: true, 2: true, 3: true, 4: true}, nil)
-	fmt.Fprintln(w, Wrap("People: "+states(s)+". Accounts matched "+byKeys(s)+fmt.Sprintf("; %d sure, %d likely.", s.Sure, s.Likely), st.Width, "  "))
+		{
+			"Accounts",
+			fmt.Sprint(s.Accounts),
+			fmt.Sprint(s.MatchedAccounts()),
+			fmt.Sprint(s.Doubtful),
+			fmt.Sprint(s.Nobodys),
+		}}, map[int]bool{1: true, 2: true, 3: true, 4: true}, nil)
+	fmt.Fprintln(
+		w,
+		Wrap(
+			"People: "+states(s)+". Accounts matched "+byKeys(s)+fmt.Sprintf("; %d sure, %d likely.", s.Sure, s.Likely),
+			st.Width, "  "),
+	)
 	if s.Impersonal > 0 {
-		fmt.Fprintln(w, Wrap(fmt.Sprintf("Accounts without a person that look like those of services, rooms, shared mailboxes or tests: %d of %d.", s.Impersonal, s.Nobodys), st.Width, "  "))
+		fmt.Fprintln(
+			w,
+			Wrap(
+				fmt.Sprintf(
+					"Accounts without a person that look like those of services, rooms, shared mailboxes or tests: %d of %d.",
+					s.Impersonal,
+					s.Nobodys,
+				),
+				st.Width,
+				"  ",
+			),
+		)
 	}
 	if text := patterns(r.People); text != "" {
 		fmt.Fprintln(w, Wrap("Logon names: "+Visible(text)+".", st.Width, "  "))
@@ -62,7 +92,8 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	fmt.Fprintln(w)
 	summary(w, r.Report, sums, st)
 	if !r.Earlier.IsZero() {
-		fmt.Fprintf(w, "New since the run of %s; %d were found then too.\n", wording.Moment(r.Earlier, st.Zone), r.Known)
+		fmt.Fprintf(w, "New since the run of %s; %d were found then too.\n", wording.Moment(r.Earlier, st.Zone),
+			r.Known)
 	}
 }
 
@@ -87,7 +118,8 @@ func (r *Reconciliation) doubts(w io.Writer, sum audit.Summary, st Style) {
 		fmt.Fprintf(w, "%s (%s): %s\n", st.paint(Visible(f.Account), text.Bold), Place(f.DN), Visible(d.Why))
 		for _, c := range d.Candidates {
 			who := &r.People.People[c.Person]
-			fmt.Fprintf(w, "  %.3f  %s, %s, row %d\n", c.Score, Visible(audit.PersonName(who)), personState(who), who.Rows[0])
+			fmt.Fprintf(w, "  %.3f  %s, %s, row %d\n", c.Score, Visible(audit.PersonName(who)), personState(who),
+				who.Rows[0])
 			agree, differ := reconcile.Sides(r.People.Explain(c.Person, d.Account))
 			for _, side := range []struct{ what, text string }{{"for      ", agree}, {"against  ", differ}} {
 				if side.text != "" {
@@ -152,8 +184,15 @@ func byKeys(s *audit.RosterSummary) string {
 }
 
 // keyWords are what to call keys in a sentence.
-var keyWords = map[reconcile.Key]string{reconcile.ByLink: "confirmed link", reconcile.ByPersonID: "person id", reconcile.ByMail: "mail address", reconcile.ByPrincipal: "sign-in name",
-	reconcile.ByLogon: "the roster's logon name", reconcile.ByName: "name", reconcile.BySecond: "the name of the first account"}
+var keyWords = map[reconcile.Key]string{
+	reconcile.ByLink:      "confirmed link",
+	reconcile.ByPersonID:  "person id",
+	reconcile.ByMail:      "mail address",
+	reconcile.ByPrincipal: "sign-in name",
+	reconcile.ByLogon:     "the roster's logon name",
+	reconcile.ByName:      "name",
+	reconcile.BySecond:    "the name of the first account",
+}
 
 // patterns are the naming patterns with their shares.
 func patterns(r *reconcile.Result) string {
@@ -170,12 +209,32 @@ func patterns(r *reconcile.Result) string {
 
 // PairsSheet is every pair that was stated.
 func PairsSheet(r *reconcile.Result) *sheet.Sheet {
-	s := &sheet.Sheet{Name: "pairs", Title: "Pairs", Columns: []sheet.Column{{Name: "row", Title: "Row", Kind: sheet.Number}, {Name: "person_id", Title: "Person id"}, {Name: "account", Title: "Account", Key: true},
-		{Name: "dn", Title: "DN", Wide: true}, {Name: "key", Title: "Key"}, {Name: "score", Title: "Score"}}}
+	s := &sheet.Sheet{
+		Name:  "pairs",
+		Title: "Pairs",
+		Columns: []sheet.Column{
+			{Name: "row", Title: "Row", Kind: sheet.Number},
+			{Name: "person_id", Title: "Person id"},
+			{Name: "account", Title: "Account", Key: true},
+			{Name: "dn", Title: "DN", Wide: true},
+			{Name: "key", Title: "Key"},
+			{Name: "score", Title: "Score"},
+		},
+	}
 	for i := range r.Pairs {
 		p := &r.Pairs[i]
 		who := &r.People[p.Person]
-		s.Rows = append(s.Rows, []any{who.Rows[0], who.Values[roster.PersonID], p.Account.Name(), p.Account.DN, string(p.By), fmt.Sprintf("%.3f", p.Score)})
+		s.Rows = append(
+			s.Rows,
+			[]any{
+				who.Rows[0],
+				who.Values[roster.PersonID],
+				p.Account.Name(),
+				p.Account.DN,
+				string(p.By),
+				fmt.Sprintf("%.3f", p.Score),
+			},
+		)
 	}
 	return s
 }
@@ -185,9 +244,25 @@ func PairsSheet(r *reconcile.Result) *sheet.Sheet {
 func ReconciliationSheets(r *Reconciliation) []sheet.Sheet {
 	about := AboutSheet(r.Report)
 	s := r.Report.Roster
-	about.Rows = append(about.Rows, []any{"Roster", r.Roster.Source}, []any{"Read as", r.Roster.Form}, []any{"People", s.People}, []any{"with an account", s.Matched},
-		[]any{"in doubt", s.Unsure}, []any{"without", s.Without}, []any{"Users", s.Accounts}, []any{"matched", s.MatchedAccounts()}, []any{"in doubt", s.Doubtful}, []any{"nobody's", s.Nobodys}, []any{"Logon names", patterns(r.People)})
-	return slices.Concat([]sheet.Sheet{about, SummarySheet(r.Report)}, CheckSheets(r.Report), []sheet.Sheet{*PairsSheet(r.People)})
+	about.Rows = append(
+		about.Rows,
+		[]any{"Roster", r.Roster.Source},
+		[]any{"Read as", r.Roster.Form},
+		[]any{"People", s.People},
+		[]any{"with an account", s.Matched},
+		[]any{
+			"in doubt",
+			s.Unsure,
+		},
+		[]any{"without", s.Without},
+		[]any{"Users", s.Accounts},
+		[]any{"matched", s.MatchedAccounts()},
+		[]any{"in doubt", s.Doubtful},
+		[]any{"nobody's", s.Nobodys},
+		[]any{"Logon names", patterns(r.People)},
+	)
+	return slices.Concat([]sheet.Sheet{about, SummarySheet(r.Report)}, CheckSheets(r.Report),
+		[]sheet.Sheet{*PairsSheet(r.People)})
 }
 
 // PatternShape is a naming pattern in JSON.
@@ -233,9 +308,17 @@ const ReconciliationSchema = "yardbroom/reconcile/1"
 
 // ReconciliationJSON writes all of it as one object.
 func ReconciliationJSON(w io.Writer, r *Reconciliation) error {
-	out := ReconciliationShape{Schema: ReconciliationSchema, AsOf: r.AsOf.UTC(), Survey: surveyShape(r.Survey), Matched: r.Report.Roster,
+	out := ReconciliationShape{
+		Schema:   ReconciliationSchema,
+		AsOf:     r.AsOf.UTC(),
+		Survey:   surveyShape(r.Survey),
+		Matched:  r.Report.Roster,
 		Roster:   RosterShape{r.Roster.Source, r.Roster.Form, r.Roster.Read.UTC(), r.Roster.Rows, []UnreadableShape{}},
-		Patterns: []PatternShape{}, Summary: r.Summary, Notes: append([]string{}, r.Notes...), Findings: shapes(r.Findings)}
+		Patterns: []PatternShape{},
+		Summary:  r.Summary,
+		Notes:    append([]string{}, r.Notes...),
+		Findings: shapes(r.Findings),
+	}
 	for _, b := range r.Bad {
 		out.Roster.Unreadable = append(out.Roster.Unreadable, UnreadableShape{b.N, b.Why})
 	}
@@ -259,7 +342,8 @@ const mostBeside = 200
 func ReconciliationPage(r *Reconciliation, zone *time.Location, made time.Time) (*Page, error) {
 	s := r.Report.Roster
 	p := &Page{Title: "People and accounts of " + r.Survey.Base, Zone: zone, Made: made,
-		Subtitle: fmt.Sprintf("%s of %s with %s of %s, as of %s", wording.Count(s.Accounts, "user account"), r.Survey.Source, people(s.People), r.Roster.Source, wording.Moment(r.AsOf, zone))}
+		Subtitle: fmt.Sprintf("%s of %s with %s of %s, as of %s", wording.Count(s.Accounts, "user account"),
+			r.Survey.Source, people(s.People), r.Roster.Source, wording.Moment(r.AsOf, zone))}
 	p.Facts = []Fact{{fmt.Sprint(s.Matched), "people with an account", Plain}}
 	for _, f := range []struct {
 		n    int
@@ -276,8 +360,14 @@ func ReconciliationPage(r *Reconciliation, zone *time.Location, made time.Time) 
 		return nil, err
 	}
 	about := Section{ID: "matched", Open: true, Sheet: sheet.Sheet{Title: "What was matched by what"}, Pairs: []Fact{
-		{Label: "People", Value: states(s)}, {Label: "Accounts", Value: "matched " + byKeys(s) + fmt.Sprintf("; %d sure, %d likely", s.Sure, s.Likely)},
-		{Label: "Logon names", Value: patterns(r.People)}, {Label: "Roster", Value: fmt.Sprintf("%s, %s, %s", r.Roster.Source, r.Roster.Form, wording.Count(r.Roster.Rows, "row"))}}}
+		{
+			Label: "People",
+			Value: states(s),
+		}, {Label: "Accounts", Value: "matched " + byKeys(s) + fmt.Sprintf("; %d sure, %d likely", s.Sure, s.Likely)},
+		{
+			Label: "Logon names",
+			Value: patterns(r.People),
+		}, {Label: "Roster", Value: fmt.Sprintf("%s, %s, %s", r.Roster.Source, r.Roster.Form, wording.Count(r.Roster.Rows, "row"))}}}
 	p.Sections = append(p.Sections, overview(r.Report), about)
 	found := byCheck(r.Findings)
 	sums := bySeverity(r.Summary)
@@ -327,7 +417,15 @@ func countOf(r *audit.Report, check string) int {
 // thing that was compared, with what the directory has and what the roster has
 // of each candidate.
 func besideSheet(r *Reconciliation, findings []audit.Finding) sheet.Sheet {
-	s := sheet.Sheet{Name: "match-unsure", Title: "match-unsure", Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "what", Title: "What"}, {Name: "directory", Title: "Directory"}}}
+	s := sheet.Sheet{
+		Name:  "match-unsure",
+		Title: "match-unsure",
+		Columns: []sheet.Column{
+			{Name: "account", Title: "Account", Key: true},
+			{Name: "what", Title: "What"},
+			{Name: "directory", Title: "Directory"},
+		},
+	}
 	most, byDN := 0, r.doubtful()
 	for i := range findings[:min(len(findings), mostBeside)] {
 		d := byDN[findings[i].DN]
@@ -338,7 +436,8 @@ func besideSheet(r *Reconciliation, findings []audit.Finding) sheet.Sheet {
 		s.Rows = append(s.Rows, beside(r.People, d)...)
 	}
 	for i := range most {
-		s.Columns = append(s.Columns, sheet.Column{Name: fmt.Sprintf("candidate-%d", i+1), Title: fmt.Sprintf("Candidate %d", i+1)})
+		s.Columns = append(s.Columns,
+			sheet.Column{Name: fmt.Sprintf("candidate-%d", i+1), Title: fmt.Sprintf("Candidate %d", i+1)})
 	}
 	for i := range s.Rows {
 		for len(s.Rows[i]) < len(s.Columns) {
@@ -397,7 +496,15 @@ func reconciliationCharts(r *Reconciliation) ([]Chart, error) {
 		return nil, err
 	}
 	edges := []int{8, 31, 91, 181, 366}
-	bars := []Bar{{"0–7", 0, ToneHigh}, {"8–30", 0, ToneHigh}, {"31–90", 0, ToneHigh}, {"91–180", 0, ToneHigh}, {"181–365", 0, ToneHigh}, {"366+", 0, ToneHigh}, {"no date", 0, ToneHigh}}
+	bars := []Bar{
+		{"0–7", 0, ToneHigh},
+		{"8–30", 0, ToneHigh},
+		{"31–90", 0, ToneHigh},
+		{"91–180", 0, ToneHigh},
+		{"181–365", 0, ToneHigh},
+		{"366+", 0, ToneHigh},
+		{"no date", 0, ToneHigh},
+	}
 	any := false
 	for i := range r.Findings {
 		f := &r.Findings[i]

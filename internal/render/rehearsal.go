@@ -22,7 +22,8 @@ const mostListed = 20
 func Rehearsal(w io.Writer, p *work.Rehearsal, st Style) {
 	total := len(p.Batch.Lines)
 	fmt.Fprintf(w, "%s on a copy of %s: %d of %s would be done. Nothing was changed.\n",
-		st.paint(fmt.Sprintf("Rehearsal of batch %d", p.Batch.ID), text.Bold), Visible(p.Where), p.Result.Counts[batch.Applied], wording.Count(total, "line"))
+		st.paint(fmt.Sprintf("Rehearsal of batch %d", p.Batch.ID), text.Bold), Visible(p.Where),
+		p.Result.Counts[batch.Applied], wording.Count(total, "line"))
 	if p.Result.Halted != "" {
 		fmt.Fprintf(w, "It would halt: %s\n", Visible(p.Result.Halted))
 	}
@@ -44,7 +45,8 @@ func notDone(w io.Writer, b *batch.Batch, st Style) {
 		}
 	}
 	if len(rows) > 0 {
-		fmt.Fprintf(w, "\n%s\n", st.paint(fmt.Sprintf("%s that would not be done", wording.Count(len(rows), "line")), text.Bold))
+		fmt.Fprintf(w, "\n%s\n",
+			st.paint(fmt.Sprintf("%s that would not be done", wording.Count(len(rows), "line")), text.Bold))
 		Table(w, st, []string{"Account", "Where", "State", "Why"}, rows, 3, 1)
 	}
 }
@@ -70,7 +72,16 @@ func appearing(w io.Writer, st Style, title string, list []audit.Finding, most i
 	var rows [][]string
 	for i := range worse[:min(len(worse), most)] {
 		f := &worse[i]
-		rows = append(rows, []string{f.Check, f.Severity.String(), Visible(f.Account), Visible(placeOf(f)), Visible(shortEvidence(f, st.Zone))})
+		rows = append(
+			rows,
+			[]string{
+				f.Check,
+				f.Severity.String(),
+				Visible(f.Account),
+				Visible(placeOf(f)),
+				Visible(shortEvidence(f, st.Zone)),
+			},
+		)
 	}
 	Table(w, st, []string{"Check", "Severity", "Account", "Where", "Evidence"}, rows, 4, 3)
 	if n := len(worse) - most; n > 0 {
@@ -130,7 +141,8 @@ func members(w io.Writer, st Style, list []audit.MemberChange) {
 		}
 	}
 	slices.SortFunc(order, func(a, b string) int { return strings.Compare(groups[a].name, groups[b].name) })
-	fmt.Fprintf(w, "\n%s\n", st.paint(fmt.Sprintf("%s whose members would change", wording.Count(len(order), "group")), text.Bold))
+	fmt.Fprintf(w, "\n%s\n",
+		st.paint(fmt.Sprintf("%s whose members would change", wording.Count(len(order), "group")), text.Bold))
 	var rows [][]string
 	for _, dn := range order {
 		g := groups[dn]

@@ -78,7 +78,8 @@ type RowShape struct {
 
 // MarshalJSON writes the object.
 func (o RowShape) MarshalJSON() ([]byte, error) {
-	return orderedObject(len(o.columns), func(i int) (string, any) { return o.columns[i].Name, jsonCell(&o.columns[i], o.row[i]) })
+	return orderedObject(len(o.columns),
+		func(i int) (string, any) { return o.columns[i].Name, jsonCell(&o.columns[i], o.row[i]) })
 }
 
 // jsonCell writes times in UTC, and an empty list for no texts.

@@ -24,7 +24,16 @@ type Style struct {
 }
 
 // numeric are the titles of columns of numbers, which stand to the right.
-var numeric = map[string]bool{"Days": true, "Found": true, "Likely": true, "New": true, "Still": true, "Gone": true, "#": true, "Entries": true}
+var numeric = map[string]bool{
+	"Days":    true,
+	"Found":   true,
+	"Likely":  true,
+	"New":     true,
+	"Still":   true,
+	"Gone":    true,
+	"#":       true,
+	"Entries": true,
+}
 
 // Table writes rows under a header, clipped to the terminal: the columns in
 // shrink give way, the others keep their width.
@@ -58,7 +67,8 @@ func drawTable(w io.Writer, st Style, header []string, rows [][]string, right ma
 		if right[i] {
 			align = text.AlignRight
 		}
-		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: Clip})
+		configs = append(configs,
+			table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: Clip})
 	}
 	t.SetColumnConfigs(configs)
 	t.AppendHeader(row(header))
@@ -127,8 +137,8 @@ func (st Style) severity(s audit.Severity) string {
 // summary.
 func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
-	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold), wording.Count(s.Accounts.Len(), "account"),
-		entries(s.Entries), wording.Moment(r.AsOf, st.Zone))
+	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold),
+		wording.Count(s.Accounts.Len(), "account"), entries(s.Entries), wording.Moment(r.AsOf, st.Zone))
 	sums := bySeverity(r.Summary)
 	for _, sum := range sums {
 		if sum.Findings > 0 {
@@ -158,7 +168,8 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 		}
 		switch {
 		case sum.Findings > 0:
-			rows = append(rows, []string{sum.Check, st.severity(sum.Severity), fmt.Sprint(sum.Findings), someOf(sum.Likely), c.Short})
+			rows = append(rows,
+				[]string{sum.Check, st.severity(sum.Severity), fmt.Sprint(sum.Findings), someOf(sum.Likely), c.Short})
 		case sum.Looked:
 			clean = append(clean, sum.Check)
 		}
@@ -174,7 +185,11 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	}
 	fmt.Fprintln(w, totals(r, st))
 	if len(rows) > 1 {
-		fmt.Fprintln(w, Wrap("One check in full: yardbroom audit --check NAME. What it means: yardbroom checks NAME.", st.Width, "  "))
+		fmt.Fprintln(
+			w,
+			Wrap("One check in full: yardbroom audit --check NAME. What it means: yardbroom checks NAME.", st.Width,
+				"  "),
+		)
 	}
 }
 
@@ -242,7 +257,17 @@ func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
 		if !f.Since.IsZero() {
 			days = fmt.Sprint(f.Days)
 		}
-		rows = append(rows, []string{Visible(f.Account), f.Kind, Visible(placeOf(f)), days, string(f.Confidence), Visible(shortEvidence(f, st.Zone))})
+		rows = append(
+			rows,
+			[]string{
+				Visible(f.Account),
+				f.Kind,
+				Visible(placeOf(f)),
+				days,
+				string(f.Confidence),
+				Visible(shortEvidence(f, st.Zone)),
+			},
+		)
 	}
 	fmt.Fprintf(w, "\n%s (%s)\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity))
 	Table(w, st, []string{"Account", "Kind", "Where", "Days", "", "Evidence"}, rows, 5, 2)

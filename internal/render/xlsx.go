@@ -28,13 +28,19 @@ const (
 func XLSX(w io.Writer, sheets []sheet.Sheet, st Style) error {
 	book := excelize.NewFile()
 	defer book.Close()
-	head, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true, Family: "Calibri", Size: 11}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E7ECEF"}},
-		Alignment: &excelize.Alignment{Vertical: "center"}})
+	head, err := book.NewStyle(
+		&excelize.Style{
+			Font:      &excelize.Font{Bold: true, Family: "Calibri", Size: 11},
+			Fill:      excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"E7ECEF"}},
+			Alignment: &excelize.Alignment{Vertical: "center"},
+		},
+	)
 	if err != nil {
 		return err
 	}
 	format := "yyyy-mm-dd hh:mm:ss"
-	date, err := book.NewStyle(&excelize.Style{CustomNumFmt: &format, Alignment: &excelize.Alignment{Horizontal: "left"}})
+	date, err := book.NewStyle(
+		&excelize.Style{CustomNumFmt: &format, Alignment: &excelize.Alignment{Horizontal: "left"}})
 	if err != nil {
 		return err
 	}

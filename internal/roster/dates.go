@@ -30,13 +30,35 @@ const (
 
 // The errors for dates of which nobody can tell which day is meant.
 var (
-	ErrAmbiguous = errors.New("dates such as 03/04/2027 may mean two days: say whether they are day-first or month-first")
-	ErrShortYear = errors.New("dates such as 03/04/27 may begin or end with the year: say whether they are day-first, month-first or year-first")
+	ErrAmbiguous = errors.New(
+		"dates such as 03/04/2027 may mean two days: say whether they are day-first or month-first")
+	ErrShortYear = errors.New(
+		"dates such as 03/04/27 may begin or end with the year: say whether they are day-first, month-first or year-first",
+	)
 )
 
 // never are texts that stand for no date; years from 9000 on do too.
-var never = map[string]bool{"": true, "-": true, "--": true, "n/a": true, "na": true, "none": true, "null": true, "never": true, "permanent": true, "00/00/0000": true, "0000-00-00": true,
-	"unbefristet": true, "offen": true, "indéterminée": true, "cdi": true, "indefinido": true, "indeterminato": true, "無期": true, "无固定期限": true}
+var never = map[string]bool{
+	"":              true,
+	"-":             true,
+	"--":            true,
+	"n/a":           true,
+	"na":            true,
+	"none":          true,
+	"null":          true,
+	"never":         true,
+	"permanent":     true,
+	"00/00/0000":    true,
+	"0000-00-00":    true,
+	"unbefristet":   true,
+	"offen":         true,
+	"indéterminée":  true,
+	"cdi":           true,
+	"indefinido":    true,
+	"indeterminato": true,
+	"無期":            true,
+	"无固定期限":         true,
+}
 
 //go:embed months.txt
 var monthsText string
@@ -121,7 +143,12 @@ func readWritten(text string) (w written, ok bool) {
 	}
 	switch {
 	case len(pieces[0]) == 4:
-		return written{year: w.numbers[0], month: w.numbers[1], day: w.numbers[2]}, len(pieces[1]) <= 2 && len(pieces[2]) <= 2
+		return written{
+				year:  w.numbers[0],
+				month: w.numbers[1],
+				day:   w.numbers[2],
+			}, len(pieces[1]) <= 2 &&
+				len(pieces[2]) <= 2
 	case len(pieces[0]) > 2 || len(pieces[1]) > 2:
 		return w, false
 	case len(pieces[2]) == 4:
@@ -136,7 +163,8 @@ func readWritten(text string) (w written, ok bool) {
 // with: a sign in front, say, makes it something else.
 func datesOnly(text string) bool {
 	return !strings.ContainsFunc(text, func(r rune) bool {
-		return !unicode.IsLetter(r) && !unicode.Is(unicode.M, r) && !unicode.IsDigit(r) && !strings.ContainsRune(" ./-,'’", r)
+		return !unicode.IsLetter(r) && !unicode.Is(unicode.M, r) && !unicode.IsDigit(r) &&
+			!strings.ContainsRune(" ./-,'’", r)
 	})
 }
 
@@ -251,7 +279,8 @@ func (s *dateWitnesses) order(asked DateOrder) (DateOrder, error) {
 	}
 	switch {
 	case s.yearFirst > 0 && s.yearLast > 0:
-		return "", fmt.Errorf("row %d writes the year first and row %d last: correct one of them", s.yearFirst, s.yearLast)
+		return "", fmt.Errorf("row %d writes the year first and row %d last: correct one of them", s.yearFirst,
+			s.yearLast)
 	case s.dayFirst > 0 && s.monthFirst > 0 && s.yearFirst == 0:
 		return "", conflict(s.dayFirst, "day", s.monthFirst, "month")
 	case s.yearFirst > 0:
@@ -283,7 +312,8 @@ func readDate(text string, order DateOrder) (time.Time, error) {
 		return time.Time{}, nil
 	}
 	if len(text) >= len(time.DateOnly) && (len(text) == len(time.DateOnly) || text[len(time.DateOnly)] == 'T') {
-		if t, err := time.Parse(time.DateOnly, text[:len(time.DateOnly)]); err == nil && t.Year() >= 1900 && t.Year() < 9000 {
+		if t, err := time.Parse(time.DateOnly, text[:len(time.DateOnly)]); err == nil && t.Year() >= 1900 &&
+			t.Year() < 9000 {
 			return t, nil // as most write it
 		}
 	}

@@ -27,11 +27,26 @@ type encoded struct {
 
 // candidates are the encodings that are tried, the commonest first.
 var candidates = []encoded{
-	{"windows-1252", charmap.Windows1252}, {"windows-1250", charmap.Windows1250}, {"windows-1251", charmap.Windows1251}, {"windows-1253", charmap.Windows1253},
-	{"windows-1254", charmap.Windows1254}, {"windows-1255", charmap.Windows1255}, {"windows-1256", charmap.Windows1256}, {"windows-1257", charmap.Windows1257}, {"windows-1258", charmap.Windows1258},
-	{"shift_jis", japanese.ShiftJIS}, {"gb18030", simplifiedchinese.GB18030}, {"big5", traditionalchinese.Big5}, {"euc-kr", korean.EUCKR}, {"euc-jp", japanese.EUCJP},
-	{"iso-8859-2", charmap.ISO8859_2}, {"iso-8859-5", charmap.ISO8859_5}, {"iso-8859-6", charmap.ISO8859_6}, {"iso-8859-7", charmap.ISO8859_7},
-	{"iso-8859-15", charmap.ISO8859_15}, {"koi8-r", charmap.KOI8R}, {"koi8-u", charmap.KOI8U}, {"ibm866", charmap.CodePage866}, {"ibm850", charmap.CodePage850}, {"ibm852", charmap.CodePage852},
+	{
+		"windows-1252",
+		charmap.Windows1252,
+	}, {"windows-1250", charmap.Windows1250}, {"windows-1251", charmap.Windows1251}, {"windows-1253", charmap.Windows1253},
+	{
+		"windows-1254",
+		charmap.Windows1254,
+	}, {"windows-1255", charmap.Windows1255}, {"windows-1256", charmap.Windows1256}, {"windows-1257", charmap.Windows1257}, {"windows-1258", charmap.Windows1258},
+	{
+		"shift_jis",
+		japanese.ShiftJIS,
+	}, {"gb18030", simplifiedchinese.GB18030}, {"big5", traditionalchinese.Big5}, {"euc-kr", korean.EUCKR}, {"euc-jp", japanese.EUCJP},
+	{
+		"iso-8859-2",
+		charmap.ISO8859_2,
+	}, {"iso-8859-5", charmap.ISO8859_5}, {"iso-8859-6", charmap.ISO8859_6}, {"iso-8859-7", charmap.ISO8859_7},
+	{
+		"iso-8859-15",
+		charmap.ISO8859_15,
+	}, {"koi8-r", charmap.KOI8R}, {"koi8-u", charmap.KOI8U}, {"ibm866", charmap.CodePage866}, {"ibm850", charmap.CodePage850}, {"ibm852", charmap.CodePage852},
 	{"macintosh", charmap.Macintosh}, {"x-mac-cyrillic", charmap.MacintoshCyrillic},
 }
 
@@ -72,7 +87,8 @@ func decodeAs(raw, name string) (decoded, error) {
 	}
 	e, err := htmlindex.Get(name)
 	if err != nil {
-		return decoded{}, fmt.Errorf("%q is no encoding that is known: utf-8, utf-16le, windows-1252 and windows-1251 are some", name)
+		return decoded{}, fmt.Errorf(
+			"%q is no encoding that is known: utf-8, utf-16le, windows-1252 and windows-1251 are some", name)
 	}
 	text, err := e.NewDecoder().String(raw)
 	if err != nil {
@@ -102,7 +118,8 @@ func decodeUnicode(raw string) (text, name string, err error) {
 	case name == "UTF-16":
 		text, err := utf16.UTF16(order, utf16.UseBOM).NewDecoder().String(raw)
 		if err == nil && (len(raw)%2 != 0 || strings.IndexByte(text, 0) >= 0) {
-			err = errors.New("it looks like UTF-16 and holds zero characters or half a one: it is not whole, or no text")
+			err = errors.New(
+				"it looks like UTF-16 and holds zero characters or half a one: it is not whole, or no text")
 		}
 		return text, name, err
 	case strings.IndexByte(raw, 0) >= 0:
@@ -248,7 +265,17 @@ func wordLooks(word string) (letters, points float64) {
 	return letters, points - float64(strange)
 }
 
-var namedScripts = []*unicode.RangeTable{unicode.Latin, unicode.Cyrillic, unicode.Greek, unicode.Han, unicode.Hangul, unicode.Hiragana, unicode.Katakana, unicode.Arabic, unicode.Hebrew}
+var namedScripts = []*unicode.RangeTable{
+	unicode.Latin,
+	unicode.Cyrillic,
+	unicode.Greek,
+	unicode.Han,
+	unicode.Hangul,
+	unicode.Hiragana,
+	unicode.Katakana,
+	unicode.Arabic,
+	unicode.Hebrew,
+}
 
 func scriptOf(r rune) *unicode.RangeTable {
 	for _, s := range namedScripts {

@@ -36,11 +36,16 @@ func Fetch(ctx context.Context, address, token string, opt Options) (*Roster, er
 		return nil, err
 	}
 	within := cmp.Or(opt.Within, fetchesFor)
-	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("it was not read within %s; roster: fetch_within of the settings raises that", within))
+	ctx, cancel := context.WithTimeoutCause(ctx, within,
+		fmt.Errorf("it was not read within %s; roster: fetch_within of the settings raises that", within))
 	defer cancel()
-	s := &service{u, token, &http.Client{Timeout: 2 * time.Minute, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return errors.New("it wants to send us elsewhere, and the token is for this address only")
-	}}}
+	s := &service{
+		u,
+		token,
+		&http.Client{Timeout: 2 * time.Minute, CheckRedirect: func(*http.Request, []*http.Request) error {
+			return errors.New("it wants to send us elsewhere, and the token is for this address only")
+		}},
+	}
 	for try := 1; ; try++ {
 		users, err := s.users(ctx, opt.Limits)
 		switch {
@@ -83,11 +88,17 @@ func (s *service) users(ctx context.Context, most Limits) (all []json.RawMessage
 		case total > most.Rows:
 			return nil, most.tooManyRows()
 		case octets > most.Octets:
-			return nil, fmt.Errorf("its pages are larger than %d MB together, which no roster is; roster: max_size of the settings raises that", most.Octets>>20)
+			return nil, fmt.Errorf(
+				"its pages are larger than %d MB together, which no roster is; roster: max_size of the settings raises that",
+				most.Octets>>20,
+			)
 		case page.Total != total:
-			return nil, fmt.Errorf("it says that there are %d users, and a page later %d: %w", total, page.Total, errChanged)
+			return nil, fmt.Errorf("it says that there are %d users, and a page later %d: %w", total, page.Total,
+				errChanged)
 		case page.Start != 0 && page.Start != len(all)+1:
-			return nil, fmt.Errorf("asked for users from number %d it gives those from %d: it cannot be read page by page", len(all)+1, page.Start)
+			return nil, fmt.Errorf(
+				"asked for users from number %d it gives those from %d: it cannot be read page by page", len(all)+1,
+				page.Start)
 		}
 		for _, raw := range page.Resources {
 			var one struct{ ID string }

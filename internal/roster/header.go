@@ -136,13 +136,17 @@ const mostSeen = 100
 func (t *table) unclear(source string, opt Options, err error) *Unclear {
 	u := &Unclear{Source: source, Form: t.form, Err: err}
 	first, body := t.rows[0].cells, t.rows
-	foreign := !hasNames(first, opt) && len(opt.Map) == 0 && len(body) > 1 && !slices.ContainsFunc(first, looksLikeValue) && slices.ContainsFunc(body[1].cells, looksLikeValue)
+	foreign := !hasNames(first, opt) && len(opt.Map) == 0 && len(body) > 1 &&
+		!slices.ContainsFunc(first, looksLikeValue) &&
+		slices.ContainsFunc(body[1].cells, looksLikeValue)
 	header := foreign || hasNames(first, opt)
 	if header {
 		body = body[1:]
 	}
 	if foreign {
-		u.Err = errors.New("none of its headers is known: say which column is what, such as --map person-id=1 --map name=2, or in the settings (roster: columns)")
+		u.Err = errors.New(
+			"none of its headers is known: say which column is what, such as --map person-id=1 --map name=2, or in the settings (roster: columns)",
+		)
 	}
 	for i := range first[:min(len(first), mostSeen)] {
 		var s Seen
@@ -169,7 +173,8 @@ func (t *table) unclear(source string, opt Options, err error) *Unclear {
 // hasNames tells of a first row that it is a header: it has names of fields
 // and nothing that looks like a value.
 func hasNames(first []string, opt Options) bool {
-	return slices.ContainsFunc(first, func(h string) bool { _, ok := named(h, opt.Names); return ok }) && !slices.ContainsFunc(first, looksLikeValue)
+	return slices.ContainsFunc(first, func(h string) bool { _, ok := named(h, opt.Names); return ok }) &&
+		!slices.ContainsFunc(first, looksLikeValue)
 }
 
 // mapColumns finds out which column is which field: as asked, by header, or,
@@ -224,7 +229,8 @@ func byName(first []string, opt Options, taken map[int]Field, add func(Field, in
 	}
 	take := func(f Field, i int) error {
 		if other, twice := at[f]; twice && other > 0 {
-			return fmt.Errorf("columns %d (%s) and %d (%s) may both be the %s: say which with --map %s=…", other, first[other-1], i+1, first[i], f, f)
+			return fmt.Errorf("columns %d (%s) and %d (%s) may both be the %s: say which with --map %s=…", other,
+				first[other-1], i+1, first[i], f, f)
 		} else if twice {
 			return nil // as asked
 		}
@@ -288,7 +294,8 @@ func byPosition(rows []line, add func(Field, int, string) error) error {
 	used := map[Field]bool{}
 	take := func(f Field, at int) error {
 		if used[f] {
-			return fmt.Errorf("the file has no header, and columns before %d look like %s too: say what is what with --map", at, f)
+			return fmt.Errorf(
+				"the file has no header, and columns before %d look like %s too: say what is what with --map", at, f)
 		}
 		used[f] = true
 		return add(f, at, "by position")
@@ -309,7 +316,8 @@ func byPosition(rows []line, add func(Field, int, string) error) error {
 		}
 	}
 	if width == 1 && used[Family] { // one column of whole names
-		return fmt.Errorf("the file has one column without a header: say what it is with --map name=1, or mail=1, or person-id=1")
+		return fmt.Errorf(
+			"the file has one column without a header: say what it is with --map name=1, or mail=1, or person-id=1")
 	}
 	return nil
 }
@@ -367,7 +375,9 @@ func usable(columns []Mapped, first []string, hasHeader bool) error {
 	if !hasHeader {
 		return fmt.Errorf("no column tells who is meant")
 	}
-	return fmt.Errorf("no column tells who is meant: there are %s; say which with --map person-id=…, mail=…, or family=… and given=…", strings.Join(first, ", "))
+	return fmt.Errorf(
+		"no column tells who is meant: there are %s; say which with --map person-id=…, mail=…, or family=… and given=…",
+		strings.Join(first, ", "))
 }
 
 func headerOf(columns []Mapped, f Field) string {

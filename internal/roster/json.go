@@ -75,10 +75,12 @@ func readObject(text, source string, opt Options) (*Roster, error) {
 		if err := json.Unmarshal(whole, &keys); err != nil {
 			return nil, fmt.Errorf("%s: %w", source, err)
 		}
-		return nil, fmt.Errorf("%s is one JSON object, neither an array of people nor a SCIM list%s", source, arrayIn(keys))
+		return nil, fmt.Errorf("%s is one JSON object, neither an array of people nor a SCIM list%s", source,
+			arrayIn(keys))
 	}
 	if list.Total != nil && *list.Total != len(list.Resources) {
-		return nil, fmt.Errorf("%s holds %d of %d people: a page of a list is no roster, fetch them all", source, len(list.Resources), *list.Total)
+		return nil, fmt.Errorf("%s holds %d of %d people: a page of a list is no roster, fetch them all", source,
+			len(list.Resources), *list.Total)
 	}
 	if len(list.Resources) > opt.Limits.Rows {
 		return nil, fmt.Errorf("%s: %w", source, opt.Limits.tooManyRows())
@@ -93,8 +95,10 @@ func arrayIn(members map[string]json.RawMessage) string {
 		return ""
 	}
 	for _, name := range names {
-		if value := strings.TrimLeft(string(members[name]), " \t\r\n"); strings.HasPrefix(value, "[") && strings.HasPrefix(strings.TrimLeft(value[1:], " \t\r\n"), "{") {
-			return fmt.Sprintf("; its %q is an array: if that is all people and not one page of them, give it alone", name)
+		if value := strings.TrimLeft(string(members[name]), " \t\r\n"); strings.HasPrefix(value, "[") &&
+			strings.HasPrefix(strings.TrimLeft(value[1:], " \t\r\n"), "{") {
+			return fmt.Sprintf("; its %q is an array: if that is all people and not one page of them, give it alone",
+				name)
 		}
 	}
 	return fmt.Sprintf("; it holds %s", strings.Join(names[:min(len(names), 8)], ", "))
@@ -128,12 +132,15 @@ func jsonTable(rows []map[string]any, source string, opt Options) (*Roster, erro
 			}
 		}
 		if len(names) > opt.Limits.Columns {
-			return nil, fmt.Errorf("%s: the first %d people have %d different columns, more than the %d that a roster may have", source, i+1, len(names), opt.Limits.Columns)
+			return nil, fmt.Errorf(
+				"%s: the first %d people have %d different columns, more than the %d that a roster may have", source,
+				i+1, len(names), opt.Limits.Columns)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(nested)) {
 		if f, ok := named(name, opt.Names); ok && decides(f) {
-			return nil, fmt.Errorf("%s: %s: a list or an object where a text, a number or a date is meant", source, name)
+			return nil, fmt.Errorf("%s: %s: a list or an object where a text, a number or a date is meant", source,
+				name)
 		}
 		delete(names, name)
 	}
@@ -254,8 +261,25 @@ func scim(users []json.RawMessage, source string, opt Options) (*Roster, error) 
 		if u.Active != nil {
 			status = map[bool]string{true: string(WordActive), false: string(WordLeft)}[*u.Active]
 		}
-		t.rows = append(t.rows, line{i + 1, []string{cmp.Or(u.Enterprise.Number, u.ExternalID), u.Name.Family, u.Name.Given, cmp.Or(u.Name.Formatted, u.DisplayName), mail, u.UserName,
-			u.Enterprise.Department, u.Title, place, u.Enterprise.Manager.Value, status}})
+		t.rows = append(
+			t.rows,
+			line{
+				i + 1,
+				[]string{
+					cmp.Or(u.Enterprise.Number, u.ExternalID),
+					u.Name.Family,
+					u.Name.Given,
+					cmp.Or(u.Name.Formatted, u.DisplayName),
+					mail,
+					u.UserName,
+					u.Enterprise.Department,
+					u.Title,
+					place,
+					u.Enterprise.Manager.Value,
+					status,
+				},
+			},
+		)
 	}
 	return t.understand(source, opt)
 }

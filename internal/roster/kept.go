@@ -38,7 +38,8 @@ func (r *Roster) About(at time.Time) Kept {
 func (r *Roster) Fields() []Field {
 	var all []Field
 	for f := range fieldCount {
-		if slices.ContainsFunc(r.Mapping, func(m Mapped) bool { return m.Field == f }) || len(r.Mapping) == 0 && slices.ContainsFunc(r.Rows, func(row Row) bool { return row.has(f) }) {
+		if slices.ContainsFunc(r.Mapping, func(m Mapped) bool { return m.Field == f }) ||
+			len(r.Mapping) == 0 && slices.ContainsFunc(r.Rows, func(row Row) bool { return row.has(f) }) {
 			all = append(all, f)
 		}
 	}
@@ -46,7 +47,8 @@ func (r *Roster) Fields() []Field {
 }
 
 func (r *Row) has(f Field) bool {
-	return r.Values[f] != "" || f == Status && r.Status != "" || f == Start && !r.Start.IsZero() || f == End && !r.End.IsZero()
+	return r.Values[f] != "" || f == Status && r.Status != "" || f == Start && !r.Start.IsZero() ||
+		f == End && !r.End.IsZero()
 }
 
 // keptColumns is the header of kept rows: the fields, the row's number, and

@@ -215,7 +215,10 @@ func (r *Row) state(day time.Time, trustDates bool) (State, string) {
 		return Left, ""
 	case WordActive, WordLeave:
 		if ended && !trustDates {
-			return stateOf(r.Status, begun), "the status says " + string(r.Status) + ", the end date " + r.Values[End] + " is past"
+			return stateOf(
+				r.Status,
+				begun,
+			), "the status says " + string(r.Status) + ", the end date " + r.Values[End] + " is past"
 		}
 	}
 	if ended {

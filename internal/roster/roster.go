@@ -34,7 +34,21 @@ const (
 	fieldCount
 )
 
-var fieldNames = [fieldCount]string{"person-id", "family", "given", "name", "mail", "logon", "department", "title", "location", "manager", "start", "end", "status"}
+var fieldNames = [fieldCount]string{
+	"person-id",
+	"family",
+	"given",
+	"name",
+	"mail",
+	"logon",
+	"department",
+	"title",
+	"location",
+	"manager",
+	"start",
+	"end",
+	"status",
+}
 
 // String returns the field's name in settings and on the command line.
 func (f Field) String() string { return fieldNames[f] }
@@ -145,7 +159,8 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 	if hasHeader {
 		body = body[1:]
 		for i, h := range t.rows[0].cells {
-			if !slices.ContainsFunc(columns, func(m Mapped) bool { return m.Column == i+1 }) && strings.TrimSpace(h) != "" {
+			if !slices.ContainsFunc(columns, func(m Mapped) bool { return m.Column == i+1 }) &&
+				strings.TrimSpace(h) != "" {
 				r.Unused = append(r.Unused, h)
 			}
 		}

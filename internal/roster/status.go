@@ -62,5 +62,6 @@ func readStatus(text, header string, more map[string]Word) (Word, error) {
 	if word, ok := truths[folded]; ok && asksActive(header) {
 		return word, nil
 	}
-	return "", fmt.Errorf("the status %q is not known: name it in the settings as active, leave, left or future", strings.TrimSpace(text))
+	return "", fmt.Errorf("the status %q is not known: name it in the settings as active, leave, left or future",
+		strings.TrimSpace(text))
 }

@@ -72,11 +72,16 @@ func readDecoded(text, encoding, source string, opt Options) (*Roster, error) {
 }
 
 func (l Limits) orDefault() Limits {
-	return Limits{cmp.Or(l.Octets, DefaultLimits.Octets), cmp.Or(l.Rows, DefaultLimits.Rows), cmp.Or(l.Columns, DefaultLimits.Columns)}
+	return Limits{
+		cmp.Or(l.Octets, DefaultLimits.Octets),
+		cmp.Or(l.Rows, DefaultLimits.Rows),
+		cmp.Or(l.Columns, DefaultLimits.Columns),
+	}
 }
 
 func (l Limits) tooManyRows() error {
-	return fmt.Errorf("it has more rows than the %d that a roster may have; roster: max_rows of the settings raises that", l.Rows)
+	return fmt.Errorf(
+		"it has more rows than the %d that a roster may have; roster: max_rows of the settings raises that", l.Rows)
 }
 
 // notText are the beginnings of files that are often sent instead of a roster.
@@ -97,7 +102,9 @@ func readText(in io.Reader, most int64) (string, error) {
 	}
 	n, err := io.Copy(&b, io.LimitReader(in, most+1))
 	if err == nil && n > most {
-		err = fmt.Errorf("it is larger than %d MB, which no roster is; raise roster: max_size of the settings if it is one", most>>20)
+		err = fmt.Errorf(
+			"it is larger than %d MB, which no roster is; raise roster: max_size of the settings if it is one",
+			most>>20)
 	}
 	return b.String(), err
 }
@@ -106,7 +113,12 @@ func readText(in io.Reader, most int64) (string, error) {
 func (t *table) add(n int, cells []string, most Limits) error {
 	switch {
 	case len(cells) > most.Columns:
-		return fmt.Errorf("row %d has %d columns, more than the %d that a roster may have; roster: max_columns of the settings raises that", n, len(cells), most.Columns)
+		return fmt.Errorf(
+			"row %d has %d columns, more than the %d that a roster may have; roster: max_columns of the settings raises that",
+			n,
+			len(cells),
+			most.Columns,
+		)
 	case len(t.rows) > most.Rows: // one of them may be a header
 		return most.tooManyRows()
 	}

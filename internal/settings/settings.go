@@ -179,7 +179,7 @@ type Filter struct {
 	Text     string   `yaml:"text"`    // what it reports
 	Suggest  []string `yaml:"suggest"` // actions that would clear a finding
 	// Reason stands for the name of a check that is made for one staging.
-	Reason string `yaml:"-" json:"-"`
+	Reason string `yaml:"-"        json:"-"`
 }
 
 // Describe writes what is asked for.
@@ -216,20 +216,20 @@ func (f *Filter) Describe() string {
 
 // Exemption is an entry, or several, deliberately left alone.
 type Exemption struct {
-	Match  Match    `yaml:"match" json:"match"`
+	Match  Match    `yaml:"match"  json:"match"`
 	Checks []string `yaml:"checks" json:"checks,omitempty"` // none means every check
 	Reason string   `yaml:"reason" json:"reason"`
-	Owner  string   `yaml:"owner" json:"owner"`
-	Until  string   `yaml:"until" json:"until,omitempty"` // a date or a time; "" means without end
+	Owner  string   `yaml:"owner"  json:"owner"`
+	Until  string   `yaml:"until"  json:"until,omitempty"` // a date or a time; "" means without end
 }
 
 // Match says which entries are meant, by one of five ways.
 type Match struct {
 	Account string `yaml:"account" json:"account,omitempty"`
-	DN      string `yaml:"dn" json:"dn,omitempty"`
-	Person  string `yaml:"person" json:"person,omitempty"` // the person id, for somebody without an account
+	DN      string `yaml:"dn"      json:"dn,omitempty"`
+	Person  string `yaml:"person"  json:"person,omitempty"` // the person id, for somebody without an account
 	Subtree string `yaml:"subtree" json:"subtree,omitempty"`
-	Filter  string `yaml:"filter" json:"filter,omitempty"` // RFC 4515
+	Filter  string `yaml:"filter"  json:"filter,omitempty"` // RFC 4515
 }
 
 func (m Match) String() string {
@@ -302,7 +302,9 @@ type Batch struct {
 // given.
 func (b *Batch) Allows(lines, most int) error {
 	if most = cmp.Or(most, b.MaxLines); lines > most {
-		return fmt.Errorf("%d lines are more than a batch may have (%d): choose fewer, or raise the limit with --max-lines %d", lines, most, lines)
+		return fmt.Errorf(
+			"%d lines are more than a batch may have (%d): choose fewer, or raise the limit with --max-lines %d", lines,
+			most, lines)
 	}
 	return nil
 }
@@ -353,12 +355,35 @@ func (s *Signing) For(action string) int {
 // Defaults are the settings where nothing is set.
 func Defaults() *Settings {
 	return &Settings{
-		Audit: Audit{StaleAfter: calendar.Days(90), StaleComputerAfter: calendar.Days(90), NewAccountGrace: calendar.Days(30), DeleteAfter: calendar.Days(180),
-			PasswordMaxAge: calendar.Days(365), KeyPasswordMaxAge: calendar.Days(180), Soon: calendar.Days(14),
+		Audit: Audit{
+			StaleAfter:          calendar.Days(90),
+			StaleComputerAfter:  calendar.Days(90),
+			NewAccountGrace:     calendar.Days(30),
+			DeleteAfter:         calendar.Days(180),
+			PasswordMaxAge:      calendar.Days(365),
+			KeyPasswordMaxAge:   calendar.Days(180),
+			Soon:                calendar.Days(14),
 			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
-			Compare:             []string{"l", "st", "co", "company", "department", "title", "physicalDeliveryOfficeName"},
-			Required:            []string{"givenName", "sn", "displayName"}},
-		Batch:   Batch{MaxLines: 500, MaxShare: 10, DeleteMinDisabled: calendar.Days(30), HomeHold: calendar.Days(30), KeepDeleted: calendar.Days(365), DayLines: 1000, DayShare: 20},
+			Compare: []string{
+				"l",
+				"st",
+				"co",
+				"company",
+				"department",
+				"title",
+				"physicalDeliveryOfficeName",
+			},
+			Required: []string{"givenName", "sn", "displayName"},
+		},
+		Batch: Batch{
+			MaxLines:          500,
+			MaxShare:          10,
+			DeleteMinDisabled: calendar.Days(30),
+			HomeHold:          calendar.Days(30),
+			KeepDeleted:       calendar.Days(365),
+			DayLines:          1000,
+			DayShare:          20,
+		},
 		Signing: Signing{Over: 100},
 	}
 }

@@ -85,7 +85,9 @@ func (s *shortRows) Read(p []byte) (int, error) {
 			}
 		}
 		if s.octets > mostRow {
-			return 0, fmt.Errorf("the row that begins in line %d is longer than %d KB, or a quote in it is never closed", s.line, mostRow>>10)
+			return 0, fmt.Errorf(
+				"the row that begins in line %d is longer than %d KB, or a quote in it is never closed", s.line,
+				mostRow>>10)
 		}
 	}
 	return n, err
@@ -128,7 +130,8 @@ func readActivityTable(in io.Reader, name string, add func(int, string, string, 
 	}
 	account, at, source := column("account"), column("time"), column("source")
 	if account < 0 || at < 0 {
-		return fmt.Errorf("%s: the first line must name the columns account, time and source; it names %s", name, strings.Join(header, ", "))
+		return fmt.Errorf("%s: the first line must name the columns account, time and source; it names %s", name,
+			strings.Join(header, ", "))
 	}
 	for {
 		row, err := rows.Read()

@@ -114,7 +114,9 @@ func Connect(ctx context.Context, t Target) (*Server, error) {
 		s := &Server{URL: u, target: t, allowed: map[string][]string{}}
 		err := s.dial(ctx)
 		if err == nil {
-			slog.DebugContext(ctx, "connected", "server", s.URL, "host", s.Root.HostName, "dialect", s.Dialect.Name, "bound", s.Bound, "encrypted", s.secured != nil, "base", s.Base)
+			slog.DebugContext(ctx, "connected",
+				"server", s.URL, "host", s.Root.HostName, "dialect", s.Dialect.Name, "bound", s.Bound,
+				"encrypted", s.secured != nil, "base", s.Base)
 			s.Skipped = skipped
 			return s, nil
 		}
@@ -308,7 +310,10 @@ func connectError(url string, err error) error {
 	var invalid x509.CertificateInvalidError
 	switch {
 	case errors.As(err, &unknown):
-		return fmt.Errorf("%s: its certificate is signed by nobody known here: give the authority's certificate with ca_file or --ca-file", url)
+		return fmt.Errorf(
+			"%s: its certificate is signed by nobody known here: give the authority's certificate with ca_file or --ca-file",
+			url,
+		)
 	case errors.As(err, &name):
 		return fmt.Errorf("%s: its certificate is for another name (%v): use that name in the URL", url, name)
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
@@ -404,7 +409,10 @@ func (s *Server) readPassword(ctx context.Context, b settings.Bind) (string, err
 		return firstLine(string(text)), nil
 	}
 	if s.target.Ask == nil {
-		return "", fmt.Errorf("the password for %s has to be asked for, and there is no terminal: use password_file, password_env or password_command", b.DN)
+		return "", fmt.Errorf(
+			"the password for %s has to be asked for, and there is no terminal: use password_file, password_env or password_command",
+			b.DN,
+		)
 	}
 	return s.target.Ask("Password for " + b.DN + ": ")
 }
@@ -431,7 +439,8 @@ func (s *Server) bindKerberos(host string) error {
 	}
 	client, err := kerberosClient(cache, conf)
 	if err != nil {
-		return fmt.Errorf("kerberos: %w: sign in with kinit first; only a cache in a file (KRB5CCNAME=FILE:…) can be used", err)
+		return fmt.Errorf(
+			"kerberos: %w: sign in with kinit first; only a cache in a file (KRB5CCNAME=FILE:…) can be used", err)
 	}
 	defer client.Close()
 	service := b.Service
@@ -443,7 +452,11 @@ func (s *Server) bindKerberos(host string) error {
 			return fmt.Errorf("%s wants Kerberos sign-ins encrypted: use ldaps://", s.URL)
 		}
 		if b.Service == "" && net.ParseIP(host) != nil {
-			return fmt.Errorf("%s: kerberos knows services by name: give the server's name instead of its address, or set service: ldap/NAME in the yard's bind: %w", s.URL, err)
+			return fmt.Errorf(
+				"%s: kerberos knows services by name: give the server's name instead of its address, or set service: ldap/NAME in the yard's bind: %w",
+				s.URL,
+				err,
+			)
 		}
 		return fmt.Errorf("%s: kerberos as %s: %w", s.URL, service, err)
 	}
@@ -459,8 +472,30 @@ const readOnlyCapability = "1.2.840.113556.1.4.1920"
 
 func (s *Server) readRoot(u *url.URL) error {
 	asked := s.target.now()
-	res, err := s.conn.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
-		[]string{"*", "+", "namingContexts", "supportedControl", "defaultNamingContext", "configurationNamingContext", "dnsHostName", "currentTime", "supportedCapabilities", "vendorName"}, nil))
+	res, err := s.conn.Search(
+		ldap.NewSearchRequest(
+			"",
+			ldap.ScopeBaseObject,
+			ldap.NeverDerefAliases,
+			0,
+			0,
+			false,
+			"(objectClass=*)",
+			[]string{
+				"*",
+				"+",
+				"namingContexts",
+				"supportedControl",
+				"defaultNamingContext",
+				"configurationNamingContext",
+				"dnsHostName",
+				"currentTime",
+				"supportedCapabilities",
+				"vendorName",
+			},
+			nil,
+		),
+	)
 	if err != nil {
 		return connectError(s.URL, err)
 	}
@@ -476,9 +511,17 @@ func (s *Server) readRoot(u *url.URL) error {
 		return m
 	}
 	capabilities := set("supportedCapabilities")
-	s.Root = Root{NamingContexts: e.Get("namingContexts"), Default: e.First("defaultNamingContext"), Config: e.First("configurationNamingContext"),
-		HostName: e.First("dnsHostName"), Controls: set("supportedControl"), Asked: asked,
-		AD: capabilities[adCapability], ReadOnly: capabilities[readOnlyCapability], Vendor: e.First("vendorName")}
+	s.Root = Root{
+		NamingContexts: e.Get("namingContexts"),
+		Default:        e.First("defaultNamingContext"),
+		Config:         e.First("configurationNamingContext"),
+		HostName:       e.First("dnsHostName"),
+		Controls:       set("supportedControl"),
+		Asked:          asked,
+		AD:             capabilities[adCapability],
+		ReadOnly:       capabilities[readOnlyCapability],
+		Vendor:         e.First("vendorName"),
+	}
 	if t, err := directory.ParseGeneralizedTime(e.First("currentTime")); err == nil {
 		s.Root.Time = t
 	}
@@ -509,9 +552,11 @@ func (s *Server) chooseBase(u *url.URL) error {
 	case len(s.Root.NamingContexts) == 1:
 		s.Base = s.Root.NamingContexts[0]
 	case len(s.Root.NamingContexts) == 0:
-		return fmt.Errorf("%s names no naming context to this account: give the base (base in the settings, or --base)", s.URL)
+		return fmt.Errorf("%s names no naming context to this account: give the base (base in the settings, or --base)",
+			s.URL)
 	default:
-		return fmt.Errorf("%s holds several directories: give one of them as base: %s", s.URL, strings.Join(s.Root.NamingContexts, "; "))
+		return fmt.Errorf("%s holds several directories: give one of them as base: %s", s.URL,
+			strings.Join(s.Root.NamingContexts, "; "))
 	}
 	return nil
 }
@@ -573,7 +618,8 @@ func (s *Server) SignsIn(ctx context.Context, e *directory.Entry, password strin
 		}
 		return false, says("data 52e"), nil
 	}
-	return false, s.Dialect == directory.NS389 || !e.Has("pwdAccountLockedTime"), nil // slapd says the same of a locked account
+	return false, s.Dialect == directory.NS389 ||
+		!e.Has("pwdAccountLockedTime"), nil // slapd says the same of a locked account
 }
 
 // Another makes one more connection to the same server, signed in alike.
@@ -584,7 +630,8 @@ func (s *Server) Another(ctx context.Context) (*Server, error) {
 	}
 	if more.HostName() != s.HostName() {
 		more.Close()
-		return nil, fmt.Errorf("%s is %s for one connection and %s for the next: name one server", s.URL, s.HostName(), more.HostName())
+		return nil, fmt.Errorf("%s is %s for one connection and %s for the next: name one server", s.URL, s.HostName(),
+			more.HostName())
 	}
 	return more, nil
 }
@@ -617,7 +664,8 @@ func Lost(err error) bool {
 	case errors.As(err, &lost):
 		return true
 	case errors.As(err, &answer):
-		return answer.ResultCode == ldap.ErrorNetwork || answer.ResultCode == ldap.LDAPResultUnavailable || answer.ResultCode == ldap.LDAPResultBusy
+		return answer.ResultCode == ldap.ErrorNetwork || answer.ResultCode == ldap.LDAPResultUnavailable ||
+			answer.ResultCode == ldap.LDAPResultBusy
 	}
 	return false
 }

@@ -102,7 +102,10 @@ func (f *File) open() (io.Reader, func(), error) {
 		file.Close()
 		f.Progress.tell("reading "+f.name, Over, 0)
 	}
-	counted := &countedReader{File: file, tell: func(done, total int64) { f.Progress.tell("reading "+f.name, done, total) }}
+	counted := &countedReader{
+		File: file,
+		tell: func(done, total int64) { f.Progress.tell("reading "+f.name, done, total) },
+	}
 	if info, err := file.Stat(); err == nil {
 		counted.total = info.Size()
 	}
@@ -260,7 +263,11 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	}
 	err := each(ctx, &counted, true, work, func(j judged) error {
 		if j.wrong != nil {
-			return &ldif.Error{Line: j.wrong.Line, DN: j.wrong.DN, Err: fmt.Errorf("a %s record: this file holds changes, not entries", j.wrong.Change.Type)}
+			return &ldif.Error{
+				Line: j.wrong.Line,
+				DN:   j.wrong.DN,
+				Err:  fmt.Errorf("a %s record: this file holds changes, not entries", j.wrong.Change.Type),
+			}
 		}
 		s.Merge(j.part)
 		return nil
@@ -270,7 +277,9 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	if err == nil && s.Entries == 0 && broken == 0 {
 		err = fmt.Errorf("%s holds no entries", f.name)
 	}
-	slog.DebugContext(ctx, "read", "file", f.name, "dialect", d.Name, "entries", s.Entries, "accounts", s.Accounts.Len(), "took", time.Since(began).Round(time.Millisecond))
+	slog.DebugContext(ctx, "read",
+		"file", f.name, "dialect", d.Name, "entries", s.Entries, "accounts", s.Accounts.Len(),
+		"took", time.Since(began).Round(time.Millisecond))
 	return s, err
 }
 
@@ -327,7 +336,9 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher
 		return nil, err
 	}
 	if foreign := m.Foreign(); len(foreign) > 0 {
-		return nil, fmt.Errorf("%s asks for a matching rule that only a server can evaluate: leave the rule out, or ask the server", foreign[0])
+		return nil, fmt.Errorf(
+			"%s asks for a matching rule that only a server can evaluate: leave the rule out, or ask the server",
+			foreign[0])
 	}
 	if len(m.Unknown()) > 0 {
 		if f.carried == nil {
@@ -414,7 +425,10 @@ func (f *File) Identity(ctx context.Context) (Identity, error) {
 	top := s.Base
 	if s.Dialect == directory.AD {
 		if s.Domain.DN == "" {
-			return Identity{}, fmt.Errorf("%s: the entry of the domain itself is missing, so which directory this is cannot be told: export from the domain's base", f.name)
+			return Identity{}, fmt.Errorf(
+				"%s: the entry of the domain itself is missing, so which directory this is cannot be told: export from the domain's base",
+				f.name,
+			)
 		}
 		top = s.Domain.DN
 	}
@@ -476,7 +490,9 @@ func (f *File) Frame(ctx context.Context, need Need) (*directory.Survey, error) 
 }
 
 // Each evaluates the selection on every entry of the file.
-func (f *File) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
+func (f *File) Each(
+	ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any),
+) error {
 	cond, err := filter.Parse(cmp.Or(sel.Filter, "(objectClass=*)"))
 	if err != nil {
 		return err
@@ -490,7 +506,8 @@ func (f *File) Each(ctx context.Context, sel Selection, begin func(), make func(
 	return again(ctx, f, f.knows(sel.Attributes, cond.Attributes()), func(records []ldif.Record) (made []any) {
 		for i := range records {
 			e := &records[i].Entry
-			if records[i].IsEntry() && m.Match(e) == filter.True && (under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
+			if records[i].IsEntry() && m.Match(e) == filter.True &&
+				(under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
 				made = append(made, make(e))
 			}
 		}
@@ -507,7 +524,9 @@ func (f *File) Each(ctx context.Context, sel Selection, begin func(), make func(
 // and with options.
 func (f *File) knows(lists ...[]string) bool {
 	for _, names := range lists {
-		if len(names) == 0 || slices.ContainsFunc(names, func(name string) bool { return directory.LookupAttr(name) == directory.AttrUnknown }) {
+		if len(names) == 0 ||
+			slices.ContainsFunc(names,
+				func(name string) bool { return directory.LookupAttr(name) == directory.AttrUnknown }) {
 			return false
 		}
 	}

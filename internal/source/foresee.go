@@ -145,7 +145,18 @@ func (f *Foresight) rightsAD(ctx context.Context, dn string) (*entryRights, erro
 		return known, nil
 	}
 	var r *entryRights
-	q := Query{Base: dn, Scope: ldap.ScopeBaseObject, AccessList: true, Attributes: []string{"objectClass", "objectSid", "nTSecurityDescriptor", "allowedAttributes", "allowedAttributesEffective"}}
+	q := Query{
+		Base:       dn,
+		Scope:      ldap.ScopeBaseObject,
+		AccessList: true,
+		Attributes: []string{
+			"objectClass",
+			"objectSid",
+			"nTSecurityDescriptor",
+			"allowedAttributes",
+			"allowedAttributesEffective",
+		},
+	}
 	_, err := f.server.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
 			e := &page[i]
@@ -177,18 +188,26 @@ func (f *Foresight) childClasses(ctx context.Context, dn string) (map[string]boo
 		return known, nil
 	}
 	var classes map[string]bool
-	_, err := f.server.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"allowedChildClasses", "allowedChildClassesEffective"}}, func(page []directory.Entry) error {
-		for i := range page {
-			if !page[i].Has("allowedChildClasses") {
-				continue
+	_, err := f.server.Search(
+		ctx,
+		Query{
+			Base:       dn,
+			Scope:      ldap.ScopeBaseObject,
+			Attributes: []string{"allowedChildClasses", "allowedChildClassesEffective"},
+		},
+		func(page []directory.Entry) error {
+			for i := range page {
+				if !page[i].Has("allowedChildClasses") {
+					continue
+				}
+				classes = map[string]bool{}
+				for _, name := range page[i].Get("allowedChildClassesEffective") {
+					classes[strings.ToLower(name)] = true
+				}
 			}
-			classes = map[string]bool{}
-			for _, name := range page[i].Get("allowedChildClassesEffective") {
-				classes[strings.ToLower(name)] = true
-			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	if err = ignoreHidden(err); err == nil {
 		f.children[key] = classes
 	}
@@ -201,12 +220,21 @@ func (f *Foresight) property(ctx context.Context, name string) (p directory.Prop
 	if known, ok := f.schema[key]; ok {
 		return known, nil
 	}
-	_, err = f.server.Search(ctx, Query{Base: f.server.Root.Schema, Scope: ldap.ScopeSingleLevel, Filter: "(lDAPDisplayName=" + EscapeFilter(name) + ")", Attributes: []string{"schemaIDGUID", "attributeSecurityGUID"}}, func(page []directory.Entry) error {
-		for i := range page {
-			p = directory.Property{ID: page[i].First("schemaIDGUID"), Set: page[i].First("attributeSecurityGUID")}
-		}
-		return nil
-	})
+	_, err = f.server.Search(
+		ctx,
+		Query{
+			Base:       f.server.Root.Schema,
+			Scope:      ldap.ScopeSingleLevel,
+			Filter:     "(lDAPDisplayName=" + EscapeFilter(name) + ")",
+			Attributes: []string{"schemaIDGUID", "attributeSecurityGUID"},
+		},
+		func(page []directory.Entry) error {
+			for i := range page {
+				p = directory.Property{ID: page[i].First("schemaIDGUID"), Set: page[i].First("attributeSecurityGUID")}
+			}
+			return nil
+		},
+	)
 	if err = ignoreHidden(err); err == nil {
 		f.schema[key] = p
 	}
@@ -254,7 +282,8 @@ func (f *Foresight) rightsNS389(ctx context.Context, dn string, attributes []str
 	if len(attributes) == 0 {
 		attributes = []string{"objectClass"}
 	}
-	req := ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", attributes, []ldap.Control{control})
+	req := ldap.NewSearchRequest(dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
+		attributes, []ldap.Control{control})
 	_, err = s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
 		for _, rights := range e.Get("attributeLevelRights") {
 			if r == nil {

@@ -51,12 +51,16 @@ func (s *Server) Children(ctx context.Context, parents []string) (map[string][]s
 	for _, dn := range parents {
 		err := s.retry(ctx, func() error {
 			children[dn] = nil
-			_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeSingleLevel, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
-				for i := range page {
-					children[dn] = append(children[dn], page[i].DN)
-				}
-				return nil
-			})
+			_, err := s.Search(
+				ctx,
+				Query{Base: dn, Scope: ldap.ScopeSingleLevel, Attributes: []string{"1.1"}},
+				func(page []directory.Entry) error {
+					for i := range page {
+						children[dn] = append(children[dn], page[i].DN)
+					}
+					return nil
+				},
+			)
 			return err
 		})
 		if err != nil {
@@ -84,12 +88,21 @@ func (s *Server) AccessList(ctx context.Context, dn string) (list string, err er
 		return "", nil
 	}
 	err = s.retry(ctx, func() error {
-		_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"nTSecurityDescriptor"}, AccessList: true}, func(page []directory.Entry) error {
-			for i := range page {
-				list = page[i].First("nTSecurityDescriptor")
-			}
-			return nil
-		})
+		_, err := s.Search(
+			ctx,
+			Query{
+				Base:       dn,
+				Scope:      ldap.ScopeBaseObject,
+				Attributes: []string{"nTSecurityDescriptor"},
+				AccessList: true,
+			},
+			func(page []directory.Entry) error {
+				for i := range page {
+					list = page[i].First("nTSecurityDescriptor")
+				}
+				return nil
+			},
+		)
 		return err
 	})
 	if errors.Is(err, ErrNotFound) || ldap.IsErrorWithCode(err, ldap.LDAPResultUnavailableCriticalExtension) {
@@ -103,7 +116,15 @@ func (s *Server) AccessList(ctx context.Context, dn string) (list string, err er
 func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*directory.Entry, error) {
 	var found []directory.Entry
 	err := s.retry(ctx, func() (err error) {
-		found, err = s.whole(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: IdentityFilter(s.Dialect, id), ShowDeleted: deleted})
+		found, err = s.whole(
+			ctx,
+			Query{
+				Base:        s.Base,
+				Scope:       ldap.ScopeWholeSubtree,
+				Filter:      IdentityFilter(s.Dialect, id),
+				ShowDeleted: deleted,
+			},
+		)
 		return err
 	})
 	if err != nil {
@@ -121,7 +142,9 @@ func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*dire
 // ByIdentities reads whole entries by their identities, and returns them under
 // these; those that are not there are left out. Names, where they are known,
 // are all the attributes that the entries carry.
-func (s *Server) ByIdentities(ctx context.Context, ids []string, names map[string]bool) (map[string]*directory.Entry, error) {
+func (s *Server) ByIdentities(
+	ctx context.Context, ids []string, names map[string]bool,
+) (map[string]*directory.Entry, error) {
 	var filter strings.Builder
 	filter.WriteString("(|")
 	for _, id := range ids {
@@ -204,8 +227,15 @@ func (s *Server) Identity(ctx context.Context) (Identity, error) {
 	top := s.Top()
 	var found []directory.Entry
 	err := s.retry(ctx, func() error {
-		_, err := s.Search(ctx, Query{Base: top, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectSid", s.Dialect.Identity.String()}},
-			func(page []directory.Entry) error { found = page; return nil })
+		_, err := s.Search(
+			ctx,
+			Query{
+				Base:       top,
+				Scope:      ldap.ScopeBaseObject,
+				Attributes: []string{"objectSid", s.Dialect.Identity.String()},
+			},
+			func(page []directory.Entry) error { found = page; return nil },
+		)
 		return err
 	})
 	if err != nil {

@@ -29,17 +29,36 @@ type Integrity struct {
 func (s *Server) Integrity(ctx context.Context) (i Integrity, err error) {
 	switch s.Dialect {
 	case directory.OpenLDAP:
-		err = s.readConfiguration(ctx, Query{Base: "cn=config", Scope: ldap.ScopeWholeSubtree, Filter: "(objectClass=olcOverlayConfig)", Attributes: []string{"olcOverlay", "olcRefintNothing"}}, func(e *directory.Entry) {
-			i.Late = i.Late || strings.HasSuffix(strings.ToLower(e.First("olcOverlay")), "refint")
-			i.Placeholders = append(i.Placeholders, e.Get("olcRefintNothing")...)
-		}, &i.Known)
+		err = s.readConfiguration(
+			ctx,
+			Query{
+				Base:       "cn=config",
+				Scope:      ldap.ScopeWholeSubtree,
+				Filter:     "(objectClass=olcOverlayConfig)",
+				Attributes: []string{"olcOverlay", "olcRefintNothing"},
+			},
+			func(e *directory.Entry) {
+				i.Late = i.Late || strings.HasSuffix(strings.ToLower(e.First("olcOverlay")), "refint")
+				i.Placeholders = append(i.Placeholders, e.Get("olcRefintNothing")...)
+			},
+			&i.Known,
+		)
 	case directory.NS389:
-		err = s.readConfiguration(ctx, Query{Base: "cn=referential integrity postoperation,cn=plugins,cn=config", Scope: ldap.ScopeBaseObject, Attributes: []string{"nsslapd-pluginEnabled", "referint-update-delay"}}, func(e *directory.Entry) {
-			seconds, err := strconv.Atoi(e.First("referint-update-delay"))
-			i.Late = strings.EqualFold(e.First("nsslapd-pluginEnabled"), "on") && (err != nil || seconds > 0)
-			i.Delay = time.Duration(max(seconds, 0)) * time.Second
-			i.Known = i.Known || e.Has("nsslapd-pluginEnabled")
-		}, nil)
+		err = s.readConfiguration(
+			ctx,
+			Query{
+				Base:       "cn=referential integrity postoperation,cn=plugins,cn=config",
+				Scope:      ldap.ScopeBaseObject,
+				Attributes: []string{"nsslapd-pluginEnabled", "referint-update-delay"},
+			},
+			func(e *directory.Entry) {
+				seconds, err := strconv.Atoi(e.First("referint-update-delay"))
+				i.Late = strings.EqualFold(e.First("nsslapd-pluginEnabled"), "on") && (err != nil || seconds > 0)
+				i.Delay = time.Duration(max(seconds, 0)) * time.Second
+				i.Known = i.Known || e.Has("nsslapd-pluginEnabled")
+			},
+			nil,
+		)
 	default:
 		i.Known = true
 	}
@@ -60,10 +79,19 @@ func (s *Server) readConfiguration(ctx context.Context, q Query, take func(*dire
 		return nil
 	}
 	if err == nil && read != nil {
-		_, err = s.Search(ctx, Query{Base: q.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(objectClass=olcDatabaseConfig)", Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
-			*read = *read || len(page) > 0
-			return nil
-		})
+		_, err = s.Search(
+			ctx,
+			Query{
+				Base:       q.Base,
+				Scope:      ldap.ScopeWholeSubtree,
+				Filter:     "(objectClass=olcDatabaseConfig)",
+				Attributes: []string{"1.1"},
+			},
+			func(page []directory.Entry) error {
+				*read = *read || len(page) > 0
+				return nil
+			},
+		)
 		if hidden(err) {
 			err = nil
 		}

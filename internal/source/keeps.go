@@ -31,7 +31,10 @@ func (r Retention) String() string {
 	case r.Whole:
 		return fmt.Sprintf("this directory keeps deleted entries whole for %d days", r.Days)
 	}
-	return fmt.Sprintf("this directory keeps the identity of deleted entries for %d days; the rest comes back from the journal's image", r.Days)
+	return fmt.Sprintf(
+		"this directory keeps the identity of deleted entries for %d days; the rest comes back from the journal's image",
+		r.Days,
+	)
 }
 
 // Retention reads for how long the directory keeps deleted entries. Servers
@@ -47,12 +50,16 @@ func (s *Server) Retention(ctx context.Context) (Retention, error) {
 	}
 	deleted := 0
 	read := func(dn string, take func(e *directory.Entry), attributes ...string) error {
-		_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: attributes}, func(page []directory.Entry) error {
-			for i := range page {
-				take(&page[i])
-			}
-			return nil
-		})
+		_, err := s.Search(
+			ctx,
+			Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: attributes},
+			func(page []directory.Entry) error {
+				for i := range page {
+					take(&page[i])
+				}
+				return nil
+			},
+		)
 		if hidden(err) {
 			return nil
 		}
@@ -93,31 +100,44 @@ func (s *Server) readSchema(ctx context.Context) error {
 	s.schema = map[string]*directory.Definition{}
 	var definitions []string
 	where := ""
-	_, err := s.Search(ctx, Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"subschemaSubentry"}}, func(page []directory.Entry) error {
-		for i := range page {
-			where = page[i].First("subschemaSubentry")
-		}
-		return nil
-	})
+	_, err := s.Search(
+		ctx,
+		Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"subschemaSubentry"}},
+		func(page []directory.Entry) error {
+			for i := range page {
+				where = page[i].First("subschemaSubentry")
+			}
+			return nil
+		},
+	)
 	if err != nil || where == "" {
 		return err
 	}
-	_, err = s.Search(ctx, Query{Base: where, Scope: ldap.ScopeBaseObject, Filter: "(objectClass=*)", Attributes: []string{"attributeTypes", "objectClasses"}}, func(page []directory.Entry) error {
-		for i := range page {
-			s.declareClasses(page[i].Get("objectClasses"))
-			for _, text := range page[i].Get("attributeTypes") {
-				d, ok := directory.ParseDefinition(text)
-				if !ok {
-					continue
-				}
-				definitions = append(definitions, text)
-				for _, name := range append(d.Names, d.OID) {
-					s.schema[strings.ToLower(name)] = &d
+	_, err = s.Search(
+		ctx,
+		Query{
+			Base:       where,
+			Scope:      ldap.ScopeBaseObject,
+			Filter:     "(objectClass=*)",
+			Attributes: []string{"attributeTypes", "objectClasses"},
+		},
+		func(page []directory.Entry) error {
+			for i := range page {
+				s.declareClasses(page[i].Get("objectClasses"))
+				for _, text := range page[i].Get("attributeTypes") {
+					d, ok := directory.ParseDefinition(text)
+					if !ok {
+						continue
+					}
+					definitions = append(definitions, text)
+					for _, name := range append(d.Names, d.OID) {
+						s.schema[strings.ToLower(name)] = &d
+					}
 				}
 			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	s.secrets = directory.SecretBySchema(definitions)
 	if hidden(err) {
 		return nil
@@ -229,7 +249,8 @@ func (s *Server) Secret(ctx context.Context, attr string) (bool, error) {
 // hidden tells of an error that what was asked for does not exist, or is not
 // for the bound account to see.
 func hidden(err error) bool {
-	return errors.Is(err, ErrNotFound) || ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights)
+	return errors.Is(err, ErrNotFound) ||
+		ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights)
 }
 
 // Guarded tells whether what is sent cannot be read on the way: the connection

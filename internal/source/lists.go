@@ -27,7 +27,8 @@ func (v Value) filter() string { return "(" + v.Attr + "=" + ldap.EscapeFilter(v
 // them, where the server can tell. ErrNotFound is the error for an entry that
 // is not there.
 func (s *Server) Lists(ctx context.Context, id string, values ...Value) (*directory.Entry, error) {
-	found, err := s.listing(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: IdentityFilter(s.Dialect, id)}, values)
+	found, err := s.listing(ctx,
+		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: IdentityFilter(s.Dialect, id)}, values)
 	switch {
 	case err != nil:
 		return nil, err
@@ -72,7 +73,8 @@ func anyOf(values []Value) string {
 func WhatItIs(d *directory.Dialect) []string {
 	names := []string{d.Identity.String(), "objectClass", d.Logon.String()}
 	if d == directory.AD {
-		names = append(names, "objectSid", "isCriticalSystemObject", "userAccountControl", "primaryGroupID", "msDS-SecondaryKrbTgtNumber")
+		names = append(names, "objectSid", "isCriticalSystemObject", "userAccountControl", "primaryGroupID",
+			"msDS-SecondaryKrbTgtNumber")
 	}
 	return names
 }
@@ -136,7 +138,8 @@ func keepOnly(e *directory.Entry, values []Value) {
 
 // names compares as names and logon names are compared.
 func (v Value) names(have string) bool {
-	return strings.EqualFold(have, v.Value) || strings.Contains(have, "=") && directory.FoldDN(have) == directory.FoldDN(v.Value)
+	return strings.EqualFold(have, v.Value) ||
+		strings.Contains(have, "=") && directory.FoldDN(have) == directory.FoldDN(v.Value)
 }
 
 // matchedValues makes the control by which a server returns only some values

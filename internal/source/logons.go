@@ -62,18 +62,35 @@ func (s *Server) askOther(ctx context.Context, url, filter string) logons {
 		return o.retry(ctx, func() error {
 			clear(out.known)
 			shown = 0
-			_, err := o.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(lastLogon>=1)" + lately + ")" + filter + ")",
-				Attributes: []string{"objectGUID", "lastLogon", "lastLogonTimestamp", "pwdLastSet"}, FirstPage: first},
+			_, err := o.Search(
+				ctx,
+				Query{
+					Base:   s.Base,
+					Scope:  ldap.ScopeWholeSubtree,
+					Filter: "(&(|(lastLogon>=1)" + lately + ")" + filter + ")",
+					Attributes: []string{
+						"objectGUID",
+						"lastLogon",
+						"lastLogonTimestamp",
+						"pwdLastSet",
+					},
+					FirstPage: first,
+				},
 				func(page []directory.Entry) error {
 					for i := range page {
 						a := directory.AD.Account(&page[i])
-						out.known[a.ID] = directory.ServerTimes{LastLogon: a.LastLogon, LastLogonTS: a.LastLogonTS, PasswordSet: a.PasswordSet}
+						out.known[a.ID] = directory.ServerTimes{
+							LastLogon:   a.LastLogon,
+							LastLogonTS: a.LastLogonTS,
+							PasswordSet: a.PasswordSet,
+						}
 						if a.LastLogon.Known() {
 							shown++
 						}
 					}
 					return nil
-				})
+				},
+			)
 			return err
 		})
 	}

@@ -57,7 +57,10 @@ func (s *Server) Probe(ctx context.Context) (*Probe, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Probe{Paging: s.Root.Controls[ldap.ControlTypePaging], Loopback: u.Scheme == "ldapi" || isLoopback(u.Hostname())}
+	p := &Probe{
+		Paging:   s.Root.Controls[ldap.ControlTypePaging],
+		Loopback: u.Scheme == "ldapi" || isLoopback(u.Hostname()),
+	}
 	p.Encryption = "none"
 	if s.secured != nil {
 		p.Encrypted, p.Encryption = true, tls.VersionName(s.secured.Version)+", certificate verified"
@@ -105,7 +108,9 @@ func says(ok bool, yes, no string) string {
 }
 
 // readRight tells whether any account shows one of some attributes.
-func (s *Server) readRight(ctx context.Context, around *directory.Survey, what string, ids []directory.AttrID) (Right, error) {
+func (s *Server) readRight(
+	ctx context.Context, around *directory.Survey, what string, ids []directory.AttrID,
+) (Right, error) {
 	r := Right{What: what}
 	var names []string
 	for _, id := range ids {
@@ -117,22 +122,40 @@ func (s *Server) readRight(ctx context.Context, around *directory.Survey, what s
 			break
 		}
 		// Those that were looked at need not be those that have it.
-		_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(" + name + "=*)", Attributes: []string{s.Dialect.Identity.String()}, FirstPage: true},
-			func(page []directory.Entry) error { r.OK = r.OK || len(page) > 0; return nil })
+		_, err := s.Search(
+			ctx,
+			Query{
+				Base:       s.Base,
+				Scope:      ldap.ScopeWholeSubtree,
+				Filter:     "(" + name + "=*)",
+				Attributes: []string{s.Dialect.Identity.String()},
+				FirstPage:  true,
+			},
+			func(page []directory.Entry) error { r.OK = r.OK || len(page) > 0; return nil },
+		)
 		if err != nil && !hidden(err) {
 			return r, err
 		}
 	}
 	list := strings.Join(names, ", ")
-	r.Text = says(r.OK, list+" can be read", "no user shows "+list+": none has it, the server does not record it, or this account may not read it")
+	r.Text = says(r.OK, list+" can be read",
+		"no user shows "+list+": none has it, the server does not record it, or this account may not read it")
 	return r, nil
 }
 
 func (s *Server) deletedRight(ctx context.Context) Right {
 	r := Right{What: "Reads deleted"}
 	n := 0
-	_, err := s.Search(ctx, Query{Base: "CN=Deleted Objects," + s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: []string{"1.1"}, ShowDeleted: true},
-		func(page []directory.Entry) error { n += len(page); return nil })
+	_, err := s.Search(
+		ctx,
+		Query{
+			Base:        "CN=Deleted Objects," + s.Base,
+			Scope:       ldap.ScopeWholeSubtree,
+			Attributes:  []string{"1.1"},
+			ShowDeleted: true,
+		},
+		func(page []directory.Entry) error { n += len(page); return nil },
+	)
 	switch {
 	case err == nil:
 		if r.OK, r.Text = true, "deleted objects: none that this account may see"; n > 1 {
@@ -160,13 +183,21 @@ func (s *Server) recycleBin(ctx context.Context) Right {
 		return r
 	}
 	on := false
-	_, err = s.Search(ctx, Query{Base: s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(&(objectClass=msDS-OptionalFeature)(msDS-OptionalFeatureGUID=" + EscapeOctets(guid) + "))",
-		Attributes: []string{"msDS-EnabledFeatureBL"}}, func(page []directory.Entry) error {
-		for i := range page {
-			on = on || page[i].Has("msDS-EnabledFeatureBL")
-		}
-		return nil
-	})
+	_, err = s.Search(
+		ctx,
+		Query{
+			Base:       s.Root.Config,
+			Scope:      ldap.ScopeWholeSubtree,
+			Filter:     "(&(objectClass=msDS-OptionalFeature)(msDS-OptionalFeatureGUID=" + EscapeOctets(guid) + "))",
+			Attributes: []string{"msDS-EnabledFeatureBL"},
+		},
+		func(page []directory.Entry) error {
+			for i := range page {
+				on = on || page[i].Has("msDS-EnabledFeatureBL")
+			}
+			return nil
+		},
+	)
 	switch {
 	case err != nil:
 		r.Text = "not known: " + err.Error()

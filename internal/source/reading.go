@@ -26,7 +26,13 @@ func (s *Server) Survey(ctx context.Context) (*directory.Survey, error) {
 // Visibility reads the whole base for what the bound account cannot see, and no
 // more of it than that takes.
 func (s *Server) Visibility(ctx context.Context) (*directory.Survey, error) {
-	names := []string{directory.AttrObjectClass.String(), directory.AttrObjectSID.String(), s.Dialect.Identity.String(), directory.AttrHasSubordinates.String(), directory.AttrNumSubordinates.String()}
+	names := []string{
+		directory.AttrObjectClass.String(),
+		directory.AttrObjectSID.String(),
+		s.Dialect.Identity.String(),
+		directory.AttrHasSubordinates.String(),
+		directory.AttrNumSubordinates.String(),
+	}
 	for id := range s.telling(directory.KindUser, directory.KindGroup, directory.KindOU).All() {
 		names = append(names, id.String())
 	}
@@ -88,10 +94,14 @@ func (s *Server) confirm(ctx context.Context, out *directory.Survey) error {
 		}
 		asked[r.Key] = true
 		err := s.retry(ctx, func() error {
-			_, err := s.Search(ctx, Query{Base: r.Name, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"}}, func([]directory.Entry) error {
-				out.Exists(r.Key)
-				return nil
-			})
+			_, err := s.Search(
+				ctx,
+				Query{Base: r.Name, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"}},
+				func([]directory.Entry) error {
+					out.Exists(r.Key)
+					return nil
+				},
+			)
 			return err
 		})
 		switch {
@@ -129,7 +139,12 @@ func (s *Server) readServerPolicy(ctx context.Context, out *directory.Survey) {
 		return
 	}
 	_, _ = s.Search(ctx, Query{Base: "cn=config", Scope: ldap.ScopeBaseObject,
-		Attributes: []string{"passwordLockout", "passwordMaxFailure", "passwordMaxAge", "passwordExp"}}, func(page []directory.Entry) error {
+		Attributes: []string{
+			"passwordLockout",
+			"passwordMaxFailure",
+			"passwordMaxAge",
+			"passwordExp",
+		}}, func(page []directory.Entry) error {
 		if len(page) == 1 && len(page[0].Attrs) > 0 {
 			out.ServerPolicy(&page[0])
 		}
@@ -143,9 +158,17 @@ func (s *Server) readServerPolicy(ctx context.Context, out *directory.Survey) {
 func (s *Server) Around(ctx context.Context, e *directory.Entry) (*directory.Survey, error) {
 	id := IdentityFilter(s.Dialect, e.First(s.Dialect.Identity.String()))
 	others := s.askOthers(ctx, id)
-	out, err := s.frame(ctx, Need{Policies: true, Groups: true},
-		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + id + "))", FirstPage: true},
-		Query{Base: e.DN, Scope: ldap.ScopeBaseObject})
+	out, err := s.frame(
+		ctx,
+		Need{Policies: true, Groups: true},
+		Query{
+			Base:      s.Base,
+			Scope:     ldap.ScopeWholeSubtree,
+			Filter:    "(&(|(objectClass=person)(objectClass=account)(objectClass=posixAccount))(!" + id + "))",
+			FirstPage: true,
+		},
+		Query{Base: e.DN, Scope: ldap.ScopeBaseObject},
+	)
 	takeSignIns(out, others())
 	return out, err
 }
@@ -168,7 +191,11 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 	queries := more
 	if need.Policies {
 		queries = append([]Query{{Base: s.Base, Scope: ldap.ScopeBaseObject},
-			{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings)(&(objectClass=passwordPolicy)(objectClass=ldapsubentry)))"}}, more...)
+			{
+				Base:   s.Base,
+				Scope:  ldap.ScopeWholeSubtree,
+				Filter: "(|(objectClass=pwdPolicy)(objectClass=msDS-PasswordSettings)(&(objectClass=passwordPolicy)(objectClass=ldapsubentry)))",
+			}}, more...)
 	}
 	if need.Groups {
 		queries = append(queries, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: GroupFilter})
@@ -243,7 +270,9 @@ type Reading struct {
 // All hands over every entry of the base with the named attributes and what of
 // it may not be read, and on the `ad` schema the list of servers from the
 // configuration partition.
-func (s *Server) All(ctx context.Context, attributes []string, take func(*directory.Entry) error, about *Reading) error {
+func (s *Server) All(
+	ctx context.Context, attributes []string, take func(*directory.Entry) error, about *Reading,
+) error {
 	changes, err := s.flagChanges(ctx)
 	if err != nil {
 		return err
@@ -275,7 +304,8 @@ func (s *Server) All(ctx context.Context, attributes []string, take func(*direct
 			if meta := changes[page[i].DN]; meta != "" && !page[i].Has("replPropertyMetaData") {
 				page[i].Set("replPropertyMetaData", meta)
 			}
-			if (page[i].Has(directory.AttrHidden.String()) || page[i].Has(directory.AttrHidesBelow.String())) && !directory.IsOwnPlace(page[i].DN, s.Top()) {
+			if (page[i].Has(directory.AttrHidden.String()) || page[i].Has(directory.AttrHidesBelow.String())) &&
+				!directory.IsOwnPlace(page[i].DN, s.Top()) {
 				about.Hidden++
 			}
 			if err := take(&page[i]); err != nil {
@@ -326,18 +356,33 @@ func (s *Server) configuration(ctx context.Context, v *seer, take func(*director
 	if s.Root.Config == "" {
 		return nil
 	}
-	_, err := s.Search(ctx, v.ask(Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
-		Attributes: []string{"objectClass", "dNSHostName", "gPLink", "objectGUID"}}), func(page []directory.Entry) error {
-		if err := v.look(ctx, page); err != nil {
-			return err
-		}
-		for i := range page {
-			if err := take(&page[i]); err != nil {
+	_, err := s.Search(
+		ctx,
+		v.ask(
+			Query{
+				Base:   "CN=Sites," + s.Root.Config,
+				Scope:  ldap.ScopeWholeSubtree,
+				Filter: "(|(objectClass=nTDSDSA)(objectClass=server)(objectClass=site))",
+				Attributes: []string{
+					"objectClass",
+					"dNSHostName",
+					"gPLink",
+					"objectGUID",
+				},
+			},
+		),
+		func(page []directory.Entry) error {
+			if err := v.look(ctx, page); err != nil {
 				return err
 			}
-		}
-		return nil
-	})
+			for i := range page {
+				if err := take(&page[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	)
 	if errors.Is(err, ErrNotFound) || ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights) {
 		return nil
 	}
@@ -364,14 +409,18 @@ func (s *Server) flagChanges(ctx context.Context) (map[string]string, error) {
 	if s.Dialect != directory.AD {
 		return found, nil
 	}
-	_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(userAccountControl:1.2.840.113556.1.4.803:=2)",
-		Attributes: []string{"replPropertyMetaData"}}, func(page []directory.Entry) error {
-		for i := range page {
-			if meta := page[i].First("replPropertyMetaData"); meta != "" {
-				found[page[i].DN] = meta
+	_, err := s.Search(
+		ctx,
+		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(userAccountControl:1.2.840.113556.1.4.803:=2)",
+			Attributes: []string{"replPropertyMetaData"}},
+		func(page []directory.Entry) error {
+			for i := range page {
+				if meta := page[i].First("replPropertyMetaData"); meta != "" {
+					found[page[i].DN] = meta
+				}
 			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	return found, err
 }

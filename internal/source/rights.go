@@ -67,12 +67,16 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 	}
 	whole = "(&" + among + whole + "))"
 	v.find = func(ctx context.Context, from *Server) error {
-		_, err := from.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
-			for i := range page {
-				v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
-			}
-			return nil
-		})
+		_, err := from.Search(
+			ctx,
+			Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}},
+			func(page []directory.Entry) error {
+				for i := range page {
+					v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
+				}
+				return nil
+			},
+		)
 		return err
 	}
 	return v, nil
@@ -181,7 +185,8 @@ func (v *seer) look(ctx context.Context, page []directory.Entry) error {
 
 func (v *seer) byAccessList(e *directory.Entry) {
 	sight := v.reader.Sight(e.First("nTSecurityDescriptor"), e.First("objectSid"))
-	e.Attrs = slices.DeleteFunc(e.Attrs, func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "nTSecurityDescriptor") })
+	e.Attrs = slices.DeleteFunc(e.Attrs,
+		func(a directory.Attribute) bool { return strings.EqualFold(a.Name, "nTSecurityDescriptor") })
 	account := directory.AD.Account(e)
 	telling := v.telling(account.Kind)
 	telling.Add(directory.AttrObjectClass)
@@ -189,7 +194,8 @@ func (v *seer) byAccessList(e *directory.Entry) {
 	if sight.Known {
 		hidden = telling.Without(telling.Without(sight.Hidden))
 	}
-	container := account.Kind == directory.KindOU || account.Kind == directory.KindDomain || account.Kind == directory.KindOther
+	container := account.Kind == directory.KindOU || account.Kind == directory.KindDomain ||
+		account.Kind == directory.KindOther
 	e.Hide(hidden, container && !sight.Children)
 }
 
@@ -230,15 +236,24 @@ func (v *seer) decided(ctx context.Context, ids []string) (map[directory.Key]dir
 		return shown, nil
 	}
 	for id := range v.told.All() {
-		_, err := v.server.Search(ctx, Query{Base: v.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&(|" + these.String() + ")" + eitherWay(id) + ")", Attributes: []string{"1.1"}}, func(page []directory.Entry) error {
-			for i := range page {
-				key := directory.KeyOf(page[i].DN)
-				set := shown[key]
-				set.Add(id)
-				shown[key] = set
-			}
-			return nil
-		})
+		_, err := v.server.Search(
+			ctx,
+			Query{
+				Base:       v.server.Base,
+				Scope:      ldap.ScopeWholeSubtree,
+				Filter:     "(&(|" + these.String() + ")" + eitherWay(id) + ")",
+				Attributes: []string{"1.1"},
+			},
+			func(page []directory.Entry) error {
+				for i := range page {
+					key := directory.KeyOf(page[i].DN)
+					set := shown[key]
+					set.Add(id)
+					shown[key] = set
+				}
+				return nil
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -264,13 +279,17 @@ func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
 		return s.reader, nil
 	}
 	var token []string
-	_, err := s.Search(ctx, Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"tokenGroups", "schemaNamingContext"}}, func(page []directory.Entry) error {
-		for i := range page {
-			token = page[i].Get("tokenGroups")
-			s.Root.Schema = page[i].First("schemaNamingContext")
-		}
-		return nil
-	})
+	_, err := s.Search(
+		ctx,
+		Query{Base: "", Scope: ldap.ScopeBaseObject, Attributes: []string{"tokenGroups", "schemaNamingContext"}},
+		func(page []directory.Entry) error {
+			for i := range page {
+				token = page[i].Get("tokenGroups")
+				s.Root.Schema = page[i].First("schemaNamingContext")
+			}
+			return nil
+		},
+	)
 	if err != nil || len(token) == 0 || s.Root.Schema == "" {
 		return nil, ignoreHidden(err)
 	}
@@ -282,11 +301,20 @@ func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
 	}
 	properties := map[directory.AttrID]directory.Property{}
 	_, err = s.Search(ctx, Query{Base: s.Root.Schema, Scope: ldap.ScopeSingleLevel, Filter: "(|" + names.String() + ")",
-		Attributes: []string{"lDAPDisplayName", "schemaIDGUID", "attributeSecurityGUID", "searchFlags"}}, func(page []directory.Entry) error {
+		Attributes: []string{
+			"lDAPDisplayName",
+			"schemaIDGUID",
+			"attributeSecurityGUID",
+			"searchFlags",
+		}}, func(page []directory.Entry) error {
 		for i := range page {
 			e := &page[i]
 			flags, _ := directory.ParseFlags(e.First("searchFlags"))
-			properties[directory.LookupAttr(e.First("lDAPDisplayName"))] = directory.Property{ID: e.First("schemaIDGUID"), Set: e.First("attributeSecurityGUID"), Confidential: flags&confidentialFlag != 0}
+			properties[directory.LookupAttr(e.First("lDAPDisplayName"))] = directory.Property{
+				ID:           e.First("schemaIDGUID"),
+				Set:          e.First("attributeSecurityGUID"),
+				Confidential: flags&confidentialFlag != 0,
+			}
 		}
 		return nil
 	})
@@ -296,12 +324,16 @@ func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
 	reader := directory.NewReader(token, properties)
 	known := false
 	v := &seer{server: s, reader: reader}
-	_, err = s.Search(ctx, v.ask(Query{Base: s.Base, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectClass"}}), func(page []directory.Entry) error {
-		for i := range page {
-			known = reader.Sight(page[i].First("nTSecurityDescriptor"), "").Known
-		}
-		return nil
-	})
+	_, err = s.Search(
+		ctx,
+		v.ask(Query{Base: s.Base, Scope: ldap.ScopeBaseObject, Attributes: []string{"objectClass"}}),
+		func(page []directory.Entry) error {
+			for i := range page {
+				known = reader.Sight(page[i].First("nTSecurityDescriptor"), "").Known
+			}
+			return nil
+		},
+	)
 	if err != nil || !known {
 		return nil, ignoreHidden(err)
 	}

@@ -26,7 +26,8 @@ func (s *Server) Stored(ctx context.Context, e *directory.Entry, names ...string
 	if s.Dialect != directory.NS389 {
 		return stored, keep(e)
 	}
-	req := ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", names, []ldap.Control{ldap.NewControlString(realOnly, true, "")})
+	req := ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)",
+		names, []ldap.Control{ldap.NewControlString(realOnly, true, "")})
 	if _, err := s.wire.search(ctx, req, s.patience(), keep); err != nil {
 		return nil, s.searchError(err)
 	}
@@ -46,21 +47,26 @@ func (s *Server) LockingRole(ctx context.Context, e *directory.Entry) (string, e
 		return "", err
 	}
 	own, every := map[string]string{}, ""
-	_, err = s.Search(ctx, Query{Base: e.DN, Scope: ldap.ScopeBaseObject, Attributes: []string{"nsRole", "nsRoleDN"}}, func(page []directory.Entry) error {
-		for i := range page {
-			for _, dn := range page[i].Get("nsRoleDN") {
-				own[directory.FoldDN(dn)] = dn
+	_, err = s.Search(
+		ctx,
+		Query{Base: e.DN, Scope: ldap.ScopeBaseObject, Attributes: []string{"nsRole", "nsRoleDN"}},
+		func(page []directory.Entry) error {
+			for i := range page {
+				for _, dn := range page[i].Get("nsRoleDN") {
+					own[directory.FoldDN(dn)] = dn
+				}
+				every = strings.Join(page[i].Get("nsRole"), "; ")
 			}
-			every = strings.Join(page[i].Get("nsRole"), "; ")
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	if err != nil {
 		return "", err
 	}
 	// A template of a class of service gives nsAccountLock to those in the role
 	// that it is named after.
-	templates, err := s.Select(ctx, "(&(|(objectClass=cosTemplate)(objectClass=ldapsubentry))(nsAccountLock=true))", []string{"cn"})
+	templates, err := s.Select(ctx, "(&(|(objectClass=cosTemplate)(objectClass=ldapsubentry))(nsAccountLock=true))",
+		[]string{"cn"})
 	if err != nil {
 		return "", err
 	}

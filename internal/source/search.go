@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -37,7 +38,8 @@ func convert(e *ldap.Entry) directory.Entry {
 	out := directory.Entry{DN: e.DN, Attrs: make([]directory.Attribute, 0, len(e.Attributes))}
 	for _, a := range e.Attributes {
 		if !directory.IsSecret(a.Name) {
-			out.Attrs = append(out.Attrs, directory.Attribute{Name: a.Name, ID: directory.LookupAttr(a.Name), Values: a.Values})
+			out.Attrs = append(out.Attrs,
+				directory.Attribute{Name: a.Name, ID: directory.LookupAttr(a.Name), Values: a.Values})
 		}
 	}
 	return out
@@ -59,15 +61,10 @@ type Query struct {
 	Whole []string
 }
 
-// Search runs a query in pages and hands each page over as it comes. It
-// returns how many references to other servers it met, none of which it
-// follows. A search that ends early is an error, whatever it gave.
-func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entry) error) (referrals int, err error) {
-	size := s.target.Yard.PageSize
-	if size == 0 {
-		size = defaultPageSize
-	}
-	paging := ldap.NewControlPaging(uint32(size))
+// request is the query as it is sent, with the control by which its pages are
+// asked for.
+func (q *Query) request(pageSize int) (*ldap.SearchRequest, *ldap.ControlPaging, error) {
+	paging := ldap.NewControlPaging(uint32(pageSize))
 	controls := []ldap.Control{paging}
 	if q.Scope == ldap.ScopeBaseObject {
 		controls = nil
@@ -83,39 +80,36 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 	if len(q.Only) > 0 {
 		control, err := matchedValues(q.Only, q.Whole...)
 		if err != nil {
-			return 0, err
+			return nil, nil, err
 		}
 		controls = append(controls, control)
 	}
-	if q.Filter == "" {
-		q.Filter = "(objectClass=*)"
+	filter := cmp.Or(q.Filter, "(objectClass=*)")
+	return ldap.NewSearchRequest(
+		q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, filter, q.Attributes, controls), paging, nil
+}
+
+// Search runs a query in pages and hands each page over as it comes. It
+// returns how many references to other servers it met, none of which it
+// follows. A search that ends early is an error, whatever it gave.
+func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entry) error) (referrals int, err error) {
+	req, paging, err := q.request(cmp.Or(s.target.Yard.PageSize, defaultPageSize))
+	if err != nil {
+		return 0, err
 	}
-	req := ldap.NewSearchRequest(q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, q.Filter, q.Attributes, controls)
-	ctx, stop := context.WithTimeoutCause(ctx, s.within(), fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
+	ctx, stop := context.WithTimeoutCause(ctx, s.within(),
+		fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
 	defer stop()
 	began, read, barren := time.Now(), 0, 0
 	step := "reading from " + s.URL
 	defer func() {
 		s.target.Progress.tell(step, Over, 0)
-		slog.DebugContext(ctx, "searched", "server", s.URL, "base", q.Base, "scope", q.Scope, "filter", q.Filter, "attributes", len(q.Attributes), "entries", read, "took", time.Since(began).Round(time.Millisecond))
+		s.logSearch(ctx, &q, read, time.Since(began))
 	}()
 	for {
-		if ctx.Err() != nil {
-			return referrals, context.Cause(ctx)
-		}
-		var entries []directory.Entry
-		res, err := s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
-			entries = append(entries, *e)
-			return nil
-		})
+		entries, res, err := s.onePage(ctx, req)
 		if err != nil {
-			if ctx.Err() != nil {
-				return referrals, context.Cause(ctx)
-			}
-			if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
-				return referrals, notFound(err, q.Base, s.URL)
-			}
-			return referrals, s.searchError(err)
+			return referrals, err
 		}
 		for _, where := range res.references {
 			if !s.ownPartition(where) {
@@ -145,6 +139,35 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 	}
 }
 
+// onePage asks for the next page of a search. An error says why nothing comes any
+// more.
+func (s *Server) onePage(ctx context.Context, req *ldap.SearchRequest) ([]directory.Entry, result, error) {
+	if ctx.Err() != nil {
+		return nil, result{}, context.Cause(ctx)
+	}
+	var entries []directory.Entry
+	res, err := s.wire.search(ctx, req, s.patience(), func(e *directory.Entry) error {
+		entries = append(entries, *e)
+		return nil
+	})
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		err = context.Cause(ctx)
+	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
+		err = notFound(err, req.BaseDN, s.URL)
+	default:
+		err = s.searchError(err)
+	}
+	return entries, res, err
+}
+
+func (s *Server) logSearch(ctx context.Context, q *Query, read int, took time.Duration) {
+	slog.DebugContext(ctx, "searched",
+		"server", s.URL, "base", q.Base, "scope", q.Scope, "filter", cmp.Or(q.Filter, "(objectClass=*)"),
+		"attributes", len(q.Attributes), "entries", read, "took", took.Round(time.Millisecond))
+}
+
 // ownPartition tells of a reference that it leads to a partition of the same
 // directory which holds no accounts: those of DNS, the configuration, the
 // schema.
@@ -165,14 +188,19 @@ func (s *Server) ownPartition(reference string) bool {
 func (s *Server) searchError(err error) error {
 	switch {
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
-		return fmt.Errorf("%s gives only a part of its entries (%w): raise the account's limits, or lower page_size", s.URL, err)
+		return fmt.Errorf("%s gives only a part of its entries (%w): raise the account's limits, or lower page_size",
+			s.URL, err)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError) && s.Bound == "",
 		ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):
 		return fmt.Errorf("%s lets %s read nothing: bind with an account that may read (%w)", s.URL, s.boundName(), err)
 	}
 	var answer *ldap.Error
 	if errors.As(err, &answer) && answer.Err != nil { // the server's own words are one line
-		err = &ldap.Error{ResultCode: answer.ResultCode, MatchedDN: answer.MatchedDN, Err: errors.New(strings.Join(strings.Fields(directory.OneLine(answer.Err.Error())), " "))}
+		err = &ldap.Error{
+			ResultCode: answer.ResultCode,
+			MatchedDN:  answer.MatchedDN,
+			Err:        errors.New(strings.Join(strings.Fields(directory.OneLine(answer.Err.Error())), " ")),
+		}
 	}
 	return fmt.Errorf("%s: %w", s.URL, Answered(err))
 }
@@ -203,8 +231,10 @@ func (s *Server) complete(ctx context.Context, e *directory.Entry) error {
 			if err != nil {
 				return fmt.Errorf("%s: the range of %s of %s cannot be read", s.URL, a.Name, e.DN)
 			}
-			res, err := s.conn.Search(ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false,
-				"(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, last+1)}, nil))
+			res, err := s.conn.Search(
+				ldap.NewSearchRequest(e.DN, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false,
+					"(objectClass=*)", []string{fmt.Sprintf("%s;range=%d-*", name, last+1)}, nil),
+			)
 			if err != nil {
 				return s.searchError(err)
 			}

@@ -46,7 +46,9 @@ func (s *Server) Select(ctx context.Context, filter string, attributes []string)
 
 // SelectConfiguration is Select in the configuration partition of the `ad`
 // schema, where sites and servers stand. Other directories have none.
-func (s *Server) SelectConfiguration(ctx context.Context, filter string, attributes []string) ([]directory.Entry, error) {
+func (s *Server) SelectConfiguration(
+	ctx context.Context, filter string, attributes []string,
+) ([]directory.Entry, error) {
 	if s.Root.Config == "" {
 		return nil, nil
 	}
@@ -129,11 +131,18 @@ func (s *Server) evaluates(ctx context.Context, attr string, ordering bool) (boo
 }
 
 // Each lets the server evaluate the selection.
-func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any)) error {
+func (s *Server) Each(
+	ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any),
+) error {
 	if err := s.keepSecrets(ctx, sel.Filter, sel.Attributes); err != nil {
 		return err
 	}
-	q := Query{Base: cmp.Or(sel.Under, s.Base), Scope: ldap.ScopeWholeSubtree, Filter: sel.Filter, Attributes: sel.Attributes}
+	q := Query{
+		Base:       cmp.Or(sel.Under, s.Base),
+		Scope:      ldap.ScopeWholeSubtree,
+		Filter:     sel.Filter,
+		Attributes: sel.Attributes,
+	}
 	fulfils, err := s.weaken(ctx, &q)
 	if err != nil {
 		return err
@@ -164,7 +173,8 @@ func (s *Server) Each(ctx context.Context, sel Selection, begin func(), make fun
 			return nil
 		})
 		if ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError) && strings.Contains(sel.Filter, "~=") {
-			err = fmt.Errorf("the server cannot evaluate ~= in %s: use = and, for a part of a value, *: %w", sel.Filter, err)
+			err = fmt.Errorf("the server cannot evaluate ~= in %s: use = and, for a part of a value, *: %w", sel.Filter,
+				err)
 		}
 		return err
 	})

@@ -94,18 +94,26 @@ func (s *Server) configured(ctx context.Context, one func(string) *KnownServer) 
 	}
 	hosts, controllers := map[string]string{}, map[string]bool{}
 	err := s.retry(ctx, func() error {
-		_, err := s.Search(ctx, Query{Base: "CN=Sites," + s.Root.Config, Scope: ldap.ScopeWholeSubtree, Filter: "(|(objectClass=nTDSDSA)(objectClass=server))",
-			Attributes: []string{"objectClass", "dNSHostName"}}, func(page []directory.Entry) error {
-			for i := range page {
-				if page[i].HasClass("nTDSDSA") {
-					_, parent := directory.SplitDN(page[i].DN)
-					controllers[directory.FoldDN(parent)] = true
-				} else {
-					hosts[page[i].DN] = page[i].First("dNSHostName")
+		_, err := s.Search(
+			ctx,
+			Query{
+				Base:       "CN=Sites," + s.Root.Config,
+				Scope:      ldap.ScopeWholeSubtree,
+				Filter:     "(|(objectClass=nTDSDSA)(objectClass=server))",
+				Attributes: []string{"objectClass", "dNSHostName"},
+			},
+			func(page []directory.Entry) error {
+				for i := range page {
+					if page[i].HasClass("nTDSDSA") {
+						_, parent := directory.SplitDN(page[i].DN)
+						controllers[directory.FoldDN(parent)] = true
+					} else {
+						hosts[page[i].DN] = page[i].First("dNSHostName")
+					}
 				}
-			}
-			return nil
-		})
+				return nil
+			},
+		)
 		return err
 	})
 	if err != nil && !errors.Is(err, ErrNotFound) {

@@ -102,13 +102,15 @@ func identityOf(d *directory.Dialect, top *directory.Entry) (Identity, error) {
 	if d == directory.AD {
 		sid, err := directory.ParseSID(top.First("objectSid"))
 		if err != nil {
-			return id, fmt.Errorf("the domain entry %q shows no objectSid, so which directory this is cannot be told", top.DN)
+			return id, fmt.Errorf("the domain entry %q shows no objectSid, so which directory this is cannot be told",
+				top.DN)
 		}
 		id.ID = sid
 		return id, nil
 	}
 	if id.ID = top.First(d.Identity.String()); id.ID == "" {
-		return id, fmt.Errorf("the top entry %q shows no %s, so which directory this is cannot be told", top.DN, d.Identity)
+		return id, fmt.Errorf("the top entry %q shows no %s, so which directory this is cannot be told", top.DN,
+			d.Identity)
 	}
 	return id, nil
 }

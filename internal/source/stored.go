@@ -68,12 +68,21 @@ func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) er
 	}
 	for classes, dn := range examples {
 		if s.allowed[classes] == nil {
-			_, err := s.Search(ctx, Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"allowedAttributes"}, ShowDeleted: q.ShowDeleted}, func(page []directory.Entry) error {
-				for i := range page {
-					s.allowed[classes] = page[i].Get("allowedAttributes")
-				}
-				return nil
-			})
+			_, err := s.Search(
+				ctx,
+				Query{
+					Base:        dn,
+					Scope:       ldap.ScopeBaseObject,
+					Attributes:  []string{"allowedAttributes"},
+					ShowDeleted: q.ShowDeleted,
+				},
+				func(page []directory.Entry) error {
+					for i := range page {
+						s.allowed[classes] = page[i].Get("allowedAttributes")
+					}
+					return nil
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -92,8 +101,13 @@ func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) er
 
 // computedOfAccounts are those that are worked out and asked for of accounts all
 // the same, in lower case.
-var computedOfAccounts = map[string]bool{"msds-resultantpso": true, "msds-user-account-control-computed": true, "msds-userpasswordexpirytimecomputed": true,
-	"msds-maximumpasswordage": true, "msds-minimumpasswordage": true}
+var computedOfAccounts = map[string]bool{
+	"msds-resultantpso":                   true,
+	"msds-user-account-control-computed":  true,
+	"msds-userpasswordexpirytimecomputed": true,
+	"msds-maximumpasswordage":             true,
+	"msds-minimumpasswordage":             true,
+}
 
 // computed are attributes that a server works out on demand, some of them
 // only for a single entry, in lower case; and the access list, which an

@@ -266,7 +266,14 @@ func decodeEntry(body []byte) (directory.Entry, bool) {
 			values = append(values, text(v))
 		}
 		if a := text(name); !directory.IsSecret(a) {
-			e.Attrs = append(e.Attrs, directory.Attribute{Name: a, ID: directory.LookupAttr(a), Values: append(make([]string, 0, len(values)), values...)})
+			e.Attrs = append(
+				e.Attrs,
+				directory.Attribute{
+					Name:   a,
+					ID:     directory.LookupAttr(a),
+					Values: append(make([]string, 0, len(values)), values...),
+				},
+			)
 		}
 	}
 	return e, true
@@ -282,7 +289,9 @@ type result struct {
 }
 
 // search sends one request and hands its entries over as they come.
-func (w *wire) search(ctx context.Context, req *ldap.SearchRequest, patience time.Duration, take func(*directory.Entry) error) (result, error) {
+func (w *wire) search(
+	ctx context.Context, req *ldap.SearchRequest, patience time.Duration, take func(*directory.Entry) error,
+) (result, error) {
 	var out result
 	filter, err := ldap.CompileFilter(req.Filter)
 	if err != nil {

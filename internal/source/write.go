@@ -85,7 +85,8 @@ func (s *Server) Rename(e Entry, rdn, superior, assertion string) error {
 	if err != nil {
 		return err
 	}
-	return refusal(s.conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(e.address(s.Dialect), rdn, true, superior, controls)))
+	return refusal(
+		s.conn.ModifyDN(ldap.NewModifyDNWithControlsRequest(e.address(s.Dialect), rdn, true, superior, controls)))
 }
 
 // Delete deletes an entry that nothing stands below.

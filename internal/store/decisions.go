@@ -83,7 +83,8 @@ func (s *Store) Decisions(ctx context.Context, k Kind) ([]Decision, error) {
 func (s *Store) End(ctx context.Context, k Kind, id int, record func(body []byte) *Record) error {
 	return s.tx(ctx, func(tx *transaction) error {
 		var body string
-		err := tx.QueryRowContext(ctx, "UPDATE "+k.table+" SET ended = 1 WHERE id = ? AND ended = 0 RETURNING body", id).Scan(&body)
+		err := tx.QueryRowContext(ctx, "UPDATE "+k.table+" SET ended = 1 WHERE id = ? AND ended = 0 RETURNING body", id).
+			Scan(&body)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fmt.Errorf("%s %d: %w", k.name, id, k.missing)
 		}

@@ -118,7 +118,8 @@ func scanRecord(rows *sql.Rows) (r Sealed, err error) {
 
 // Since hands over the records of an event from a time on, the latest first.
 func (s *Store) Since(ctx context.Context, event string, t time.Time, take func(*Sealed) error) error {
-	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal WHERE event = ? ORDER BY seq DESC", event)
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal WHERE event = ? ORDER BY seq DESC",
+		event)
 	if err != nil {
 		return err
 	}
@@ -147,7 +148,8 @@ func (s *Store) About(ctx context.Context, batch int) ([]Sealed, error) {
 // LastOfBatches returns, for each batch, the last record about it as a whole
 // that is of one of some events; of one batch only where that is not 0.
 func (s *Store) LastOfBatches(ctx context.Context, batch int, events ...string) (map[int]Sealed, error) {
-	query, args := "SELECT max(seq), record, hash FROM journal WHERE line = 0 AND event IN (?"+strings.Repeat(", ?", len(events)-1)+")", []any{}
+	query, args := "SELECT max(seq), record, hash FROM journal WHERE line = 0 AND event IN (?"+strings.Repeat(", ?",
+		len(events)-1)+")", []any{}
 	for _, e := range events {
 		args = append(args, e)
 	}
@@ -165,7 +167,8 @@ type LineOf struct{ Batch, Line int }
 // LastOfLines returns, for each line, the last record of an event; of one batch
 // only where that is not 0.
 func (s *Store) LastOfLines(ctx context.Context, batch int, event string) (map[LineOf]Sealed, error) {
-	all, err := s.lastOf(ctx, "SELECT max(seq), record, hash FROM journal WHERE line > 0 AND event = ?", batch, []any{event})
+	all, err := s.lastOf(ctx, "SELECT max(seq), record, hash FROM journal WHERE line > 0 AND event = ?", batch,
+		[]any{event})
 	last := map[LineOf]Sealed{}
 	for _, r := range all {
 		last[LineOf{r.Batch, r.Line}] = r
@@ -243,7 +246,8 @@ func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 		return p, err
 	}
 	if !found {
-		return p, fmt.Errorf("no journal record has the hash %s: records were cut off, or the hash is of another journal", head)
+		return p, fmt.Errorf(
+			"no journal record has the hash %s: records were cut off, or the hash is of another journal", head)
 	}
 	return p, nil
 }
@@ -252,9 +256,14 @@ func (s *Store) Verify(ctx context.Context, head string) (Proof, error) {
 // were staged: records were cut off, or all of them.
 func (s *Store) everyBatchStaged(ctx context.Context) error {
 	var id, n int
-	err := s.db.QueryRowContext(ctx, "SELECT coalesce(min(id), 0), count(*) FROM batches WHERE id NOT IN (SELECT batch FROM journal WHERE event = 'staged')").Scan(&id, &n)
+	err := s.db.QueryRowContext(ctx, "SELECT coalesce(min(id), 0), count(*) FROM batches WHERE id NOT IN (SELECT batch FROM journal WHERE event = 'staged')").
+		Scan(&id, &n)
 	if err == nil && n > 0 {
-		err = fmt.Errorf("the journal has no record of the staging of %d of the batches, the first of them batch %d: records were cut off", n, id)
+		err = fmt.Errorf(
+			"the journal has no record of the staging of %d of the batches, the first of them batch %d: records were cut off",
+			n,
+			id,
+		)
 	}
 	return err
 }
@@ -281,13 +290,17 @@ func (s *Store) Whole(ctx context.Context) error {
 	if err != nil || accepted {
 		return err
 	}
-	return fmt.Errorf("%w\nnothing is signed, carried out or taken back until that is settled: find out who did it, and restore the state folder from a copy, or accept it in the journal's own words with \"yardbroom journal --accept-break REASON\"", broken)
+	return fmt.Errorf(
+		"%w\nnothing is signed, carried out or taken back until that is settled: find out who did it, and restore the state folder from a copy, or accept it in the journal's own words with \"yardbroom journal --accept-break REASON\"",
+		broken,
+	)
 }
 
 // accepts tells whether the last acceptance is of this break, and everything
 // stands before it as it did then, and behind it in its chain.
 func (s *Store) accepts(ctx context.Context, broken error) (bool, error) {
-	found, err := s.records(ctx, "SELECT seq, record, hash FROM journal WHERE event = ? ORDER BY seq DESC LIMIT 1", EventAccepted)
+	found, err := s.records(ctx, "SELECT seq, record, hash FROM journal WHERE event = ? ORDER BY seq DESC LIMIT 1",
+		EventAccepted)
 	if err != nil || len(found) == 0 {
 		return false, err
 	}
@@ -299,7 +312,8 @@ func (s *Store) accepts(ctx context.Context, broken error) (bool, error) {
 	if err != nil || digest != body.Digest || body.Fault != broken.Error() {
 		return false, err
 	}
-	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal WHERE seq >= ? ORDER BY seq", found[0].Seq)
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, record, hash FROM journal WHERE seq >= ? ORDER BY seq",
+		found[0].Seq)
 	if err != nil {
 		return false, err
 	}
@@ -321,7 +335,8 @@ func (s *Store) accepts(ctx context.Context, broken error) (bool, error) {
 // before returns a digest of everything in the journal before a record, as it
 // stands there, and the hash of the record before it.
 func (s *Store) before(ctx context.Context, seq int) (digest, head string, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT seq, batch, line, event, record, hash FROM journal WHERE seq < ? ORDER BY seq", seq)
+	rows, err := s.db.QueryContext(ctx,
+		"SELECT seq, batch, line, event, record, hash FROM journal WHERE seq < ? ORDER BY seq", seq)
 	if err != nil {
 		return "", "", err
 	}

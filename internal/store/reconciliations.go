@@ -24,7 +24,13 @@ func (s *Store) AddReconciliation(ctx context.Context, yard string, r *Reconcili
 		if _, err := tx.ExecContext(ctx, "INSERT INTO reconciliations (yard, at, found) VALUES (?, ?, ?)", yard, r.At.UTC().Format(time.RFC3339), strings.Join(r.Found, "\n")); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM reconciliations WHERE yard = ? AND id NOT IN (SELECT id FROM reconciliations WHERE yard = ? ORDER BY id DESC LIMIT ?)", yard, yard, mostReconciliations)
+		_, err := tx.ExecContext(
+			ctx,
+			"DELETE FROM reconciliations WHERE yard = ? AND id NOT IN (SELECT id FROM reconciliations WHERE yard = ? ORDER BY id DESC LIMIT ?)",
+			yard,
+			yard,
+			mostReconciliations,
+		)
 		return err
 	})
 }
@@ -33,7 +39,8 @@ func (s *Store) AddReconciliation(ctx context.Context, yard string, r *Reconcili
 // nil where there is none.
 func (s *Store) ReconciliationBefore(ctx context.Context, yard string, at time.Time) (*Reconciliation, error) {
 	var when, found string
-	err := s.db.QueryRowContext(ctx, "SELECT at, found FROM reconciliations WHERE yard = ? AND at <= ? ORDER BY id DESC LIMIT 1", yard, at.UTC().Format(time.RFC3339)).Scan(&when, &found)
+	err := s.db.QueryRowContext(ctx, "SELECT at, found FROM reconciliations WHERE yard = ? AND at <= ? ORDER BY id DESC LIMIT 1", yard, at.UTC().Format(time.RFC3339)).
+		Scan(&when, &found)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

@@ -57,11 +57,20 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	file.Close()
 	// FULL syncs the log at each commit, so that what is committed survives
 	// the loss of power.
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_txlock=immediate")
+	db, err := sql.Open(
+		"sqlite",
+		"file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&_txlock=immediate",
+	)
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dir: dir, changes: make(chan change), closing: make(chan struct{}), written: make(chan struct{})}
+	s := &Store{
+		db:      db,
+		dir:     dir,
+		changes: make(chan change),
+		closing: make(chan struct{}),
+		written: make(chan struct{}),
+	}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("state %s: %w", path, err)
@@ -74,20 +83,32 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 // on: what only reads works.
 func openReadOnly(ctx context.Context, dir, path string) (*Store, error) {
 	if info, err := os.Stat(path + "-wal"); err == nil && info.Size() > 0 {
-		return nil, fmt.Errorf("state %s: it was not closed in order, and that cannot be put right on a read-only file system: open it once where it can be written", path)
+		return nil, fmt.Errorf(
+			"state %s: it was not closed in order, and that cannot be put right on a read-only file system: open it once where it can be written",
+			path,
+		)
 	}
 	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro&immutable=1")
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, dir: dir, readOnly: true, changes: make(chan change), closing: make(chan struct{}), written: make(chan struct{})}
+	s := &Store{
+		db:       db,
+		dir:      dir,
+		readOnly: true,
+		changes:  make(chan change),
+		closing:  make(chan struct{}),
+		written:  make(chan struct{}),
+	}
 	var version int
 	err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version)
 	switch {
 	case err == nil && version > schemaVersion:
 		err = errors.New("it was written by a newer version of yardbroom")
 	case err == nil && version < schemaVersion:
-		err = errors.New("it was written by an older version of yardbroom, and cannot be brought up to date on a read-only file system")
+		err = errors.New(
+			"it was written by an older version of yardbroom, and cannot be brought up to date on a read-only file system",
+		)
 	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("state %s: %w", path, err), db.Close())
@@ -198,7 +219,8 @@ var ErrNoBatch = errors.New("no such batch; \"yardbroom batch list\" shows those
 // tx runs a change of the database, all or nothing.
 func (s *Store) tx(ctx context.Context, change func(*transaction) error) error {
 	if s.readOnly {
-		return fmt.Errorf("state folder %s is on a read-only file system, and nothing is done that cannot be recorded", s.dir)
+		return fmt.Errorf("state folder %s is on a read-only file system, and nothing is done that cannot be recorded",
+			s.dir)
 	}
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -275,7 +297,11 @@ func (s *Store) Batch(ctx context.Context, id int) (*Batch, error) {
 // Batches returns all batches, oldest first, each with its lines but without
 // their bodies.
 func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT id, head, coalesce(n, 0), coalesce(state, '') = ? FROM batches LEFT JOIN lines ON batch = id ORDER BY id, n", dropped)
+	rows, err := s.db.QueryContext(
+		ctx,
+		"SELECT id, head, coalesce(n, 0), coalesce(state, '') = ? FROM batches LEFT JOIN lines ON batch = id ORDER BY id, n",
+		dropped,
+	)
 	if err != nil {
 		return nil, err
 	}

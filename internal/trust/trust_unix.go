@@ -23,7 +23,8 @@ func ownFolder(path string, info fs.FileInfo) error {
 		return fmt.Errorf("%s belongs to somebody else (user %d): name a folder of your own", path, uid)
 	}
 	if mode := info.Mode().Perm(); mode&0o022 != 0 {
-		return fmt.Errorf("others may write in %s (mode %04o): take that from them (chmod go-w), or name another folder", path, mode)
+		return fmt.Errorf(
+			"others may write in %s (mode %04o): take that from them (chmod go-w), or name another folder", path, mode)
 	}
 	return nil
 }

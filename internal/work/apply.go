@@ -229,7 +229,11 @@ func (s *Session) target(ctx context.Context, b *batch.Batch, r *CarryRequest) (
 	p, err := s.openOne(context.WithoutCancel(ctx), on, only)
 	if err != nil {
 		if r.Server == "" && only != "" {
-			err = fmt.Errorf("%w\n%s, where it was begun, cannot be used: wait for it, or say with --server on which server it is to go on", err, begun.Host)
+			err = fmt.Errorf(
+				"%w\n%s, where it was begun, cannot be used: wait for it, or say with --server on which server it is to go on",
+				err,
+				begun.Host,
+			)
 		}
 		return nil, err
 	}
@@ -279,7 +283,9 @@ func (w *Watch) ended(done *Carried) {
 
 // awaitReplication asks each other server of the yard whether it shows what the
 // batch has changed, and returns those that do not.
-func (s *Session) awaitReplication(ctx context.Context, b *batch.Batch, yard settings.Yard, host string, r *CarryRequest) (behind []Replica, err error) {
+func (s *Session) awaitReplication(
+	ctx context.Context, b *batch.Batch, yard settings.Yard, host string, r *CarryRequest,
+) (behind []Replica, err error) {
 	kept, err := s.Store(ctx)
 	if err != nil {
 		return nil, err

@@ -87,7 +87,9 @@ func (s *Session) withoutBarred(ctx context.Context, b *batch.Batch) (refusals [
 
 // notToBeEnabled tells of accounts, by raw identity, why they must not be
 // enabled. What takes back the batch that suspended one may.
-func (s *Session) notToBeEnabled(ctx context.Context, id source.Identity, yard string, undoOf int, accounts []string) (map[string]string, error) {
+func (s *Session) notToBeEnabled(
+	ctx context.Context, id source.Identity, yard string, undoOf int, accounts []string,
+) (map[string]string, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return nil, err
@@ -103,12 +105,15 @@ func (s *Session) notToBeEnabled(ctx context.Context, id source.Identity, yard s
 	why := map[string]string{}
 	for _, account := range accounts {
 		if one, is := suspended[source.ShowIdentity(d, account)]; is && one.Batch != undoOf {
-			why[account] = fmt.Sprintf("it is suspended %s; \"yardbroom undo %d\" with its name ends that", one, one.Batch)
+			why[account] = fmt.Sprintf("it is suspended %s; \"yardbroom undo %d\" with its name ends that", one,
+				one.Batch)
 		}
 	}
 	left, err := s.leavers(ctx, id, yard, accounts)
 	for account, who := range left {
-		why[account] = audit.PersonName(who) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"
+		why[account] = audit.PersonName(
+			who,
+		) + " has left, by the last roster; if that is wrong, give the right one to \"yardbroom reconcile\", or say with \"yardbroom link reject\" that it is not theirs"
 	}
 	return why, err
 }
@@ -131,14 +136,16 @@ func (s *Session) notLeft(ctx context.Context, b *batch.Batch, accounts []string
 	}
 	if !list.About.Read.After(b.Created) { // the batch may rest on another
 		accounts = slices.DeleteFunc(accounts, func(account string) bool {
-			return !slices.ContainsFunc(opt.Links, func(l reconcile.Link) bool { return l.Account == account && l.Rejected })
+			return !slices.ContainsFunc(opt.Links,
+				func(l reconcile.Link) bool { return l.Account == account && l.Rejected })
 		})
 	}
 	left := s.leaversAmong(found, list, p)
 	why := map[string]string{}
 	for _, account := range accounts {
 		if left[account] == nil {
-			why[account] = "its person has not left, by the roster of " + list.About.Read.Format(time.DateOnly) + " and the links; stage it again"
+			why[account] = "its person has not left, by the roster of " + list.About.Read.Format(
+				time.DateOnly) + " and the links; stage it again"
 		}
 	}
 	return why, nil
@@ -146,7 +153,9 @@ func (s *Session) notLeft(ctx context.Context, b *batch.Batch, accounts []string
 
 // leavers tells, of accounts of a directory by raw identity, whose people have
 // left by the last roster, where that is sure: who they are.
-func (s *Session) leavers(ctx context.Context, id source.Identity, yard string, accounts []string) (map[string]*roster.Person, error) {
+func (s *Session) leavers(
+	ctx context.Context, id source.Identity, yard string, accounts []string,
+) (map[string]*roster.Person, error) {
 	if !s.remembers() {
 		return nil, nil
 	}

@@ -186,7 +186,8 @@ func (s *Session) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, er
 			}
 		}
 		if visible, err := book.GetSheetVisible(name); unseen > 0 || err == nil && !visible {
-			s.note("note: %s of the sheet %s are hidden; they count as they stand there", wording.Count(max(unseen, 1), "row"), name)
+			s.note("note: %s of the sheet %s are hidden; they count as they stand there",
+				wording.Count(max(unseen, 1), "row"), name)
 		}
 		for i, row := range cells[1:] {
 			rows = append(rows, batch.Row{Number: i + 2, Cells: row})

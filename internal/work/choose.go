@@ -34,7 +34,8 @@ func (r *StageRequest) checkChoice() error {
 	others := len(r.Checks) > 0 || r.Listed != nil || len(r.Match) > 0
 	switch {
 	case r.Where != nil && (len(r.Names) > 0 && !r.SetsValues() || others || r.ByRoster()):
-		return wrong("conditions choose the accounts by themselves: give no names, --check, --file or --match with them")
+		return wrong(
+			"conditions choose the accounts by themselves: give no names, --check, --file or --match with them")
 	case r.Where == nil && !r.ByRoster() && len(r.Names) == 0 && !others:
 		return wrong("say which accounts: by name, --check, --file, --match, or by conditions such as --idle 120d")
 	}
@@ -63,7 +64,9 @@ func (s *Session) asCheck(asked settings.Filter) (*settings.Settings, string) {
 }
 
 // choose collects the entries that are meant, however they were chosen.
-func (s *Session) choose(ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest) ([]batch.Candidate, error) {
+func (s *Session) choose(
+	ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest,
+) ([]batch.Candidate, error) {
 	if r.ByRoster() {
 		return s.fromRoster(ctx, p, stager, o, r)
 	}
@@ -93,7 +96,9 @@ func (s *Session) choose(ctx context.Context, p *Place, stager *batch.Stager, o 
 			c.Listed = true
 			all = append(all, c)
 		}
-		s.note("note: a list of names does not say why they are on it, so the batch holds only while each account's place, state and last sign-in are as they are now; conditions given to stage itself (--idle, --enabled, --filter …) are tested again")
+		s.note(
+			"note: a list of names does not say why they are on it, so the batch holds only while each account's place, state and last sign-in are as they are now; conditions given to stage itself (--idle, --enabled, --filter …) are tested again",
+		)
 	}
 	if len(r.Match) > 0 {
 		found, err := matching(ctx, p, r.Match)
@@ -126,7 +131,9 @@ func asCandidates(entries []directory.Entry) (all []batch.Candidate) {
 
 // fromFindings judges the place by the checks that were asked for, and collects
 // those who have findings.
-func (s *Session) fromFindings(ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest) ([]batch.Candidate, error) {
+func (s *Session) fromFindings(
+	ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest,
+) ([]batch.Candidate, error) {
 	report, err := s.Judge(ctx, p, &r.Question)
 	if err != nil {
 		return nil, err
@@ -158,7 +165,12 @@ func (s *Session) fromFindings(ctx context.Context, p *Place, stager *batch.Stag
 	var all []batch.Candidate
 	for i := range entries {
 		key := directory.FoldDN(entries[i].DN)
-		c := batch.Candidate{Entry: entries[i], Finding: found.byDN[key], Values: found.fixes[key], LastLogon: last[directory.KeyOf(entries[i].DN)]}
+		c := batch.Candidate{
+			Entry:     entries[i],
+			Finding:   found.byDN[key],
+			Values:    found.fixes[key],
+			LastLogon: last[directory.KeyOf(entries[i].DN)],
+		}
 		c.NotNow = s.signedInMeanwhile(report.Survey, &c)
 		all = append(all, c)
 	}
@@ -222,7 +234,8 @@ func (s *Session) signedInMeanwhile(survey *directory.Survey, c *batch.Candidate
 	}
 	account := survey.Dialect.Account(&c.Entry)
 	last := survey.LastLogon(&account, farFuture)
-	disproved := check.DisprovedBy == audit.AnySignIns || check.DisprovedBy == audit.LaterOnes && last.Time().After(c.Finding.Since)
+	disproved := check.DisprovedBy == audit.AnySignIns ||
+		check.DisprovedBy == audit.LaterOnes && last.Time().After(c.Finding.Since)
 	if last.Known() && disproved {
 		return "it has signed in since it was judged"
 	}
@@ -250,17 +263,27 @@ func (s *Session) halfDelivered(ctx context.Context, p *Place, report *audit.Rep
 		return err
 	}
 	if byAbsence && list.About.Bad > 0 {
-		return fmt.Errorf("%s of the roster could not be read, and whoever is in them would seem to be missing: correct them, or say --whole-roster", wording.Count(list.About.Bad, "row"))
+		return fmt.Errorf(
+			"%s of the roster could not be read, and whoever is in them would seem to be missing: correct them, or say --whole-roster",
+			wording.Count(list.About.Bad, "row"),
+		)
 	}
 	if sum := report.Roster; sum.Leaving*tenth > sum.Enabled {
-		return fmt.Errorf("by the roster %s, %d of %d enabled accounts would have to go (their people have left, or they are nobody's); a roster that is not whole looks like this: look at \"yardbroom reconcile\", and say --whole-roster if it is right", list.About.Source, sum.Leaving, sum.Enabled)
+		return fmt.Errorf(
+			"by the roster %s, %d of %d enabled accounts would have to go (their people have left, or they are nobody's); a roster that is not whole looks like this: look at \"yardbroom reconcile\", and say --whole-roster if it is right",
+			list.About.Source,
+			sum.Leaving,
+			sum.Enabled,
+		)
 	}
 	return nil
 }
 
 // fromRoster collects the accounts whose person is sure and that lack what the
 // roster gives: all, or those named.
-func (s *Session) fromRoster(ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest) ([]batch.Candidate, error) {
+func (s *Session) fromRoster(
+	ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest,
+) ([]batch.Candidate, error) {
 	list, err := s.ReadRoster(ctx, p, &r.Roster)
 	if err != nil {
 		return nil, err

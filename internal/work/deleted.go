@@ -30,8 +30,15 @@ func (s *Session) keepDeleted(b *batch.Batch) func(*batch.Line, []batch.LDIFChan
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return err
 		}
-		about := fmt.Sprintf("%s, deleted by line %d of batch %d on %s; these records make it anew, the remarks are what no client can write", l.DN, l.N, b.ID, s.now().Format(time.RFC3339))
-		return whole.Write(filepath.Join(folder, fmt.Sprintf("line-%d.ldif", l.N)), func(w io.Writer) error { return batch.WriteLDIF(w, about, there) })
+		about := fmt.Sprintf(
+			"%s, deleted by line %d of batch %d on %s; these records make it anew, the remarks are what no client can write",
+			l.DN,
+			l.N,
+			b.ID,
+			s.now().Format(time.RFC3339),
+		)
+		return whole.Write(filepath.Join(folder, fmt.Sprintf("line-%d.ldif", l.N)),
+			func(w io.Writer) error { return batch.WriteLDIF(w, about, there) })
 	}
 }
 
@@ -57,7 +64,8 @@ func (s *Session) forgetDeleted() error {
 // noteDeleted notes where what a batch has deleted is kept.
 func (s *Session) noteDeleted(b *batch.Batch) {
 	if folder := s.deletedFolder(b); !empty(folder) {
-		s.note("what was deleted is kept as LDIF in %s until %s", folder, s.Settings.Batch.KeepDeleted.After(s.Now()).Format(time.DateOnly))
+		s.note("what was deleted is kept as LDIF in %s until %s", folder,
+			s.Settings.Batch.KeepDeleted.After(s.Now()).Format(time.DateOnly))
 	}
 }
 

@@ -48,7 +48,8 @@ func (s *Session) Exempt(ctx context.Context, e settings.Exemption) (*Exemption,
 	if err != nil {
 		return nil, err
 	}
-	n, err := kept.Decide(ctx, store.Exemptions, body, &store.Record{At: s.now(), By: s.By, Event: store.EventExempted, Body: body})
+	n, err := kept.Decide(ctx, store.Exemptions, body,
+		&store.Record{At: s.now(), By: s.By, Event: store.EventExempted, Body: body})
 	return &Exemption{e, n}, err
 }
 

@@ -117,7 +117,9 @@ func nameKey(name string) string {
 
 // lookUp finds accounts by logon name and by DN, under the keys of their
 // names.
-func lookUp(ctx context.Context, src source.Source, d *directory.Dialect, names []string) (map[string][]directory.Entry, error) {
+func lookUp(
+	ctx context.Context, src source.Source, d *directory.Dialect, names []string,
+) (map[string][]directory.Entry, error) {
 	logon := d.Logon.String()
 	var dns, logons []string
 	for _, name := range names {
@@ -189,7 +191,8 @@ func findGroup(ctx context.Context, src source.Source, name string) (*directory.
 	case len(found) == 0:
 		return nil, wrong("--group: there is no group %q", name)
 	case len(found) > 1:
-		return nil, wrong("--group: %d groups are called %q, such as %s and %s: give a DN", len(found), name, found[0].DN, found[1].DN)
+		return nil, wrong("--group: %d groups are called %q, such as %s and %s: give a DN", len(found), name,
+			found[0].DN, found[1].DN)
 	}
 	return &found[0], nil
 }

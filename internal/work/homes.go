@@ -17,7 +17,9 @@ import (
 // StageArchives makes the batch that archives and removes home folders which
 // were set aside: those of the accounts named, or all that were held long
 // enough.
-func (s *Session) StageArchives(ctx context.Context, p *Place, names []string, why string, maxLines int) (*Staged, error) {
+func (s *Session) StageArchives(
+	ctx context.Context, p *Place, names []string, why string, maxLines int,
+) (*Staged, error) {
 	staged := &Staged{}
 	id, err := p.Identity(ctx)
 	if err != nil {
@@ -65,10 +67,12 @@ func (s *Session) StageArchives(ctx context.Context, p *Place, names []string, w
 // stillHeld tells why a home must not be archived yet, "" where it may be.
 func (s *Session) stillHeld(h *carry.HeldHome) string {
 	if !h.Until.IsZero() {
-		return fmt.Sprintf("its home folder comes back when batch %d is taken back, which is due %s", h.Batch, wording.Moment(h.Until, time.Local))
+		return fmt.Sprintf("its home folder comes back when batch %d is taken back, which is due %s", h.Batch,
+			wording.Moment(h.Until, time.Local))
 	}
 	if until := s.Settings.Batch.HomeHold.After(h.Since); until.After(s.Now()) {
-		return fmt.Sprintf("its home folder is held until %s (home_hold is %s)", wording.Moment(until, time.Local), s.Settings.Batch.HomeHold)
+		return fmt.Sprintf("its home folder is held until %s (home_hold is %s)", wording.Moment(until, time.Local),
+			s.Settings.Batch.HomeHold)
 	}
 	return ""
 }

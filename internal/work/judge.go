@@ -54,7 +54,9 @@ func (s *Session) Judge(ctx context.Context, p *Place, q *Question) (*audit.Repo
 }
 
 // Compare judges an earlier survey as a later place was judged, and compares.
-func (s *Session) Compare(ctx context.Context, later *Place, after *audit.Report, earlier From, q *Question) (*audit.Comparison, error) {
+func (s *Session) Compare(
+	ctx context.Context, later *Place, after *audit.Report, earlier From, q *Question,
+) (*audit.Comparison, error) {
 	p, err := s.Open(ctx, earlier)
 	if err != nil {
 		return nil, err
@@ -71,7 +73,8 @@ func (s *Session) Compare(ctx context.Context, later *Place, after *audit.Report
 		return nil, err
 	}
 	if !was.Same(is) {
-		return nil, fmt.Errorf("%s is %s, and %s is %s: two directories, which cannot be compared", p.Where(), was, later.Where(), is)
+		return nil, fmt.Errorf("%s is %s, and %s is %s: two directories, which cannot be compared", p.Where(), was,
+			later.Where(), is)
 	}
 	before, err := s.Judge(ctx, p, q)
 	if err != nil {
@@ -86,7 +89,10 @@ func (s *Session) Compare(ctx context.Context, later *Place, after *audit.Report
 // run runs checks over a survey of a place, and over who has which account
 // where that is known. Where within is given, filters of the settings look only
 // at what fulfils it too.
-func (s *Session) run(ctx context.Context, p *Place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string, within string) (*audit.Report, error) {
+func (s *Session) run(
+	ctx context.Context, p *Place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string,
+	within string,
+) (*audit.Report, error) {
 	exempt, err := s.exemptions(ctx, p)
 	if err != nil {
 		return nil, err
@@ -109,7 +115,9 @@ func (s *Session) run(ctx context.Context, p *Place, survey *directory.Survey, p
 
 // suspended are the accounts that a batch has switched off until a date, where
 // a check wants to know.
-func (s *Session) suspended(ctx context.Context, p *Place, d *directory.Dialect, people *reconcile.Result) (map[string]string, error) {
+func (s *Session) suspended(
+	ctx context.Context, p *Place, d *directory.Dialect, people *reconcile.Result,
+) (map[string]string, error) {
 	if people == nil {
 		return nil, nil
 	}
@@ -137,7 +145,9 @@ func (s *Session) suspended(ctx context.Context, p *Place, d *directory.Dialect,
 // selected finds what the filters of the settings select, by the names of
 // their checks, of those that are to run; only among what fulfils within, too,
 // where that is given.
-func (s *Session) selected(ctx context.Context, p *Place, d *directory.Dialect, asOf time.Time, checks []string, within string) (map[string][]directory.Entry, error) {
+func (s *Session) selected(
+	ctx context.Context, p *Place, d *directory.Dialect, asOf time.Time, checks []string, within string,
+) (map[string][]directory.Entry, error) {
 	keep, err := audit.Attributes(s.Settings)
 	if err != nil {
 		return nil, asRequest(err)
@@ -154,7 +164,10 @@ func (s *Session) selected(ctx context.Context, p *Place, d *directory.Dialect, 
 		if err != nil {
 			return nil, wrong("settings: audit: filters: %s: %w", c.Name, err)
 		}
-		sel := source.Selection{Filter: "(&" + cond.String() + within + ")", Attributes: append(cond.Attributes(), d.Attributes(keep)...)}
+		sel := source.Selection{
+			Filter:     "(&" + cond.String() + within + ")",
+			Attributes: append(cond.Attributes(), d.Attributes(keep)...),
+		}
 		entries, err := every(ctx, p, sel)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", c.Name, err)

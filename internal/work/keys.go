@@ -38,7 +38,8 @@ func (s *Session) SignWith(file string, b *batch.Batch, allowed batch.Signers) (
 			return batch.Sign(b, k)
 		}
 	}
-	return nil, wrong("say with --key which of the agent's %d keys to sign with: none is among the allowed signers", len(keys))
+	return nil, wrong("say with --key which of the agent's %d keys to sign with: none is among the allowed signers",
+		len(keys))
 }
 
 // Sign agrees to a batch, by a signature that is made with a key (see SignWith),
@@ -178,7 +179,8 @@ func privateKey(file string, text []byte, ask func(string) (string, error)) (ssh
 		return with, err
 	}
 	if ask == nil {
-		return nil, errors.New("it has a passphrase, and nobody to ask for it: put it into the agent, and name the public key")
+		return nil, errors.New(
+			"it has a passphrase, and nobody to ask for it: put it into the agent, and name the public key")
 	}
 	phrase, err := ask("Passphrase of " + file + ": ")
 	if err != nil {

@@ -94,8 +94,17 @@ func (s *Session) Decide(ctx context.Context, p *Place, of Decision) (*Link, err
 	if err != nil {
 		return nil, err
 	}
-	l := &Link{AccountID: source.ShowIdentity(d, acc.ID), Dialect: d.Name, Account: acc.Name(), Person: reconcile.PersonKey(who), Name: audit.PersonName(who),
-		Verdict: of.Verdict, Why: of.Why, By: s.By, At: s.now()}
+	l := &Link{
+		AccountID: source.ShowIdentity(d, acc.ID),
+		Dialect:   d.Name,
+		Account:   acc.Name(),
+		Person:    reconcile.PersonKey(who),
+		Name:      audit.PersonName(who),
+		Verdict:   of.Verdict,
+		Why:       of.Why,
+		By:        s.By,
+		At:        s.now(),
+	}
 	return l, s.decide(ctx, l)
 }
 
@@ -131,7 +140,8 @@ func (s *Session) decide(ctx context.Context, l *Link) error {
 	if err != nil {
 		return err
 	}
-	l.Number, err = kept.Decide(ctx, store.Links, body, &store.Record{At: l.At, By: l.By, Event: store.EventLinked, Body: body})
+	l.Number, err = kept.Decide(ctx, store.Links, body,
+		&store.Record{At: l.At, By: l.By, Event: store.EventLinked, Body: body})
 	return err
 }
 
@@ -205,13 +215,24 @@ func (s *Session) EndLink(ctx context.Context, number int) error {
 }
 
 // linkColumns are the columns of exported decisions.
-var linkColumns = []sheet.Column{{Name: "account_id"}, {Name: "dialect"}, {Name: "account"}, {Name: "person"}, {Name: "name"}, {Name: "verdict"}, {Name: "why"}, {Name: "by"}, {Name: "at", Kind: sheet.Time}}
+var linkColumns = []sheet.Column{
+	{Name: "account_id"},
+	{Name: "dialect"},
+	{Name: "account"},
+	{Name: "person"},
+	{Name: "name"},
+	{Name: "verdict"},
+	{Name: "why"},
+	{Name: "by"},
+	{Name: "at", Kind: sheet.Time},
+}
 
 // LinkSheet is a table of decisions that ImportLinks reads.
 func LinkSheet(all []Link) *sheet.Sheet {
 	out := &sheet.Sheet{Name: "links", Columns: linkColumns}
 	for _, l := range all {
-		out.Rows = append(out.Rows, []any{l.AccountID, l.Dialect, l.Account, l.Person, l.Name, string(l.Verdict), l.Why, l.By, l.At})
+		out.Rows = append(out.Rows,
+			[]any{l.AccountID, l.Dialect, l.Account, l.Person, l.Name, string(l.Verdict), l.Why, l.By, l.At})
 	}
 	return out
 }
@@ -239,7 +260,8 @@ func readLinks(in io.Reader, name string) ([]Link, error) {
 	}
 	header[0] = strings.TrimPrefix(header[0], "\ufeff")
 	if !slices.EqualFunc(header, linkColumns, func(h string, c sheet.Column) bool { return h == c.Name }) {
-		return nil, fmt.Errorf("%s is no list of links: its columns have to be those that \"yardbroom link export\" writes", name)
+		return nil, fmt.Errorf(
+			"%s is no list of links: its columns have to be those that \"yardbroom link export\" writes", name)
 	}
 	var all []Link
 	for {
@@ -263,7 +285,16 @@ func readLink(cells []string) (l *Link, err error) {
 	for i := range cells {
 		cells[i] = sheet.UnsafeCell(cells[i])
 	}
-	l = &Link{AccountID: cells[0], Dialect: cells[1], Account: cells[2], Person: cells[3], Name: cells[4], Verdict: Verdict(cells[5]), Why: cells[6], By: cells[7]}
+	l = &Link{
+		AccountID: cells[0],
+		Dialect:   cells[1],
+		Account:   cells[2],
+		Person:    cells[3],
+		Name:      cells[4],
+		Verdict:   Verdict(cells[5]),
+		Why:       cells[6],
+		By:        cells[7],
+	}
 	if l.At, err = time.Parse(time.RFC3339, cells[8]); err != nil {
 		return nil, fmt.Errorf("at: %w", err)
 	}

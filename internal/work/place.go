@@ -154,7 +154,8 @@ func (s *Session) connect(ctx context.Context, name string, yard settings.Yard) 
 	if err != nil {
 		return nil, asRequest(err)
 	}
-	server, err := source.Connect(ctx, source.Target{Yard: yard, Keep: keep, Ask: s.Ask, Now: s.Now, Progress: s.Progress})
+	server, err := source.Connect(ctx,
+		source.Target{Yard: yard, Keep: keep, Ask: s.Ask, Now: s.Now, Progress: s.Progress})
 	if err != nil {
 		return nil, err
 	}
@@ -169,7 +170,9 @@ func (s *Session) openURL(ctx context.Context, from *From) (*Place, error) {
 		return nil, wrong("%s is not an ldap://, ldaps:// or ldapi:// URL", from.Where)
 	}
 	yard := settings.Yard{
-		Servers: []string{from.Where}, Base: from.Base, CAFile: from.CAFile, StartTLS: from.StartTLS, Dialect: from.Dialect,
+		Servers: []string{
+			from.Where,
+		}, Base: from.Base, CAFile: from.CAFile, StartTLS: from.StartTLS, Dialect: from.Dialect,
 		Bind: settings.Bind{DN: from.Bind, PasswordFile: from.PasswordFile, PasswordEnv: from.PasswordEnv,
 			PasswordCommand: from.PasswordCommand, Kerberos: from.Kerberos},
 	}
@@ -213,7 +216,8 @@ func (s *Session) openOne(ctx context.Context, from From, server string) (*Place
 	}
 	i := slices.IndexFunc(yard.Servers, is)
 	if i < 0 {
-		return nil, wrong("%s is none of the servers of the yard %s: %s", server, from.Where, strings.Join(yard.Servers, ", "))
+		return nil, wrong("%s is none of the servers of the yard %s: %s", server, from.Where,
+			strings.Join(yard.Servers, ", "))
 	}
 	one := yard
 	one.Servers = yard.Servers[i : i+1]

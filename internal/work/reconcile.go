@@ -110,7 +110,9 @@ func (s *Session) rosterChecks(named []string) ([]string, error) {
 
 // remember keeps the roster, who has which account, and what was found; and
 // takes out what an earlier run had found, where that was asked for.
-func (s *Session) remember(ctx context.Context, p *Place, list *Roster, r *ReconcileRequest, out *Reconciliation) error {
+func (s *Session) remember(
+	ctx context.Context, p *Place, list *Roster, r *ReconcileRequest, out *Reconciliation,
+) error {
 	id, err := p.Identity(ctx)
 	if err != nil {
 		s.note("note: nothing is remembered of this comparison: %v", err)
@@ -147,7 +149,9 @@ func (s *Session) remember(ctx context.Context, p *Place, list *Roster, r *Recon
 }
 
 // earlierRun is the run that a text means, nil where that is "".
-func (s *Session) earlierRun(ctx context.Context, p *Place, id source.Identity, since string) (*store.Reconciliation, error) {
+func (s *Session) earlierRun(
+	ctx context.Context, p *Place, id source.Identity, since string,
+) (*store.Reconciliation, error) {
 	if since == "" {
 		return nil, nil
 	}

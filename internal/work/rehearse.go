@@ -76,7 +76,13 @@ func (s *Session) Rehearse(ctx context.Context, b *batch.Batch, on From) (*Rehea
 	if err != nil {
 		return nil, err
 	}
-	return &Rehearsal{Batch: played, Where: p.Where(), Zone: p.Zone(), Result: res, Change: audit.Compare(before, after)}, nil
+	return &Rehearsal{
+		Batch:  played,
+		Where:  p.Where(),
+		Zone:   p.Zone(),
+		Result: res,
+		Change: audit.Compare(before, after),
+	}, nil
 }
 
 // served is a copy of a directory, served on this machine only while it is
@@ -122,8 +128,12 @@ func (s *Session) copyOf(ctx context.Context, p *Place, b *batch.Batch) (*served
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
 	c.stop = stop
 	password := rand.Text()
-	c.server = &practice.Server{Dir: practice.Copy(practice.Identity{Dialect: d, Base: id.Base, SID: id.ID}, entries, s.Now),
-		Account: "rehearsal", Password: password, Host: b.Server}
+	c.server = &practice.Server{
+		Dir:      practice.Copy(practice.Identity{Dialect: d, Base: id.Base, SID: id.ID}, entries, s.Now),
+		Account:  "rehearsal",
+		Password: password,
+		Host:     b.Server,
+	}
 	url, err := c.server.Listen(serving, "127.0.0.1:0")
 	if err != nil {
 		c.close()
@@ -138,7 +148,8 @@ func (s *Session) copyOf(ctx context.Context, p *Place, b *batch.Batch) (*served
 	yard.Servers, yard.Avoid, yard.StartTLS, yard.CAFile, yard.Dialect = []string{url}, nil, false, "", d.Name
 	yard.Base = cmp.Or(yard.Base, id.Base)
 	yard.Bind = settings.Bind{DN: "rehearsal", Ask: true}
-	c.live, err = source.Connect(ctx, source.Target{Yard: yard, Keep: keep, Now: s.Now, Ask: func(string) (string, error) { return password, nil }})
+	c.live, err = source.Connect(ctx,
+		source.Target{Yard: yard, Keep: keep, Now: s.Now, Ask: func(string) (string, error) { return password, nil }})
 	if err != nil {
 		c.close()
 		return nil, err

@@ -33,7 +33,8 @@ func (s *Session) Restore(ctx context.Context, name string, r *BackRequest) (*Ba
 	if err != nil {
 		return back, err
 	}
-	begun, err := carry.Unfinished(ctx, kept, func(head *batch.Batch) bool { return slices.Contains(head.Actions, batch.Restore) })
+	begun, err := carry.Unfinished(ctx, kept,
+		func(head *batch.Batch) bool { return slices.Contains(head.Actions, batch.Restore) })
 	if err != nil {
 		return back, err
 	}
@@ -42,7 +43,12 @@ func (s *Session) Restore(ctx context.Context, name string, r *BackRequest) (*Ba
 			continue
 		}
 		if b.UndoOf != 0 {
-			return back, fmt.Errorf("batch %d, which takes batch %d back, has begun to bring it back and was stopped: \"yardbroom apply %d\" goes on with it", b.ID, b.UndoOf, b.ID)
+			return back, fmt.Errorf(
+				"batch %d, which takes batch %d back, has begun to bring it back and was stopped: \"yardbroom apply %d\" goes on with it",
+				b.ID,
+				b.UndoOf,
+				b.ID,
+			)
 		}
 		s.note("batch %d has begun to bring it back and was stopped; it goes on", b.ID)
 		return back, s.goOn(ctx, b, r, back)
@@ -98,7 +104,9 @@ func (s *Session) deletedHere(ctx context.Context, name string, r *BackRequest) 
 	}
 	for i := range deleted {
 		if first := &deleted[0]; !deleted[i].Directory.Same(first.Directory) {
-			return nil, fmt.Errorf("%s was deleted from %s (batch %d) and from %s (batch %d): say with --on which one is meant", name, first.Directory, first.Batch, deleted[i].Directory, deleted[i].Batch)
+			return nil, fmt.Errorf(
+				"%s was deleted from %s (batch %d) and from %s (batch %d): say with --on which one is meant", name,
+				first.Directory, first.Batch, deleted[i].Directory, deleted[i].Batch)
 		}
 	}
 	return deleted, nil
@@ -111,7 +119,8 @@ func (s *Session) fromJournal(ctx context.Context, d *carry.Deleted, r *BackRequ
 		return nil, err
 	}
 	back, not := d.ComesBack()
-	r.Watch.returning(&Returning{Account: d.Account, DN: d.DN, At: d.At, Batch: d.Batch, Line: d.Line, Back: back, Not: not})
+	r.Watch.returning(
+		&Returning{Account: d.Account, DN: d.DN, At: d.At, Batch: d.Batch, Line: d.Line, Back: back, Not: not})
 	return carry.Return(old.Identity, old.Yard, d, nil, s.By, s.now())
 }
 
@@ -156,9 +165,18 @@ func (s *Session) fromDirectory(ctx context.Context, name string, r *BackRequest
 // keptByDirectory says what the directory alone can bring back.
 func keptByDirectory(kept source.Retention) (back, not []string) {
 	if kept.Whole {
-		return []string{"the entry itself, as the directory kept it"}, []string{"its groups, if the directory does not put it back into them"}
+		return []string{
+				"the entry itself, as the directory kept it",
+			}, []string{
+				"its groups, if the directory does not put it back into them",
+			}
 	}
-	return []string{"the entry itself: its name, identity and rights"}, []string{"its groups and most attributes: no journal has an image of it", "the password"}
+	return []string{
+			"the entry itself: its name, identity and rights",
+		}, []string{
+			"its groups and most attributes: no journal has an image of it",
+			"the password",
+		}
 }
 
 // deletionTime is when an entry was deleted, by the directory.
@@ -194,7 +212,12 @@ func (s *Session) Deleted(ctx context.Context, on From) (all []Returning, err er
 	}
 	for i := range objects.left {
 		o := &objects.left[i]
-		one := Returning{Account: o.First("sAMAccountName"), DN: "CN=x," + o.First("lastKnownParent"), At: deletionTime(o), InDirectory: true}
+		one := Returning{
+			Account:     o.First("sAMAccountName"),
+			DN:          "CN=x," + o.First("lastKnownParent"),
+			At:          deletionTime(o),
+			InDirectory: true,
+		}
 		one.Back, one.Not = keptByDirectory(objects.kept)
 		all = append(all, one)
 	}

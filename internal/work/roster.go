@@ -99,8 +99,19 @@ func (s *Session) ReadRoster(ctx context.Context, p *Place, from *RosterFrom) (*
 // rosterOptions are what the settings and a request say of reading a roster.
 func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error) {
 	set := &s.Settings.Roster
-	opt = roster.Options{Map: from.Map, Names: map[roster.Field][]string{}, Words: map[string]roster.Word{}, Sheet: from.Sheet, Encoding: cmp.Or(from.Encoding, set.Encoding),
-		Limits: roster.Limits{Octets: int64(set.MaxSize) << 20, Rows: set.MaxRows, Columns: set.MaxColumns}, Within: time.Duration(set.FetchWithin)}
+	opt = roster.Options{
+		Map:      from.Map,
+		Names:    map[roster.Field][]string{},
+		Words:    map[string]roster.Word{},
+		Sheet:    from.Sheet,
+		Encoding: cmp.Or(from.Encoding, set.Encoding),
+		Limits: roster.Limits{
+			Octets:  int64(set.MaxSize) << 20,
+			Rows:    set.MaxRows,
+			Columns: set.MaxColumns,
+		},
+		Within: time.Duration(set.FetchWithin),
+	}
 	for name, headers := range set.Columns {
 		f, err := roster.ParseField(name)
 		if err != nil {
@@ -110,7 +121,8 @@ func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error
 	}
 	for name, words := range set.Status {
 		word := roster.Word(name)
-		if !slices.Contains([]roster.Word{roster.WordActive, roster.WordLeave, roster.WordLeft, roster.WordFuture}, word) {
+		if !slices.Contains([]roster.Word{roster.WordActive, roster.WordLeave, roster.WordLeft, roster.WordFuture},
+			word) {
 			return opt, wrong("settings: roster: status: %q is none of active, leave, left and future", name)
 		}
 		for _, w := range words {
@@ -121,7 +133,8 @@ func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error
 	if from.Dates != "" {
 		where, order = "--dates", from.Dates
 	}
-	if opt.Dates = roster.DateOrder(order); !slices.Contains([]roster.DateOrder{"", roster.ISO, roster.DayFirst, roster.MonthFirst, roster.YearFirst}, opt.Dates) {
+	if opt.Dates = roster.DateOrder(order); !slices.Contains(
+		[]roster.DateOrder{"", roster.ISO, roster.DayFirst, roster.MonthFirst, roster.YearFirst}, opt.Dates) {
 		return opt, wrong("%s: %q is none of iso, day-first, month-first and year-first", where, order)
 	}
 	return opt, nil
@@ -219,7 +232,8 @@ func readKept(path string, want func(*roster.Row) bool) (*Roster, error) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the last roster of the yard, %s: %w (\"yardbroom reconcile --roster\" gives it a new one)", path, err)
+		return nil, fmt.Errorf(
+			"the last roster of the yard, %s: %w (\"yardbroom reconcile --roster\" gives it a new one)", path, err)
 	}
 	return list, nil
 }
@@ -267,7 +281,9 @@ func (s *Session) keepRoster(id source.Identity, list *Roster, result *reconcile
 
 // matched finds out who has which account, where there is a roster and a check
 // that wants to know.
-func (s *Session) matched(ctx context.Context, p *Place, q *Question, survey *directory.Survey, asOf time.Time) (*reconcile.Result, error) {
+func (s *Session) matched(
+	ctx context.Context, p *Place, q *Question, survey *directory.Survey, asOf time.Time,
+) (*reconcile.Result, error) {
 	wanted := len(q.Checks) == 0 || slices.ContainsFunc(q.Checks, func(name string) bool {
 		c, err := s.Catalog.Named(name)
 		return err == nil && (c.ByRoster || c.AlsoByRoster)
@@ -280,7 +296,8 @@ func (s *Session) matched(ctx context.Context, p *Place, q *Question, survey *di
 		return nil, err
 	}
 	if !list.Fresh {
-		s.note("note: compared with the roster %s of %s, %s; --no-roster leaves it out", list.About.Source, list.About.Read.In(p.Zone()).Format(time.DateOnly), wording.Count(list.About.Rows, "row"))
+		s.note("note: compared with the roster %s of %s, %s; --no-roster leaves it out", list.About.Source,
+			list.About.Read.In(p.Zone()).Format(time.DateOnly), wording.Count(list.About.Rows, "row"))
 	}
 	return s.match(ctx, p, survey, asOf, list, byNames)
 }
@@ -293,7 +310,9 @@ const (
 	byKeys  matchBy = true  // by links and by keys that are exactly alike only
 )
 
-func (s *Session) match(ctx context.Context, p *Place, survey *directory.Survey, asOf time.Time, list *Roster, by matchBy) (*reconcile.Result, error) {
+func (s *Session) match(
+	ctx context.Context, p *Place, survey *directory.Survey, asOf time.Time, list *Roster, by matchBy,
+) (*reconcile.Result, error) {
 	opt, err := s.matchOptions(ctx, p)
 	if err != nil {
 		return nil, err
@@ -340,7 +359,9 @@ func (s *Session) matchOptions(ctx context.Context, p *Place) (opt reconcile.Opt
 
 // known is what the last reconciliation found out about one account, nil where
 // there was none.
-func (s *Session) known(ctx context.Context, p *Place, acc *directory.Account, asOf time.Time) (*reconcile.Result, error) {
+func (s *Session) known(
+	ctx context.Context, p *Place, acc *directory.Account, asOf time.Time,
+) (*reconcile.Result, error) {
 	id, ok := s.rosterOf(ctx, p)
 	if !ok {
 		return nil, nil
@@ -359,7 +380,9 @@ func (s *Session) known(ctx context.Context, p *Place, acc *directory.Account, a
 // remembered is what the last reconciliation of a directory, and what people
 // have decided since, say of some accounts; and those people of its roster who
 // are meant. The roster is nil where there was none.
-func (s *Session) remembered(id source.Identity, links []reconcile.Link, accounts ...string) (map[string]*reconcile.Known, *Roster, error) {
+func (s *Session) remembered(
+	id source.Identity, links []reconcile.Link, accounts ...string,
+) (map[string]*reconcile.Known, *Roster, error) {
 	var found map[string]*reconcile.Known
 	err := unpacked(s.rosterFile(id, pairsEnding), func(in io.Reader) (err error) {
 		found, err = reconcile.Recall(in, accounts...)

@@ -77,7 +77,8 @@ func (s *Session) useCatalog(set *settings.Settings) error {
 	for _, c := range catalog.Own() {
 		for _, name := range c.Suggest {
 			if !slices.Contains(batch.ActionNames, name) {
-				return wrong("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name, strings.Join(batch.ActionNames, ", "))
+				return wrong("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name,
+					strings.Join(batch.ActionNames, ", "))
 			}
 		}
 	}

@@ -97,7 +97,8 @@ func (s *Session) judgeCard(ctx context.Context, p *Place, c *Card) error {
 			c.Elsewhere = append(c.Elsewhere, sum.Check)
 		}
 	}
-	c.Findings = slices.DeleteFunc(slices.Clone(report.Findings), func(f audit.Finding) bool { return f.DN != c.Account.DN })
+	c.Findings = slices.DeleteFunc(slices.Clone(report.Findings),
+		func(f audit.Finding) bool { return f.DN != c.Account.DN })
 	return nil
 }
 
@@ -130,7 +131,9 @@ func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]str
 // List finds the entries of a place that fulfil a query. The query's time, zone
 // and bounds are the place's; asOf and signIns are as in a Question. With whole,
 // the entries come with all that is stored of them.
-func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, asOf, file string, whole bool) (*listing.List, error) {
+func (s *Session) List(
+	ctx context.Context, p *Place, q *listing.Query, asOf, file string, whole bool,
+) (*listing.List, error) {
 	q.Zone = p.Location()
 	q.Scope, q.LeftOut = directory.FoldAll(p.Yard.Scope), directory.FoldAll(p.Yard.LeaveOut)
 	var err error

@@ -129,7 +129,8 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 		return staged, err
 	}
 	if p.Broken > 0 {
-		return staged, fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole", p.Where(), wording.Count(p.Broken, "record"))
+		return staged, fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole",
+			p.Where(), wording.Count(p.Broken, "record"))
 	}
 	b, refusals, err := stager.Stage(ctx, *order, candidates)
 	staged.Refusals = refusals
@@ -188,8 +189,17 @@ func (s *Session) stager(ctx context.Context, p *Place, r *StageRequest) (*batch
 	if err != nil {
 		return nil, nil, err
 	}
-	stager := &batch.Stager{From: p.Source, Identity: id, Dialect: d, Settings: s.Settings, Privilege: holders, Catalog: s.Catalog,
-		DefaultPolicy: p.Yard.DefaultPolicy, Protection: protection, Homes: p.Yard.Homes}
+	stager := &batch.Stager{
+		From:          p.Source,
+		Identity:      id,
+		Dialect:       d,
+		Settings:      s.Settings,
+		Privilege:     holders,
+		Catalog:       s.Catalog,
+		DefaultPolicy: p.Yard.DefaultPolicy,
+		Protection:    protection,
+		Homes:         p.Yard.Homes,
+	}
 	if server, live := p.Server(); live {
 		if stager.Returns, err = s.seenReturn(ctx, id, server.HostName()); err != nil {
 			return nil, nil, err
@@ -204,8 +214,21 @@ func (s *Session) stager(ctx context.Context, p *Place, r *StageRequest) (*batch
 
 // order is a request as staging takes it.
 func (s *Session) order(ctx context.Context, p *Place, r *StageRequest) (*batch.Order, error) {
-	o := &batch.Order{Actions: r.Actions, Name: r.Name, To: r.To, Text: r.Text, Unlock: r.Unlock, EvenEnabled: r.EvenEnabled, AppendAccount: r.AppendAccount,
-		IncludeLikely: r.IncludeLikely, MaxLines: r.MaxLines, MaxShare: r.MaxShare, Why: r.Why, By: s.By, Source: p.Where()}
+	o := &batch.Order{
+		Actions:       r.Actions,
+		Name:          r.Name,
+		To:            r.To,
+		Text:          r.Text,
+		Unlock:        r.Unlock,
+		EvenEnabled:   r.EvenEnabled,
+		AppendAccount: r.AppendAccount,
+		IncludeLikely: r.IncludeLikely,
+		MaxLines:      r.MaxLines,
+		MaxShare:      r.MaxShare,
+		Why:           r.Why,
+		By:            s.By,
+		Source:        p.Where(),
+	}
 	server, live := p.Server()
 	if _, ok := s.Settings.Yards[p.Name]; ok {
 		o.Yard = p.Name
@@ -256,7 +279,8 @@ func (s *Session) judgedFor(p *Place, asOf string) (time.Time, error) {
 		return time.Time{}, err
 	}
 	if _, live := p.Server(); live {
-		return t, wrong("--as-of %s is still to come: what a live directory shows now proves nothing for then; leave it out", asOf)
+		return t, wrong(
+			"--as-of %s is still to come: what a live directory shows now proves nothing for then; leave it out", asOf)
 	}
 	return t, nil
 }

@@ -33,7 +33,15 @@ func (s *Session) TryReturn(ctx context.Context, p *Place, container string) (*c
 		return nil, err
 	}
 	server, _ := p.Server()
-	r := &carry.Job{Store: apart, Server: server, Protection: protection, Settings: s.Settings, DefaultPolicy: p.Yard.DefaultPolicy, By: s.By, Now: s.Now}
+	r := &carry.Job{
+		Store:         apart,
+		Server:        server,
+		Protection:    protection,
+		Settings:      s.Settings,
+		DefaultPolicy: p.Yard.DefaultPolicy,
+		By:            s.By,
+		Now:           s.Now,
+	}
 	seen, err := r.Try(ctx, container)
 	if err != nil {
 		return nil, fmt.Errorf("--probe %s: %w", container, err)

@@ -110,7 +110,9 @@ func (w *Watch) left(undoOf int, refusals []batch.Refusal) {
 
 // bringBack carries out a batch that the journal made, but for what needs a
 // signature; or makes it for that.
-func (s *Session) bringBack(ctx context.Context, b *batch.Batch, refusals []batch.Refusal, r *BackRequest, back *Back) error {
+func (s *Session) bringBack(
+	ctx context.Context, b *batch.Batch, refusals []batch.Refusal, r *BackRequest, back *Back,
+) error {
 	more, err := s.reassess(ctx, b, &r.CarryRequest)
 	refusals = append(refusals, more...)
 	if r.Anew {
@@ -216,13 +218,15 @@ func (s *Session) reassess(ctx context.Context, b *batch.Batch, r *CarryRequest)
 		return nil, err
 	}
 	if !id.Same(b.Identity) {
-		return nil, fmt.Errorf("batch %d is for %s, but %s is %s: nothing was done", b.UndoOf, b.Identity, p.Where(), id)
+		return nil, fmt.Errorf("batch %d is for %s, but %s is %s: nothing was done", b.UndoOf, b.Identity, p.Where(),
+			id)
 	}
 	protection, err := s.protection(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	if server, ok := p.Server(); ok && slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Restore) }) {
+	if server, ok := p.Server(); ok &&
+		slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Restore) }) {
 		kept, err := s.Store(ctx)
 		if err != nil {
 			return nil, err
@@ -235,7 +239,11 @@ func (s *Session) reassess(ctx context.Context, b *batch.Batch, r *CarryRequest)
 			b.AllowAnew(last.String() + ": rights given to the old SID are lost")
 		}
 	}
-	powers := &privilege.Climber{From: p.Source, Dialect: protection.Dialect, Rules: privilege.RulesFor(id, s.Settings.Audit.PrivilegedGroups)}
+	powers := &privilege.Climber{
+		From:    p.Source,
+		Dialect: protection.Dialect,
+		Rules:   privilege.RulesFor(id, s.Settings.Audit.PrivilegedGroups),
+	}
 	refusals, err := b.Reassess(ctx, p.Source, powers, &protection)
 	if err == nil && len(b.Lines) == 0 {
 		err = carry.ErrNothingToUndo

@@ -108,7 +108,8 @@ func Open(raw string, limits Limits) (book *Book, err error) {
 		return nil, err
 	}
 	book = &Book{limits: limits, dir: dir, gone: whole.Passing(dir)}
-	book.File, err = excelize.OpenReader(strings.NewReader(raw), excelize.Options{UnzipSizeLimit: limits.Octets + mostOthers, TmpDir: dir})
+	book.File, err = excelize.OpenReader(strings.NewReader(raw),
+		excelize.Options{UnzipSizeLimit: limits.Octets + mostOthers, TmpDir: dir})
 	return book, err
 }
 
