@@ -39,8 +39,8 @@ func uniqueValues(a *directory.Account, yield func(space, attr directory.AttrID,
 			directory.AttrMail:
 			yield(id, id, value)
 		case directory.AttrProxyAddresses:
-			if len(value) > 5 && strings.EqualFold(value[:5], "smtp:") {
-				yield(directory.AttrMail, id, value[5:])
+			if address, ok := directory.SMTPAddress(value); ok {
+				yield(directory.AttrMail, id, address)
 			}
 		}
 	}

@@ -129,12 +129,12 @@ func planAD(name string, e *directory.Entry) ([]Mod, error) {
 	switch name {
 	case Disable:
 		if disabled {
-			return nil, errors.New("it is disabled already")
+			return nil, errDisabled
 		}
 		return set(flags | directory.UACDisabled), nil
 	case Enable:
 		if !disabled {
-			return nil, errors.New("it is enabled already")
+			return nil, errEnabled
 		}
 		return set(flags &^ directory.UACDisabled), nil
 	case Unlock:
@@ -161,7 +161,7 @@ func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, erro
 		case !lock.Honoured:
 			return nil, errors.New("its password policy has pwdLockout FALSE, under which a lock has no effect")
 		case permanent:
-			return nil, errors.New("it is disabled already")
+			return nil, errDisabled
 		}
 		return []Mod{{Attr: attr, Old: now, New: []Octets{directory.PermanentLockValue}}}, nil
 	case Enable:
@@ -169,7 +169,7 @@ func planOpenLDAP(name string, e *directory.Entry, lock LockPolicy) ([]Mod, erro
 			if e.Has("pwdStartTime") || e.Has("pwdEndTime") {
 				return nil, errors.New("it is not locked; if it cannot sign in, pwdStartTime or pwdEndTime say so")
 			}
-			return nil, errors.New("it is enabled already")
+			return nil, errEnabled
 		}
 		return []Mod{{Attr: attr, Old: now, New: nil}}, nil
 	case Unlock:
@@ -191,12 +191,12 @@ func planNS389(name string, e *directory.Entry) ([]Mod, error) {
 	switch name {
 	case Disable:
 		if disabled {
-			return nil, errors.New("it is disabled already")
+			return nil, errDisabled
 		}
 		return []Mod{{Attr: lock, Old: now, New: []Octets{"true"}}}, nil
 	case Enable:
 		if !disabled {
-			return nil, errors.New("it is enabled already")
+			return nil, errEnabled
 		}
 		return []Mod{{Attr: lock, Old: now, New: nil}}, nil
 	case Unlock:
@@ -212,6 +212,12 @@ func planNS389(name string, e *directory.Entry) ([]Mod, error) {
 	}
 	return nil, fmt.Errorf("%s changes no attribute", name)
 }
+
+// The errors of switching an account off or on that is so already.
+var (
+	errDisabled = errors.New("it is disabled already")
+	errEnabled  = errors.New("it is enabled already")
+)
 
 // text makes a value fit for JSON, which cannot hold every octet.
 func text(s string) string { return strings.ToValidUTF8(s, "\uFFFD") }

@@ -195,7 +195,7 @@ func (p *renaming) addresses() {
 	}
 	list := []string{"SMTP:" + p.mail}
 	for _, one := range proxies {
-		if kind, address, ok := strings.Cut(one, ":"); ok && strings.EqualFold(kind, "smtp") {
+		if address, ok := directory.SMTPAddress(one); ok {
 			if strings.EqualFold(address, p.mail) {
 				continue
 			}

@@ -209,3 +209,13 @@ func ParseFlags(s string) (int64, error) {
 	}
 	return n, nil
 }
+
+// SMTPAddress reads a value of proxyAddresses, which names the kind of address
+// before a colon: the address, of one that mail goes to.
+func SMTPAddress(proxy string) (address string, ok bool) {
+	const kind = "smtp:"
+	if len(proxy) <= len(kind) || !strings.EqualFold(proxy[:len(kind)], kind) {
+		return "", false
+	}
+	return proxy[len(kind):], true
+}

@@ -150,7 +150,7 @@ func addresses(a *directory.Account) iter.Seq[string] {
 			}
 		}
 		for v := range a.Text.All(directory.AttrProxyAddresses) {
-			if len(v) > 5 && strings.EqualFold(v[:5], "smtp:") && !yield(v[5:]) {
+			if address, ok := directory.SMTPAddress(v); ok && !yield(address) {
 				return
 			}
 		}

@@ -4,10 +4,8 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 
 	"yardbroom/internal/batch"
@@ -128,36 +126,16 @@ func (s *Session) Import(ctx context.Context, b *batch.Batch, exported []byte, n
 	return s.DropLines(ctx, b, drop)
 }
 
-// decidedCSV reads a table as spreadsheets write it, with commas or semicolons.
 func decidedCSV(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
-	raw = bytes.TrimPrefix(raw, []byte("\ufeff"))
-	r := csv.NewReader(bytes.NewReader(raw))
-	r.FieldsPerRecord = -1
-	if first, _, _ := bytes.Cut(raw, []byte("\n")); bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
-		r.Comma = ';'
-	}
-	header, err := r.Read()
-	if err == io.EOF {
-		return nil, errors.New("it is empty")
-	}
+	t, err := sheet.ReadCSV(bytes.NewReader(raw))
 	if err != nil {
 		return nil, err
 	}
-	var rows []batch.Row
-	for {
-		cells, err := r.Read()
-		if err == io.EOF {
-			return b.Decide(header, rows)
-		}
-		if err != nil {
-			return nil, err
-		}
-		line, _ := r.FieldPos(0)
-		for i := range cells {
-			cells[i] = sheet.UnsafeCell(cells[i])
-		}
-		rows = append(rows, batch.Row{Number: line, Cells: cells})
+	rows := make([]batch.Row, len(t.Rows))
+	for i, r := range t.Rows {
+		rows[i] = batch.Row{Number: r.Line, Cells: r.Cells}
 	}
+	return b.Decide(t.Header, rows)
 }
 
 func (s *Session) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {

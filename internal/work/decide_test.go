@@ -124,7 +124,8 @@ func TestLinksAreTakenOverWholeOrNotAtAll(t *testing.T) {
 		strings.Replace(exported, ",ad,", ",ax,", 1):         "links.csv: line 2: ",
 		strings.Replace(exported, "person", "Person", 1):     "is no list of links",
 		exported + row + "x\r\n":                             "links.csv: line 3: at: ",
-		"":                                                   "links.csv: EOF",
+		exported + "a,b\r\n":                                 "links.csv: line 3: it has 2 cells",
+		"":                                                   "links.csv: it is empty",
 	} {
 		third := newYard(t)
 		_, err := third.ImportLinks(t.Context(), strings.NewReader(bad), "links.csv")

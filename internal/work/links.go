@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -253,37 +252,28 @@ func (s *Session) ImportLinks(ctx context.Context, in io.Reader, name string) (i
 }
 
 func readLinks(in io.Reader, name string) ([]Link, error) {
-	r := csv.NewReader(in)
-	header, err := r.Read()
+	t, err := sheet.ReadCSV(in)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	header[0] = strings.TrimPrefix(header[0], "\ufeff")
-	if !slices.EqualFunc(header, linkColumns, func(h string, c sheet.Column) bool { return h == c.Name }) {
+	if !slices.EqualFunc(t.Header, linkColumns, func(h string, c sheet.Column) bool { return h == c.Name }) {
 		return nil, fmt.Errorf(
 			"%s is no list of links: its columns have to be those that \"yardbroom link export\" writes", name)
 	}
 	var all []Link
-	for {
-		cells, err := r.Read()
-		if err == io.EOF {
-			return all, nil
-		}
+	for _, row := range t.Rows {
+		l, err := readLink(row.Cells)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		line, _ := r.FieldPos(0)
-		l, err := readLink(cells)
-		if err != nil {
-			return nil, fmt.Errorf("%s: line %d: %w", name, line, err)
+			return nil, fmt.Errorf("%s: line %d: %w", name, row.Line, err)
 		}
 		all = append(all, *l)
 	}
+	return all, nil
 }
 
 func readLink(cells []string) (l *Link, err error) {
-	for i := range cells {
-		cells[i] = sheet.UnsafeCell(cells[i])
+	if len(cells) != len(linkColumns) {
+		return nil, fmt.Errorf("it has %d cells, and a link has %d", len(cells), len(linkColumns))
 	}
 	l = &Link{
 		AccountID: cells[0],

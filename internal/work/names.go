@@ -1,7 +1,7 @@
 package work
 
 import (
-	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -15,37 +15,26 @@ import (
 // without such a title is a list without a header. Name is what errors call the
 // file.
 func ReadNames(in io.Reader, name, column string) ([]string, error) {
-	r := csv.NewReader(in)
-	r.FieldsPerRecord = -1
-	header, err := r.Read()
-	if err == io.EOF {
+	t, err := sheet.ReadCSV(in)
+	switch {
+	case errors.Is(err, sheet.ErrEmpty):
 		return nil, fmt.Errorf("%s is empty", name)
-	}
-	if err != nil {
+	case err != nil:
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	header[0] = strings.TrimPrefix(header[0], "\ufeff")
-	at, isHeader := nameColumn(header, column)
+	at, isHeader := nameColumn(t.Header, column)
 	if at < 0 {
-		return nil, wrong("%s: no column is called %q; there are %s", name, column, strings.Join(header, ", "))
+		return nil, wrong("%s: no column is called %q; there are %s", name, column, strings.Join(t.Header, ", "))
 	}
 	var names []string
 	if !isHeader {
-		names = append(names, sheet.UnsafeCell(strings.TrimSpace(header[at])))
+		names = append(names, sheet.UnsafeCell(strings.TrimSpace(t.Header[at])))
 	}
-	for {
-		row, err := r.Read()
-		if err == io.EOF {
-			break
+	for _, row := range t.Rows {
+		if at >= len(row.Cells) || strings.TrimSpace(row.Cells[at]) == "" {
+			return nil, fmt.Errorf("%s: line %d has no name", name, row.Line)
 		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		line, _ := r.FieldPos(0)
-		if at >= len(row) || strings.TrimSpace(row[at]) == "" {
-			return nil, fmt.Errorf("%s: line %d has no name", name, line)
-		}
-		names = append(names, sheet.UnsafeCell(strings.TrimSpace(row[at])))
+		names = append(names, strings.TrimSpace(row.Cells[at]))
 	}
 	if len(names) == 0 {
 		return nil, fmt.Errorf("%s names nobody", name)
