@@ -96,7 +96,7 @@ type run struct {
 	above map[string]bool
 	// foretold is what lines of a dry run would have changed; nil where lines are
 	// carried out.
-	foretold *names
+	foretold *changedNames
 }
 
 // worker carries out lines of a run over a connection of its own.

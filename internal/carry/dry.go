@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -46,19 +47,18 @@ func (f *Foretold) NotDone() bool { return f.Done() < len(f.Lines) || f.Halted !
 // It writes nothing anywhere, and leaves the batch as it is. Whether anybody has
 // agreed to it is not asked.
 func (j *Job) DryRun(ctx context.Context, pace Pace) (*Foretold, error) {
-	pace.Only = 0
 	r := &run{
 		Job:       j,
 		Pace:      pace,
 		agreement: &batch.Agreement{},
-		foretold:  &names{gone: map[string]bool{}, there: map[string]bool{}},
+		foretold:  &changedNames{gone: map[string]bool{}, there: map[string]bool{}},
 	}
 	if err := r.ready(ctx); err != nil {
 		return nil, err
 	}
 	if r.Server.Dialect == directory.AD { // elsewhere it takes a write to find out
 		if no, err := r.Server.TakesWrites(ctx); err != nil || no != "" {
-			return nil, errors.Join(err, noWrites(r.Server, no))
+			return nil, cmp.Or(err, noWrites(r.Server, no))
 		}
 	}
 	apart := r.onCopyOfBatch()
@@ -69,7 +69,10 @@ func (j *Job) DryRun(ctx context.Context, pace Pace) (*Foretold, error) {
 	if err := r.lines(ctx, first, &res, (*worker).foretell, never); err != nil {
 		return nil, err
 	}
-	out := &Foretold{Halted: res.Halted}
+	out := &Foretold{}
+	if !res.Planned {
+		out.Halted = res.Halted
+	}
 	for i, l := range apart.Lines {
 		if was := &j.Batch.Lines[i]; !was.State.Settled() && l.State != batch.Waiting {
 			out.Lines = append(out.Lines, ForetoldLine{was, l.State, l.Note})
@@ -93,17 +96,21 @@ func (r *run) onCopyOfBatch() *batch.Batch {
 	return &apart
 }
 
-// names are the names of entries that lines of a dry run would have taken away and
+// changedNames are the names of entries that lines of a dry run would have taken away and
 // made, so that later lines are judged as they would be then.
-type names struct {
+type changedNames struct {
 	mu          sync.Mutex
 	gone, there map[string]bool // folded
 }
 
-func (n *names) isGone(dn string) bool  { return n.has(dn, func() map[string]bool { return n.gone }) }
-func (n *names) isThere(dn string) bool { return n.has(dn, func() map[string]bool { return n.there }) }
+func (n *changedNames) isGone(dn string) bool {
+	return n.has(dn, func() map[string]bool { return n.gone })
+}
+func (n *changedNames) isThere(dn string) bool {
+	return n.has(dn, func() map[string]bool { return n.there })
+}
 
-func (n *names) has(dn string, which func() map[string]bool) bool {
+func (n *changedNames) has(dn string, which func() map[string]bool) bool {
 	if n == nil {
 		return false
 	}
@@ -113,7 +120,7 @@ func (n *names) has(dn string, which func() map[string]bool) bool {
 }
 
 // done takes note of a line that would be done.
-func (n *names) done(l *batch.Line) {
+func (n *changedNames) done(l *batch.Line) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	at := l.DN

@@ -279,3 +279,20 @@ func TestAPrimaryGroupThatIsLeftOutIsNotWritten(t *testing.T) {
 		}
 	}
 }
+
+// TestADryRunLooksAtNoMoreThanIsAskedFor tries the first line of two.
+func TestADryRunLooksAtNoMoreThanIsAskedFor(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada", "bram"))
+	foretold, err := y.DryRun(t.Context(), b, &CarryRequest{Pace: carry.Pace{Only: 1}})
+	require.NoError(t, err)
+	require.Len(t, foretold.Lines, 1)
+	assert.False(t, foretold.NotDone(), "the other one was not to be looked at")
+
+	y.dir.Edit("CN=Bram Tern,OU=Staff,"+base, func(e *directory.Entry) { e.Set("userAccountControl", "514") })
+	foretold, err = y.DryRun(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, []batch.LineState{batch.Applied, batch.Drifted}, []batch.LineState{foretold.Lines[0].State, foretold.Lines[1].State})
+	assert.True(t, foretold.NotDone())
+	assert.Equal(t, 1, foretold.Done())
+}
