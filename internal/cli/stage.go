@@ -92,7 +92,7 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	if r.Is(batch.ArchiveHome) {
 		return a.stageArchives(ctx, cmd, r)
 	}
-	if err := r.Check(); err != nil {
+	if err := a.work.CheckStage(r); err != nil {
 		return err
 	}
 	p, err := a.work.Open(ctx, from(cmd))

@@ -45,7 +45,7 @@ func TestWhatIsAskedToBeStagedGoesTogether(t *testing.T) {
 		{StageRequest{Actions: []string{batch.JoinGroup}, Choice: some}, "say which group"},
 		{StageRequest{Actions: []string{batch.Disable}, Groups: []string{"crew"}, Choice: some}, "--group goes with"},
 	} {
-		err := c.r.Check()
+		err := c.r.check()
 		if c.want == "" {
 			assert.NoError(t, err, "%+v", c.r)
 			continue

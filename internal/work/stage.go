@@ -71,8 +71,8 @@ func (r *StageRequest) SetsValues() bool {
 	return r.Is(batch.Set) || r.Is(batch.Fill) || r.Is(batch.Add) || r.Is(batch.Clear)
 }
 
-// Check refuses what does not go together, before anything is read.
-func (r *StageRequest) Check() error {
+// check refuses what does not go together.
+func (r *StageRequest) check() error {
 	if err := r.checkChoice(); err != nil {
 		return err
 	}
@@ -101,21 +101,35 @@ func (r *StageRequest) Check() error {
 	return nil
 }
 
+// CheckStage refuses a request that cannot be meant, before anything is read.
+func (s *Session) CheckStage(r *StageRequest) error {
+	_, _, err := s.understood(r)
+	return err
+}
+
+// understood is a request whose conditions are a check, and the session that knows
+// that check.
+func (s *Session) understood(r *StageRequest) (*Session, *StageRequest, error) {
+	if err := r.check(); err != nil || r.Where == nil {
+		return s, r, err
+	}
+	set, asked := s.asCheck(*r.Where)
+	with, err := s.with(set)
+	if err != nil {
+		return s, r, err
+	}
+	by := *r
+	by.Checks = []string{asked}
+	return with, &by, nil
+}
+
 // Stage makes a batch and keeps it. Nothing is changed in the directory. The
 // result holds the refusals also where there is an error, since they may be why.
 func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged, error) {
 	staged := &Staged{}
-	if err := r.Check(); err != nil {
+	s, r, err := s.understood(r)
+	if err != nil {
 		return staged, err
-	}
-	if r.Where != nil {
-		set, asked := s.asCheck(*r.Where)
-		with, err := s.with(set)
-		if err != nil {
-			return staged, err
-		}
-		r.Checks = []string{asked}
-		s = with
 	}
 	stager, order, err := s.stager(ctx, p, r)
 	if err != nil {
