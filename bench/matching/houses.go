@@ -102,7 +102,7 @@ func (v *verdict) house(c *houses.Case) error {
 		return err
 	}
 	set := settings.Defaults()
-	r, err := reconcile.Run(list.People(houses.AsOf, false), survey,
+	r, err := reconcile.Run(list.People(houses.AsOf, roster.TrustStatus), survey,
 		reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern)})
 	if err != nil {
 		return err

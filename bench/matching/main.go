@@ -108,7 +108,7 @@ func measure(d muddle.Dirt, people int, seed uint64) (*score, error) {
 		return nil, err
 	}
 	set := settings.Defaults()
-	r, err := reconcile.Run(list.People(muddle.AsOf, false), survey,
+	r, err := reconcile.Run(list.People(muddle.AsOf, roster.TrustStatus), survey,
 		reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern)})
 	if err != nil {
 		return nil, err

@@ -30,7 +30,7 @@ func withRoster(t *testing.T, s *directory.Survey, change func(*settings.Setting
 	if change != nil {
 		change(set)
 	}
-	people := list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), set.Roster.Trust == settings.TrustDates)
+	people := list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), roster.Trust(set.Roster.Trust == settings.TrustDates))
 	opt.People, err = reconcile.Run(people, s, reconcile.Options{Second: regexp.MustCompile("(?i)" + set.Audit.AdminAccountPattern), Zone: time.UTC})
 	require.NoError(t, err)
 	return run(t, s, change, opt)
@@ -304,7 +304,7 @@ func TestChecksWhoseColumnIsMissingAreNotLookedAt(t *testing.T) {
 	s := survey(directory.AD, domain, user("quill", "mail=quill@x.example", "userAccountControl=514"), user("tern", "mail=tern@x.example"))
 	list, err := roster.Read(strings.NewReader("mail\nquill@x.example\ntern@x.example\n"), "people", roster.Options{})
 	require.NoError(t, err)
-	people, err := reconcile.Run(list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), false), s, reconcile.Options{Columns: list.Fields()})
+	people, err := reconcile.Run(list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), roster.TrustStatus), s, reconcile.Options{Columns: list.Fields()})
 	require.NoError(t, err)
 	r := run(t, s, nil, Options{People: people, Checks: []string{"leaver-enabled", "returned-disabled", "no-account", "leave-enabled", "roster-drift"}})
 	assert.Empty(t, r.Findings)

@@ -385,7 +385,7 @@ func (w *worker) naming(
 	case lists:
 		e, err = w.server.ListsAt(ctx, dn, asked...)
 	case known:
-		e, err = w.server.ByIdentity(ctx, id, false)
+		e, err = w.server.ByIdentity(ctx, id)
 	default:
 		e, err = readBack(ctx, w.server, &Step{Op: OpAdd, DN: dn})
 	}

@@ -126,7 +126,7 @@ func (w *worker) archiveHome(
 	s := w.homeStep(a, OpRemoveHome, e)
 	s.Archive = past.step(OpArchiveHome).Archive
 	if !w.OnCopy {
-		if s.Sum, err = homes.CheckArchive(*a.Home, s.Archive, true); err != nil {
+		if s.Sum, err = homes.CheckArchive(*a.Home, s.Archive); err != nil {
 			return err
 		}
 	}
@@ -253,7 +253,7 @@ func (o archiving) seen() (effect, error) {
 	if _, err := os.Lstat(o.Archive); errors.Is(err, fs.ErrNotExist) {
 		return effectNone, nil
 	}
-	if _, err := homes.CheckArchive(*o.Home, o.Archive, true); err != nil {
+	if _, err := homes.CheckArchive(*o.Home, o.Archive); err != nil {
 		return effectOther, nil
 	}
 	return effectDone, nil

@@ -107,7 +107,7 @@ func (w *worker) find(ctx context.Context, l *batch.Line, past *history) (*direc
 	if past.newID != "" {
 		id = past.newID
 	}
-	e, err := w.server.ByIdentity(ctx, id, false)
+	e, err := w.server.ByIdentity(ctx, id)
 	if errors.Is(err, source.ErrNotFound) && l.Has(batch.ArchiveHome) {
 		return nil, nil // its home outlives it
 	}
@@ -204,7 +204,7 @@ func (w *worker) drift(
 		if err != nil {
 			return "", "", err
 		}
-		there, err := other.ByIdentity(ctx, id, false)
+		there, err := other.ByIdentity(ctx, id)
 		if err != nil {
 			unproved = fmt.Sprintf("%s on %s: %v", g.Attr, g.Server, err)
 			continue

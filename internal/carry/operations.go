@@ -88,7 +88,7 @@ func (s *Step) byIdentity(ctx context.Context, server *source.Server) (*director
 	if s.ID == "" {
 		return s.byName(ctx, server)
 	}
-	return server.ByIdentity(ctx, string(s.ID), false)
+	return server.ByIdentity(ctx, string(s.ID))
 }
 
 func (s *Step) byName(ctx context.Context, server *source.Server) (*directory.Entry, error) {
@@ -350,7 +350,7 @@ func (o reanimating) read(ctx context.Context, server *source.Server) (*director
 	if o.ID == "" {
 		return o.byName(ctx, server)
 	}
-	return server.ByIdentity(ctx, string(o.ID), true)
+	return server.ByIdentityOrDeleted(ctx, string(o.ID))
 }
 
 func (o reanimating) effect(e *directory.Entry) effect {

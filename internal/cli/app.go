@@ -231,11 +231,11 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	a.quiet = cmd.Bool("quiet")
 	a.progress = a.newProgress()
 	a.setLog(cmd.Bool("verbose"))
-	file, must := cmd.String("config"), true
+	load, file := settings.Load, cmd.String("config")
 	if file == "" {
-		file, must = filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml"), false
+		load, file = settings.LoadIfAny, filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml")
 	}
-	set, err := settings.Load(file, must)
+	set, err := load(file)
 	if err != nil {
 		return ctx, &exitError{exitUsage, err}
 	}

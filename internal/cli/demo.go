@@ -96,7 +96,7 @@ func (d *demonstration) prepare(serve bool) (again bool, err error) {
 			return false, usage("--keep %s: the folder is not empty and is no demo's; name another", d.dir)
 		}
 		if serve {
-			set, err := settings.Load(filepath.Join(d.dir, "settings.yaml"), true)
+			set, err := settings.Load(filepath.Join(d.dir, "settings.yaml"))
 			if err != nil {
 				return false, err
 			}

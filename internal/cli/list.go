@@ -17,6 +17,7 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/work"
 )
 
 // listFormats are the formats of a list.
@@ -127,8 +128,8 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer p.Close()
-	whole := slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF })
-	found, err := a.work.List(ctx, p, q, cmd.String("as-of"), cmd.String("activity"), whole)
+	q.Whole = slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF })
+	found, err := a.work.List(ctx, p, q, &work.Question{AsOf: cmd.String("as-of"), SignIns: cmd.String("activity")})
 	if err != nil {
 		return err
 	}

@@ -115,10 +115,10 @@ func TestWhatDerivesFromAPasswordIsASecret(t *testing.T) {
 		"(gateCode;lang-en=x)", "(&(cn=a)(!(gateCode=*)))", "(:caseExactMatch:=open sesame)", "(gateCode:octetStringMatch:=open sesame)"} {
 		_, err := st.c.Find(ctx, filter)
 		assert.Error(t, err, filter)
-		_, err = listing.Run(ctx, st.c, listing.Query{Zone: time.UTC, AsOf: time.Now(), Filter: filter}, false)
+		_, err = listing.Run(ctx, st.c, listing.Query{Zone: time.UTC, AsOf: time.Now(), Filter: filter})
 		assert.Error(t, err, filter)
 	}
-	_, err := listing.Run(ctx, st.c, listing.Query{Zone: time.UTC, AsOf: time.Now(), Filter: "(cn=Ada Quill)", Columns: []string{"account", "gateCode"}}, false)
+	_, err := listing.Run(ctx, st.c, listing.Query{Zone: time.UTC, AsOf: time.Now(), Filter: "(cn=Ada Quill)", Columns: []string{"account", "gateCode"}})
 	assert.Error(t, err)
 	err = st.c.Each(ctx, source.Selection{Attributes: []string{"DOORCODE"}}, func() {}, func(*directory.Entry) any { return nil }, func(any) {})
 	assert.ErrorContains(t, err, "never asked for")

@@ -40,16 +40,16 @@ func TestListsAreTheSameLiveAndFromAFile(t *testing.T) {
 		} {
 			q.AsOf, q.Fixed, q.Zone = time.Now().Add(time.Hour), true, time.UTC
 			q.Scope = directory.FoldAll([]string{s.base})
-			live, err := listing.Run(ctx, c, q, false)
+			live, err := listing.Run(ctx, c, q)
 			require.NoError(t, err, "%+v", q)
-			local, err := listing.Run(ctx, file, q, false)
+			local, err := listing.Run(ctx, file, q)
 			require.NoError(t, err, "%+v", q)
 			assert.Equal(t, local.Sheet, live.Sheet, "%+v", q)
 			assert.NotEmpty(t, live.Sheet.Rows, "%+v", q)
 		}
-		_, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Nowhere"), AsOf: time.Now(), Zone: time.UTC}, false)
+		_, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Nowhere"), AsOf: time.Now(), Zone: time.UTC})
 		assert.Error(t, err)
-		whole, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Staff"), Columns: []string{listing.All}, AsOf: time.Now(), Zone: time.UTC}, true)
+		whole, err := listing.Run(ctx, c, listing.Query{What: "users", Under: s.container("Staff"), Columns: []string{listing.All}, AsOf: time.Now(), Zone: time.UTC, Whole: true})
 		require.NoError(t, err)
 		for _, e := range whole.Entries {
 			for _, a := range e.Attrs {

@@ -49,7 +49,7 @@ func TestLeaversAreFoundAndSwitchedOffOnEveryServer(t *testing.T) {
 		}
 		list, err := roster.Read(strings.NewReader("id,family,given,mail,end\n7001,Quill,Ada,,2020-01-31\n7002,Tern,Bram,,\n7003,Birk,Clara,,\n"), "people", roster.Options{})
 		require.NoError(t, err)
-		people := list.People(time.Now().UTC().Truncate(24*time.Hour), false)
+		people := list.People(time.Now().UTC().Truncate(24*time.Hour), roster.TrustStatus)
 		want := []string{"leaver-enabled aquill", "no-account Birk, Clara (7003)"}
 		survey, err := st.c.Survey(ctx)
 		require.NoError(t, err)

@@ -285,9 +285,19 @@ func readArchive(file string) (map[string]thing, string, error) {
 }
 
 // CheckArchive proves that a file holds everything that is in the folder that
-// was set aside, by kind, size, time and link, and with content by what each
-// file contains too. It returns the SHA-256 of the file.
-func CheckArchive(p Place, file string, content bool) (string, error) {
+// was set aside, by kind, size, time, link and content. It returns the SHA-256 of
+// the file.
+func CheckArchive(p Place, file string) (string, error) { return checkArchive(p, file, wholeContent) }
+
+// depth is how closely an archive is compared with the folder.
+type depth bool
+
+const (
+	wholeContent  depth = true
+	namesAndTimes depth = false // of kind, size, time and link only
+)
+
+func checkArchive(p Place, file string, by depth) (string, error) {
 	all, sum, err := readArchive(file)
 	if err != nil {
 		return "", fmt.Errorf("reading %s: %w", file, err)
@@ -311,7 +321,7 @@ func CheckArchive(p Place, file string, content bool) (string, error) {
 				return err
 			}
 		}
-		if ok && content && now.kind == 0 {
+		if ok && by == wholeContent && now.kind == 0 {
 			if now.sum, err = copyFile(io.Discard, held, name, info); err != nil {
 				return err
 			}
@@ -328,7 +338,7 @@ func CheckArchive(p Place, file string, content bool) (string, error) {
 // Remove removes a home that was set aside, for good, if the archive is the
 // one with this SHA-256 and holds everything that is still there.
 func Remove(p Place, file, sum string) error {
-	now, err := CheckArchive(p, file, false)
+	now, err := checkArchive(p, file, namesAndTimes)
 	if err != nil {
 		return err
 	}

@@ -283,7 +283,7 @@ func TestAnArchiveHoldsTheHomeAndOnlyThenIsItRemoved(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	assert.ErrorContains(t, homes.Archive(p, file), "exists already")
-	sum, err := homes.CheckArchive(p, file, true)
+	sum, err := homes.CheckArchive(p, file)
 	require.NoError(t, err)
 
 	assert.ErrorContains(t, homes.Remove(p, file, "0123"), "is not the archive that was made of it")
@@ -327,7 +327,7 @@ func TestWhatIsNotInTheArchiveKeepsTheFolder(t *testing.T) {
 	} {
 		_, p, file := aside(t)
 		require.NoError(t, homes.Archive(p, file))
-		sum, err := homes.CheckArchive(p, file, true)
+		sum, err := homes.CheckArchive(p, file)
 		require.NoError(t, err)
 		change(t, p.HeldAt())
 		assert.ErrorContains(t, homes.Remove(p, file, sum), "is not in the archive", name)
@@ -337,7 +337,7 @@ func TestWhatIsNotInTheArchiveKeepsTheFolder(t *testing.T) {
 	// reason to keep the rest.
 	_, p, file := aside(t)
 	require.NoError(t, homes.Archive(p, file))
-	sum, err := homes.CheckArchive(p, file, true)
+	sum, err := homes.CheckArchive(p, file)
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(filepath.Join(p.HeldAt(), "deep")))
 	require.NoError(t, homes.Remove(p, file, sum))
@@ -348,7 +348,7 @@ func TestABrokenArchiveKeepsTheFolder(t *testing.T) {
 	require.NoError(t, homes.Archive(p, file))
 	whole, err := os.ReadFile(file)
 	require.NoError(t, err)
-	sum, err := homes.CheckArchive(p, file, true)
+	sum, err := homes.CheckArchive(p, file)
 	require.NoError(t, err)
 	for i := range whole {
 		broken := append([]byte(nil), whole...)

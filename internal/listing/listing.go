@@ -33,6 +33,7 @@ type Query struct {
 	Fixed   bool // AsOf was asked for; else the time the entries were read at counts, where it is known
 	Zone    *time.Location
 	SignIns map[directory.Key]directory.SignIn // recorded elsewhere
+	Whole   bool                               // entries come with all that is stored of them
 }
 
 // List is what was found.
@@ -89,7 +90,7 @@ type view struct {
 }
 
 // Run lists what a query asks for. whole keeps the entries themselves too.
-func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, error) {
+func Run(ctx context.Context, from source.Source, q Query) (*List, error) {
 	if q.What != "" && Kinds[q.What] == nil {
 		return nil, wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
 	}
@@ -102,7 +103,7 @@ func Run(ctx context.Context, from source.Source, q Query, whole bool) (*List, e
 	if err != nil {
 		return nil, err
 	}
-	rows := collector{query: &q, frame: frame, columns: p.all(), whole: whole || p.everything}
+	rows := collector{query: &q, frame: frame, columns: p.all(), whole: q.Whole || p.everything}
 	if rows.holds, err = q.conditions(ctx, from, frame); err != nil {
 		return nil, err
 	}

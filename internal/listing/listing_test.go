@@ -68,7 +68,7 @@ func run(t *testing.T, text string, q Query) (*List, error) {
 	f, err := source.OpenFile(path, nil)
 	require.NoError(t, err)
 	q.AsOf, q.Zone = asOf, time.UTC
-	return Run(context.Background(), f, q, false)
+	return Run(context.Background(), f, q)
 }
 
 // column returns the cells of a list's first column.

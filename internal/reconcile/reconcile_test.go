@@ -26,7 +26,7 @@ func people(t *testing.T, lines ...string) []roster.Person {
 	r, err := roster.Read(strings.NewReader(text), "people", roster.Options{})
 	require.NoError(t, err)
 	require.Empty(t, r.Bad)
-	return r.People(time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC), false)
+	return r.People(time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC), roster.TrustStatus)
 }
 
 // accounts makes a survey: an account a text, "logon attribute=value …", with
@@ -190,7 +190,7 @@ func TestWholeNamesAreComparedInEitherOrder(t *testing.T) {
 	}
 	list, err := roster.Read(strings.NewReader("name|start\n"+strings.Join(lines, "\n")), "people", roster.Options{})
 	require.NoError(t, err)
-	r := match(t, list.People(time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC), false), accounts(texts...), Options{})
+	r := match(t, list.People(time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC), roster.TrustStatus), accounts(texts...), Options{})
 	assert.GreaterOrEqual(t, len(r.Pairs), 36, "of 40")
 	for _, p := range r.Pairs {
 		assert.Contains(t, r.People[p.Person].Values[roster.FullName], p.Account.Text.First(directory.AttrSN))

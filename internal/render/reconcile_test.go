@@ -41,7 +41,7 @@ func reconciled(t *testing.T) *Reconciliation {
 	s.Merge(part)
 	s.Source = "yard.ldif"
 	asOf := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	result, err := reconcile.Run(list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), false), s, reconcile.Options{})
+	result, err := reconcile.Run(list.People(time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), roster.TrustStatus), s, reconcile.Options{})
 	require.NoError(t, err)
 	var names []string
 	for _, c := range audit.Checks {

@@ -139,7 +139,7 @@ func TestAKeptRosterIsTheSameRoster(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, &Kept{"people", "UTF-8, separated by commas", at, 2, 0, []string{"person-id", "family", "given", "start", "end", "status"}, nil}, kept)
 	assert.Equal(t, r.Fields(), again.Fields())
-	assert.Equal(t, r.People(day("2026-11-23"), false), again.People(day("2026-11-23"), false))
+	assert.Equal(t, r.People(day("2026-11-23"), TrustStatus), again.People(day("2026-11-23"), TrustStatus))
 	_, _, err = ReadKept(strings.NewReader("nonsense"), nil)
 	assert.ErrorContains(t, err, "no kept roster")
 }

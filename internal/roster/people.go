@@ -66,13 +66,22 @@ func (p *Person) Since(old *Person) Person {
 	return one
 }
 
+// Trust tells what counts where a row's status and an end date in the past
+// disagree.
+type Trust bool
+
+// What may be trusted.
+const (
+	TrustStatus Trust = false
+	TrustDates  Trust = true
+)
+
 // People merges the rows of each person and tells their states on a day,
 // which is midnight in UTC of the day meant. Rows of one person are those with
 // one person id, or without one with one mail address or logon name; rows that
 // share a name only are different people, unless they are alike in everything.
-// trustDates lets an end date in the past count against a status that says
-// otherwise.
-func (r *Roster) People(day time.Time, trustDates bool) []Person {
+// Trust tells what counts where a status and an end date disagree.
+func (r *Roster) People(day time.Time, trust Trust) []Person {
 	byKey := map[string]int{}
 	var groups [][]*Row
 	for i := range r.Rows {
@@ -94,7 +103,7 @@ func (r *Roster) People(day time.Time, trustDates bool) []Person {
 	for _, rows := range groups {
 		several := namedAlike(rows)
 		for _, own := range several {
-			p := merge(own, day, trustDates)
+			p := merge(own, day, trust)
 			if len(several) > 1 {
 				p.Conflict, p.Shared = sharedKey(own, several), true
 			}
@@ -170,12 +179,12 @@ func sharedKey(own []*Row, groups [][]*Row) string {
 // rank orders states by what counts for somebody with several posts.
 var rank = map[State]int{Active: 3, Leave: 2, Future: 1, Left: 0}
 
-func merge(rows []*Row, day time.Time, trustDates bool) Person {
+func merge(rows []*Row, day time.Time, trust Trust) Person {
 	p := Person{State: Left}
 	var current *Row
 	for _, row := range rows {
 		p.Rows = append(p.Rows, row.N)
-		state, conflict := row.state(day, trustDates)
+		state, conflict := row.state(day, trust)
 		if p.Conflict == "" {
 			p.Conflict = conflict
 		}
@@ -203,7 +212,7 @@ func merge(rows []*Row, day time.Time, trustDates bool) Person {
 }
 
 // state tells what one row says of a day, and what it contradicts itself in.
-func (r *Row) state(day time.Time, trustDates bool) (State, string) {
+func (r *Row) state(day time.Time, trust Trust) (State, string) {
 	back := !r.End.IsZero() && r.Start.After(r.End) // left, and came back
 	ended := !r.End.IsZero() && r.End.Before(day) && !back
 	begun := r.Start.IsZero() || !r.Start.After(day)
@@ -214,7 +223,7 @@ func (r *Row) state(day time.Time, trustDates bool) (State, string) {
 		}
 		return Left, ""
 	case WordActive, WordLeave:
-		if ended && !trustDates {
+		if ended && trust == TrustStatus {
 			return stateOf(
 				r.Status,
 				begun,

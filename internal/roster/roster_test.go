@@ -449,7 +449,7 @@ func TestPeopleAreMergedFromTheirRows(t *testing.T) {
 		"status says left, date to come": {"1,,2027-01-01,left", Active, "", "the status says left, the end date 2027-01-01 is still to come"},
 	} {
 		r := read(t, "id,start,end,status\n"+c.rows+"\n", Options{})
-		people := r.People(day(today), false)
+		people := r.People(day(today), TrustStatus)
 		require.Len(t, people, 1, name)
 		p := people[0]
 		assert.Equal(t, c.state, p.State, name)
@@ -461,12 +461,12 @@ func TestPeopleAreMergedFromTheirRows(t *testing.T) {
 		assert.Equal(t, c.left, left, name)
 	}
 	r := read(t, "id,start,end,status\n1,,2020-01-01,active\n", Options{})
-	p := r.People(day(today), true)[0]
+	p := r.People(day(today), TrustDates)[0]
 	assert.Equal(t, Left, p.State, "the settings trust dates")
 	assert.Empty(t, p.Conflict)
 
 	r = read(t, "id,last name,first name,department,start\n1,Quill,Ada,Archive,2020-01-01\n1,Marlowe,Ada,,2024-01-01\n,Tern,Bram,Dome,\n,Tern,Bram,Archive,\n,Tern,Bram,Archive,\n", Options{})
-	people := r.People(day(today), false)
+	people := r.People(day(today), TrustStatus)
 	require.Len(t, people, 3, "one name is not one person; the same row twice is")
 	assert.Equal(t, []int{2, 3}, people[0].Rows)
 	assert.Equal(t, "Marlowe", people[0].Values[Family], "the later post tells the name")
@@ -482,7 +482,7 @@ func TestTheDemoRosterIsRead(t *testing.T) {
 	assert.Empty(t, r.Bad)
 	assert.Equal(t, "person-id=1 family=2 given=3 mail=4 department=5 title=6 manager=7 start=8 end=9 status=10", mapping(r))
 	states := map[State]int{}
-	for _, p := range r.People(day("2026-11-20"), false) {
+	for _, p := range r.People(day("2026-11-20"), TrustStatus) {
 		states[p.State]++
 	}
 	assert.Greater(t, states[Active], 300)
@@ -499,7 +499,7 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, p := range r.People(day("2026-11-20"), false) {
+		for _, p := range r.People(day("2026-11-20"), TrustStatus) {
 			assert.NotEmpty(t, p.Rows)
 		}
 	})

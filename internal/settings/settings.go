@@ -79,14 +79,18 @@ func Defaults() *Settings {
 	}
 }
 
-// Load reads a settings file. A missing file gives the defaults if it need
-// not exist. Relative paths in it are relative to the file.
-func Load(file string, mustExist bool) (*Settings, error) {
+// LoadIfAny is Load, and gives the defaults where there is no such file.
+func LoadIfAny(file string) (*Settings, error) {
+	if _, err := os.Lstat(file); errors.Is(err, fs.ErrNotExist) {
+		return Defaults(), nil
+	}
+	return Load(file)
+}
+
+// Load reads a settings file. Relative paths in it are relative to the file.
+func Load(file string) (*Settings, error) {
 	s := Defaults()
 	text, err := read(file)
-	if errors.Is(err, fs.ErrNotExist) && !mustExist {
-		return s, nil
-	}
 	if err != nil {
 		return nil, fmt.Errorf("settings: %w", err)
 	}

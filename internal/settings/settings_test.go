@@ -16,7 +16,7 @@ func load(t *testing.T, text string) (*Settings, error) {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "settings.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	return Load(file, true)
+	return Load(file)
 }
 
 func TestLoad(t *testing.T) {
@@ -87,7 +87,7 @@ func TestSettingsThatNestWithoutEndAreRefusedAtOnce(t *testing.T) {
 }
 
 func TestAMissingFileGivesTheDefaultsOnlyWhereItMay(t *testing.T) {
-	s, err := Load(filepath.Join(t.TempDir(), "none"), false)
+	s, err := LoadIfAny(filepath.Join(t.TempDir(), "none"))
 	require.NoError(t, err)
 	assert.Equal(t, Defaults(), s)
 	for _, empty := range []string{"", "\n", "# only a comment\n"} {
@@ -95,7 +95,7 @@ func TestAMissingFileGivesTheDefaultsOnlyWhereItMay(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, Defaults().Batch, s.Batch)
 	}
-	_, err = Load(filepath.Join(t.TempDir(), "none"), true)
+	_, err = Load(filepath.Join(t.TempDir(), "none"))
 	assert.Error(t, err)
 }
 
@@ -123,7 +123,7 @@ func TestSigning(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "settings.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("signing: {allowed_signers: signers, key: ~/.ssh/id, needed: {delete: 2, disable: 1}}\n"), 0o600))
-	set, err := Load(file, true)
+	set, err := Load(file)
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(dir, "signers"), set.Signing.AllowedSigners)
 	assert.True(t, filepath.IsAbs(set.Signing.Key))
@@ -131,7 +131,7 @@ func TestSigning(t *testing.T) {
 	assert.Equal(t, 1, Defaults().Signing.For("delete"))
 	for _, bad := range []string{"signing: {over: -1}", "signing: {needed: {delete: 10}}", "batch: {day_lines: 0}", "batch: {day_share: 101}", "signing: {nonsense: 1}"} {
 		require.NoError(t, os.WriteFile(file, []byte(bad+"\n"), 0o600))
-		_, err := Load(file, true)
+		_, err := Load(file)
 		assert.Error(t, err, bad)
 	}
 }

@@ -111,20 +111,23 @@ func (s *Server) AccessList(ctx context.Context, dn string) (list string, err er
 	return list, err
 }
 
-// ByIdentity reads one whole entry by the identity that renaming, moving and
-// deleting leave as it is. A deleted one is found only if asked for.
-func (s *Server) ByIdentity(ctx context.Context, id string, deleted bool) (*directory.Entry, error) {
+// ByIdentity reads one whole entry by the identity that renaming and moving leave
+// as it is. The error is ErrNotFound also for a deleted one.
+func (s *Server) ByIdentity(ctx context.Context, id string) (*directory.Entry, error) {
+	return s.oneByIdentity(ctx, id, Query{})
+}
+
+// ByIdentityOrDeleted is ByIdentity, and finds a deleted object too, which has the
+// identity that the entry had.
+func (s *Server) ByIdentityOrDeleted(ctx context.Context, id string) (*directory.Entry, error) {
+	return s.oneByIdentity(ctx, id, Query{ShowDeleted: true})
+}
+
+func (s *Server) oneByIdentity(ctx context.Context, id string, q Query) (*directory.Entry, error) {
+	q.Base, q.Scope, q.Filter = s.Base, ldap.ScopeWholeSubtree, IdentityFilter(s.Dialect, id)
 	var found []directory.Entry
 	err := s.retry(ctx, func() (err error) {
-		found, err = s.whole(
-			ctx,
-			Query{
-				Base:        s.Base,
-				Scope:       ldap.ScopeWholeSubtree,
-				Filter:      IdentityFilter(s.Dialect, id),
-				ShowDeleted: deleted,
-			},
-		)
+		found, err = s.whole(ctx, q)
 		return err
 	})
 	if err != nil {
@@ -254,7 +257,7 @@ func (s *Server) DeletedObject(ctx context.Context, id string) (*directory.Entry
 	if s.Dialect != directory.AD {
 		return nil, nil
 	}
-	e, err := s.ByIdentity(ctx, id, true)
+	e, err := s.ByIdentityOrDeleted(ctx, id)
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}

@@ -75,7 +75,7 @@ func asCSV(t *testing.T, header []string, rows ...[]string) string {
 func TestFindPerson(t *testing.T) {
 	list, err := roster.Read(strings.NewReader("id,given,family,mail,login\n017,Ada,Quill,ada@larkmoor.example,aquill\n18,Bram,Tern,b@larkmoor.example,\n19,Bram,Tern,,\n,Cleo,Birk,,18\n"), "people", roster.Options{})
 	require.NoError(t, err)
-	people := list.People(now, false)
+	people := list.People(now, roster.TrustStatus)
 	for name, want := range map[string]string{"17": "017", "ADA@larkmoor.example": "017", "aquill": "017", "Quill, Ada": "017", "ada quill": "017", "row 3": "18", "18": "18", "Cleo Birk": ""} {
 		who, err := findPerson(people, name, "people")
 		if assert.NoError(t, err, name) {

@@ -336,7 +336,7 @@ func (s *Session) match(
 // peopleOn are the people of a roster on the day of a time, where the yard is.
 func (s *Session) peopleOn(list *Roster, asOf time.Time, p *Place) []roster.Person {
 	y, m, d := asOf.In(p.Location()).Date()
-	return list.People(time.Date(y, m, d, 0, 0, 0, 0, time.UTC), s.Settings.Roster.Trust == settings.TrustDates)
+	return list.People(time.Date(y, m, d, 0, 0, 0, 0, time.UTC), roster.Trust(s.Settings.Roster.Trust == settings.TrustDates))
 }
 
 func (s *Session) matchOptions(ctx context.Context, p *Place) (opt reconcile.Options, err error) {

@@ -128,23 +128,20 @@ func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]str
 	return names, nil
 }
 
-// List finds the entries of a place that fulfil a query. The query's time, zone
-// and bounds are the place's; asOf and signIns are as in a Question. With whole,
-// the entries come with all that is stored of them.
-func (s *Session) List(
-	ctx context.Context, p *Place, q *listing.Query, asOf, file string, whole bool,
-) (*listing.List, error) {
+// List finds the entries of a place that fulfil a query, whose time, zone, bounds
+// and sign-ins are those of the place and the question.
+func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Question) (*listing.List, error) {
 	q.Zone = p.Location()
 	q.Scope, q.LeftOut = directory.FoldAll(p.Yard.Scope), directory.FoldAll(p.Yard.LeaveOut)
 	var err error
-	if q.AsOf, err = s.asOf(asOf, q.Zone, nil); err != nil {
+	if q.AsOf, err = s.asOf(by.AsOf, q.Zone, nil); err != nil {
 		return nil, err
 	}
-	q.Fixed = asOf != ""
-	if q.SignIns, err = signIns(file, q.Zone); err != nil {
+	q.Fixed = by.AsOf != ""
+	if q.SignIns, err = signIns(by.SignIns, q.Zone); err != nil {
 		return nil, err
 	}
-	found, err := listing.Run(ctx, p.Source, *q, whole)
+	found, err := listing.Run(ctx, p.Source, *q)
 	if wrong := (listing.UsageError{}); errors.As(err, &wrong) {
 		return nil, asRequest(err)
 	}
