@@ -65,9 +65,9 @@ var KindNames = []string{"users", "people", "services", "computers", "groups", "
 // selecting are filters that give at least the entries of a kind on a live
 // server, so that not all have to be read.
 var selecting = map[string]string{
-	"users":     "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
-	"people":    "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
-	"accounts":  "(|(objectClass=user)(objectClass=inetOrgPerson)(objectClass=posixAccount)(objectClass=account))",
+	"users":     source.AccountFilter,
+	"people":    source.AccountFilter,
+	"accounts":  source.AccountFilter,
 	"services":  "(|(objectClass=msDS-ManagedServiceAccount)(objectClass=msDS-GroupManagedServiceAccount))",
 	"computers": "(objectClass=computer)",
 	"groups":    source.GroupFilter,

@@ -7,6 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -62,6 +64,15 @@ type Need struct {
 
 // GroupFilter selects the groups of every dialect.
 const GroupFilter = "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
+
+// accountClasses are the classes of entries that may sign in, of every dialect.
+var accountClasses = []string{"user", "computer", "inetOrgPerson", "posixAccount", "account"}
+
+// AccountFilter selects the accounts of every dialect, and perhaps more.
+var AccountFilter = "(|(objectClass=" + strings.Join(accountClasses, ")(objectClass=") + "))"
+
+// IsAccount tells whether an entry may be an account, by its classes.
+func IsAccount(e *directory.Entry) bool { return slices.ContainsFunc(accountClasses, e.HasClass) }
 
 // GroupsCalled finds groups by a DN, or by one of their names.
 func GroupsCalled(ctx context.Context, from Source, name string) ([]directory.Entry, error) {

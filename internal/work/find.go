@@ -71,14 +71,7 @@ func findAccounts(ctx context.Context, src source.Source, name string) ([]direct
 	return found, nil
 }
 
-func notAccount(e directory.Entry) bool {
-	for _, class := range []string{"user", "computer", "inetOrgPerson", "posixAccount", "account"} {
-		if e.HasClass(class) {
-			return false
-		}
-	}
-	return true
-}
+func notAccount(e directory.Entry) bool { return !source.IsAccount(&e) }
 
 // namesAtOnce is how many logon names one search asks for.
 const namesAtOnce = 100
