@@ -350,6 +350,8 @@ func TestACommandThatIsToldToStopEnds(t *testing.T) {
 	require.NoError(t, err)
 	defer silent.Close()
 	out := filepath.Join(t.TempDir(), "findings.csv")
+	temporary := t.TempDir() // where standard input is kept meanwhile
+	y.env = append(y.env, "TMPDIR="+temporary)
 	for _, args := range [][]string{
 		{"audit", "--from", "-", "--output", out},
 		{"reconcile", "--roster", "-"},
@@ -378,7 +380,9 @@ func TestACommandThatIsToldToStopEnds(t *testing.T) {
 			assert.Contains(t, said.String(), "interrupted", "%q", args)
 		}
 	}
-	left, err := os.ReadDir(filepath.Dir(out))
-	require.NoError(t, err)
-	assert.Empty(t, left)
+	for _, dir := range []string{filepath.Dir(out), temporary} {
+		left, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		assert.Empty(t, left)
+	}
 }

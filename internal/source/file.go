@@ -22,6 +22,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 	"yardbroom/internal/ldif"
+	"yardbroom/internal/whole"
 )
 
 // File is an LDIF file, plain or compressed with gzip or zstd. What it holds
@@ -42,15 +43,15 @@ type File struct {
 
 	referred func(n int) // is told of references to other servers
 
-	name   string // for people
-	path   string
-	temp   bool      // path is ours, to be removed
-	taken  time.Time // of a kept survey
-	server string    // that a kept survey was read from
-	asked  []string  // the servers whose own sign-ins it holds
-	rights bool      // it says what could not be read
-	gaps   directory.Gaps
-	read   *directory.Survey
+	name    string // for people
+	path    string
+	removed func()    // is called when a temporary file is gone; nil for a file of somebody's
+	taken   time.Time // of a kept survey
+	server  string    // that a kept survey was read from
+	asked   []string  // the servers whose own sign-ins it holds
+	rights  bool      // it says what could not be read
+	gaps    directory.Gaps
+	read    *directory.Survey
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
 	carried map[string]bool
@@ -74,19 +75,20 @@ func OpenFile(path string, stdin io.Reader) (*File, error) {
 		return nil, err
 	}
 	defer spool.Close()
+	f := &File{name: "standard input", path: spool.Name(), removed: whole.Passing(spool.Name())}
 	if _, err := io.Copy(spool, stdin); err != nil {
-		os.Remove(spool.Name())
-		return nil, fmt.Errorf("standard input: %w", err)
+		return nil, errors.Join(fmt.Errorf("standard input: %w", err), f.Close())
 	}
-	return &File{name: "standard input", path: spool.Name(), temp: true}, nil
+	return f, nil
 }
 
 // Close removes what was made to read the file.
 func (f *File) Close() error {
-	if f.temp {
-		return os.Remove(f.path)
+	if f.removed == nil {
+		return nil
 	}
-	return nil
+	defer f.removed()
+	return os.Remove(f.path)
 }
 
 // Where names the file.

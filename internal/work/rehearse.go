@@ -20,6 +20,7 @@ import (
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/whole"
 )
 
 // Rehearsal is what became of a batch on a copy of its directory.
@@ -94,6 +95,7 @@ type served struct {
 	live    *source.Server // a connection to the copy
 	stop    context.CancelFunc
 	dir     string // state of its own, so that the journal knows nothing of it
+	removed func() // is called when that is gone
 }
 
 func (c *served) close() {
@@ -102,6 +104,7 @@ func (c *served) close() {
 	}
 	c.stop()
 	os.RemoveAll(c.dir)
+	c.removed()
 }
 
 // copyOf copies all entries of a place and serves them.
@@ -125,6 +128,7 @@ func (s *Session) copyOf(ctx context.Context, p *Place, b *batch.Batch) (*served
 	if c.dir, err = os.MkdirTemp("", "yardbroom-rehearsal-"); err != nil {
 		return nil, err
 	}
+	c.removed = whole.Passing(c.dir)
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
 	c.stop = stop
 	password := rand.Text()

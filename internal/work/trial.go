@@ -8,6 +8,7 @@ import (
 	"yardbroom/internal/carry"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/whole"
 )
 
 // TryReturn makes an account of its own in a container of a live place, deletes
@@ -22,6 +23,7 @@ func (s *Session) TryReturn(ctx context.Context, p *Place, container string) (*c
 	if err != nil {
 		return nil, err
 	}
+	defer whole.Passing(folder)()
 	defer os.RemoveAll(folder)
 	apart, err := store.Open(ctx, folder)
 	if err != nil {
