@@ -68,6 +68,13 @@ func schemaOf(shape any, tag, title string, open bool) []byte {
 	}
 	s := r.Reflect(shape)
 	s.Title = title
+	if step, ok := s.Definitions["Step"]; ok { // it may be a word alone
+		word := &jsonschema.Schema{Type: "string"}
+		for p := step.Properties.Oldest(); p != nil; p = p.Next() {
+			word.Enum = append(word.Enum, p.Key)
+		}
+		s.Definitions["Step"] = &jsonschema.Schema{OneOf: []*jsonschema.Schema{word, step}}
+	}
 	text, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		log.Fatal(err)
@@ -91,6 +98,9 @@ func mapped(t reflect.Type) *jsonschema.Schema {
 		return &jsonschema.Schema{Type: "string", Description: "octets that are not UTF-8 are written as base64:…"}
 	case reflect.TypeFor[calendar.Span]():
 		return &jsonschema.Schema{Type: "string", Pattern: "^[0-9]{1,5}(d|w|mo|y)$"}
+	case reflect.TypeFor[settings.Words]():
+		one := &jsonschema.Schema{Type: "string"}
+		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{one, {Type: "array", Items: one}}}
 	case reflect.TypeFor[settings.Wait]():
 		return &jsonschema.Schema{Type: "string", Description: "a short time such as 30s or 2m"}
 	}

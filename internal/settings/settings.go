@@ -14,6 +14,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
 
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
@@ -29,11 +31,17 @@ type Settings struct {
 	Roster  Roster          `yaml:"roster"`
 	// Exemptions are entries deliberately left alone.
 	Exemptions []Exemption `yaml:"exemptions"`
+	// Rounds are jobs that run by themselves, by name.
+	Rounds map[string]Round `yaml:"rounds"`
+	Mail   Mail             `yaml:"mail"`
+	Keep   Keeping          `yaml:"keep"`
 	// Secrets say which attributes hold secrets, besides what their names and the
 	// schema tell.
 	Secrets Secrets `yaml:"secrets"`
 	// File is where the settings came from, "" where there was none.
 	File string `yaml:"-"`
+
+	tree *ast.File // what was read, to say where something stands
 }
 
 // Secrets are attributes whose values are never asked for, kept or shown, and
@@ -76,6 +84,12 @@ func Defaults() *Settings {
 			DayShare:          20,
 		},
 		Signing: Signing{Over: 100},
+		Keep: Keeping{
+			Surveys: Thinning{Days: 14, Weeks: 8, Months: 24},
+			Rosters: Thinning{Days: 14, Weeks: 8, Months: 24},
+			Audits:  Thinning{Days: 60, Weeks: 52, Months: 120},
+			Runs:    Thinning{Days: 90, Weeks: 52},
+		},
 	}
 }
 
@@ -102,26 +116,53 @@ func Load(file string) (*Settings, error) {
 		return nil, fmt.Errorf("settings %s: %s", file, yaml.FormatError(err, false, true))
 	}
 	s.File = file
-	for name, y := range s.Yards {
-		for _, p := range []*string{&y.CAFile, &y.Bind.PasswordFile, &y.Bind.CredentialCache} {
-			if *p != "" && !filepath.IsAbs(*p) {
-				*p = filepath.Join(filepath.Dir(file), *p)
+	s.placePaths()
+	if err := s.check(); err != nil {
+		return nil, fmt.Errorf("settings %s: %w", file, err)
+	}
+	if s.tree, err = parser.ParseBytes(text, 0); err != nil {
+		return nil, fmt.Errorf("settings %s: %w", file, err)
+	}
+	if err := s.Mail.check(); err != nil {
+		return nil, s.Misset(faulty(err, "mail"))
+	}
+	if f := s.checkRounds(); f != nil {
+		return nil, s.Misset(f)
+	}
+	return s, nil
+}
+
+// placePaths makes relative paths relative to the file, and those of signing
+// that begin with ~/ to the home folder.
+func (s *Settings) placePaths() {
+	place := func(paths ...*string) {
+		for _, p := range paths {
+			if *p != "" && !filepath.IsAbs(*p) && !strings.Contains(*p, "://") {
+				*p = filepath.Join(filepath.Dir(s.File), *p)
 			}
 		}
+	}
+	for name, y := range s.Yards {
+		place(&y.CAFile, &y.Bind.PasswordFile, &y.Bind.CredentialCache)
 		s.Yards[name] = y
 	}
 	for _, p := range []*string{&s.Signing.AllowedSigners, &s.Signing.Key, &s.Signing.Me} {
 		if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(*p, "~/") {
 			*p = filepath.Join(home, (*p)[2:])
 		}
-		if *p != "" && !filepath.IsAbs(*p) {
-			*p = filepath.Join(filepath.Dir(file), *p)
+		place(p)
+	}
+	place(&s.Mail.CAFile, &s.Mail.PasswordFile)
+	for name, r := range s.Rounds {
+		place(&r.Roster.From, &r.Roster.TokenFile, &r.Activity, &r.Metrics)
+		if r.Folder != nil {
+			place(&r.Folder.Path)
 		}
+		for i := range r.Post {
+			place(&r.Post[i].TokenFile, &r.Post[i].SecretFile, &r.Post[i].CAFile)
+		}
+		s.Rounds[name] = r
 	}
-	if err := s.check(); err != nil {
-		return nil, fmt.Errorf("settings %s: %w", file, err)
-	}
-	return s, nil
 }
 
 const (
@@ -178,10 +219,8 @@ func (s *Settings) check() error {
 		}
 	}
 	for where, dns := range map[string][]string{"parking": s.Audit.Parking, "privileged_groups": s.Audit.PrivilegedGroups, "placeholder_members": s.Audit.PlaceholderMembers} {
-		for _, dn := range dns {
-			if levels, err := directory.ParseDN(dn); err != nil || len(levels) == 0 {
-				return fmt.Errorf("audit: %s: %q is not a distinguished name", where, dn)
-			}
+		if err := checkDNs(where, dns); err != nil {
+			return fmt.Errorf("audit: %w", err)
 		}
 	}
 	for where, n := range map[string]int{"max_rows": s.Roster.MaxRows, "max_columns": s.Roster.MaxColumns, "max_size": s.Roster.MaxSize} {
@@ -211,12 +250,27 @@ func (s *Settings) check() error {
 	if s.Batch.DayLines < 1 || s.Batch.DayShare < 1 || s.Batch.DayShare > 100 {
 		return errors.New("batch: day_lines must be at least 1 and day_share from 1 to 100")
 	}
+	for where, t := range map[string]*Thinning{"surveys": &s.Keep.Surveys, "audits": &s.Keep.Audits, "rosters": &s.Keep.Rosters, "runs": &s.Keep.Runs} {
+		if err := t.check(); err != nil {
+			return fmt.Errorf("keep: %s: %w", where, err)
+		}
+	}
 	if s.Signing.Over < 0 {
 		return errors.New("signing: over must be 0 or more")
 	}
 	for action, n := range s.Signing.Needed {
 		if n < 0 || n > 9 {
 			return fmt.Errorf("signing: needed: %s: %d is not a number of people from 0 to 9", action, n)
+		}
+	}
+	return nil
+}
+
+// checkDNs refuses what is not a distinguished name.
+func checkDNs(where string, dns []string) error {
+	for _, dn := range dns {
+		if levels, err := directory.ParseDN(dn); err != nil || len(levels) == 0 {
+			return fmt.Errorf("%s: %q is not a distinguished name", where, dn)
 		}
 	}
 	return nil
