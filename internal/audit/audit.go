@@ -32,6 +32,8 @@ type Report struct {
 	// People is who has which account, Roster counts it; nil without a roster.
 	People *reconcile.Result
 	Roster *RosterSummary
+	// Earlier says what was left out, nil where nothing was.
+	Earlier *Earlier
 }
 
 // Summary is what became of one check.

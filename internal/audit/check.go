@@ -30,6 +30,12 @@ func (s Severity) String() string { return severityNames[s] }
 // MarshalText writes the severity's name.
 func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
+// UnmarshalText reads a severity's name.
+func (s *Severity) UnmarshalText(text []byte) (err error) {
+	*s, err = ParseSeverity(string(text))
+	return err
+}
+
 // ParseSeverity reads a severity's name.
 func ParseSeverity(name string) (Severity, error) {
 	if i := slices.Index(severityNames, name); i >= 0 {

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"time"
 	"cmp"
 	"slices"
 	"strings"
@@ -73,13 +74,18 @@ func (f *Finding) Sameness() string {
 	return f.Check + "\x00" + who + "\x00" + f.bundle
 }
 
-// Without returns the report without the findings that are known, and how many
-// those are. marks are what identifies each finding, in their order.
-func (r *Report) Without(known, marks []string) (*Report, int) {
-	left := map[string]int{}
-	for _, mark := range known {
-		left[mark]++
-	}
+// Earlier says what of a report was left out, since it had been found, or told,
+// before.
+type Earlier struct {
+	// At is the time of the audit that found it, zero where it is Reader who has
+	// been told of it.
+	At     time.Time
+	Reader string
+	Known  int // how many findings were left out
+}
+
+// Only returns the report with the findings that are chosen by their place.
+func (r *Report) Only(chosen func(i int) bool) *Report {
 	out, counts := *r, map[string]*Summary{}
 	out.Findings, out.Summary = nil, slices.Clone(r.Summary)
 	for i := range out.Summary {
@@ -88,14 +94,12 @@ func (r *Report) Without(known, marks []string) (*Report, int) {
 		counts[sum.Check] = sum
 	}
 	for i := range r.Findings {
-		if left[marks[i]] > 0 {
-			left[marks[i]]--
-			continue
+		if chosen(i) {
+			out.Findings = append(out.Findings, r.Findings[i])
+			counts[r.Findings[i].Check].count(&r.Findings[i])
 		}
-		out.Findings = append(out.Findings, r.Findings[i])
-		counts[r.Findings[i].Check].count(&r.Findings[i])
 	}
-	return &out, len(r.Findings) - len(out.Findings)
+	return &out
 }
 
 func (c *Comparison) findings() {

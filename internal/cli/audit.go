@@ -29,8 +29,9 @@ func (a *app) auditCommand() *cli.Command {
 			},
 			&cli.StringFlag{
 				Name:  "since",
-				Usage: "compare with a kept `SURVEY`: show what is new, count what is still there or gone",
+				Usage: "show only what is new since an audit that is remembered, `last` or the last one at or before a date; or compare with a kept survey",
 			},
+			newToFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
@@ -69,8 +70,18 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
 		st.Limit = 0
 	}
+	before, remembered, err := notNew(cmd)
+	if err != nil {
+		return err
+	}
+	var memory work.Memory
+	if remembered {
+		if report, memory, err = a.work.Remember(ctx, p, &q, report, before); err != nil {
+			return err
+		}
+	}
 	out, findings := a.reportResult(report, st), report.Findings
-	if since := cmd.String("since"); since != "" {
+	if since := cmd.String("since"); since != "" && !remembered {
 		c, err := a.work.Compare(ctx, p, report, at(cmd, since), &q)
 		if err != nil {
 			return err
@@ -80,8 +91,40 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if err := a.deliver(end.targets, out); err != nil {
 		return err
 	}
+	if err := a.told(ctx, before, memory); err != nil {
+		return err
+	}
 	a.tellNotes(report, end.targets)
 	return end.verdict(p, findings)
+}
+
+func newToFlag() cli.Flag {
+	return &cli.StringFlag{
+		Name:  "new-to",
+		Usage: "show only what was not shown to `READER` before, a name of your choice",
+	}
+}
+
+// notNew is what the command line says of findings that are not new; false where
+// it says nothing, or names a survey.
+func notNew(cmd *cli.Command) (work.Before, bool, error) {
+	since, reader := cmd.String("since"), cmd.String("new-to")
+	switch {
+	case since != "" && reader != "":
+		return work.Before{}, false, usage("give --since or --new-to, not both")
+	case reader != "":
+		return work.Before{Reader: reader}, true, nil
+	}
+	b, remembered := work.BeforeMoment(since)
+	return b, remembered, nil
+}
+
+// told remembers that a reader was told, once the result is delivered.
+func (a *app) told(ctx context.Context, before work.Before, memory work.Memory) error {
+	if before.Reader == "" {
+		return nil
+	}
+	return a.work.TellReader(ctx, before.Reader, memory)
 }
 
 // reportResult writes a report.

@@ -32,6 +32,7 @@ func (a *app) reconcileCommand() *cli.Command {
 				Name:  "since",
 				Usage: "show only what is new since a `RUN`: \"last\", or the last one at or before a date or time",
 			},
+			newToFlag(),
 			&cli.StringSliceFlag{
 				Name:  "check",
 				Usage: "only the check `NAME` of the roster; may be given several times",
@@ -62,6 +63,10 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Bool("show-mapping") {
 		return a.showMapping(ctx, &q.Roster)
 	}
+	before, _, err := notNew(cmd)
+	if err != nil {
+		return err
+	}
 	p, err := a.work.Open(ctx, from(cmd))
 	if err != nil {
 		return err
@@ -73,7 +78,7 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 		&work.ReconcileRequest{
 			Question:        q,
 			Strict:          cmd.Bool("strict"),
-			Since:           cmd.String("since"),
+			Before:          before,
 			BoundsMustExist: cmd.IsSet("fail-on"),
 		},
 	)
@@ -100,6 +105,9 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 		st.Limit = 0
 	}
 	if err := a.deliver(end.targets, a.reconciliationResult(r, st)); err != nil {
+		return err
+	}
+	if err := a.told(ctx, before, found.Memory); err != nil {
 		return err
 	}
 	a.tellNotes(found.Report, end.targets)

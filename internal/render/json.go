@@ -118,6 +118,25 @@ type ReportShape struct {
 	Summary  []audit.Summary `json:"summary"` // an object a check
 	Notes    []string        `json:"notes"`   // what a reader has to know about the survey
 	Findings []FindingShape  `json:"findings"`
+	LeftOutShape
+}
+
+// LeftOutShape says which findings were left out, since they are not new.
+type LeftOutShape struct {
+	Since *time.Time `json:"since,omitempty"`  // the earlier audit whose findings were left out
+	NewTo string     `json:"new_to,omitempty"` // the reader who has been told of what was left out
+	Known *int       `json:"known,omitempty"`  // how many were left out
+}
+
+func leftOutShape(e *audit.Earlier) (out LeftOutShape) {
+	if e == nil {
+		return out
+	}
+	if out.NewTo, out.Known = e.Reader, &e.Known; !e.At.IsZero() {
+		since := e.At.UTC()
+		out.Since = &since
+	}
+	return out
 }
 
 // ReportJSON writes a whole report as one object.
@@ -131,6 +150,7 @@ func ReportJSON(w io.Writer, r *audit.Report) error {
 			r.Summary,
 			append([]string{}, r.Notes...),
 			shapes(r.Findings),
+			leftOutShape(r.Earlier),
 		},
 	)
 }

@@ -91,10 +91,7 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	}
 	fmt.Fprintln(w)
 	summary(w, r.Report, sums, st)
-	if !r.Earlier.IsZero() {
-		fmt.Fprintf(w, "New since the run of %s; %d were found then too.\n", wording.Moment(r.Earlier, st.Zone),
-			r.Known)
-	}
+	leftOut(w, r.Earlier, st)
 }
 
 // doubts writes the accounts in doubt, each with its candidates and how to
@@ -300,7 +297,7 @@ type ReconciliationShape struct {
 	Summary  []audit.Summary      `json:"summary"`  // an object a check
 	Notes    []string             `json:"notes"`
 	Findings []FindingShape       `json:"findings"`
-	Since    *time.Time           `json:"since,omitempty"` // the earlier run whose findings were left out
+	LeftOutShape
 }
 
 // ReconciliationSchema is the version of the JSON shape.
@@ -325,10 +322,7 @@ func ReconciliationJSON(w io.Writer, r *Reconciliation) error {
 	for _, p := range r.People.Patterns {
 		out.Patterns = append(out.Patterns, PatternShape{p.Text, math.Round(p.Share*1000) / 1000, p.Seen})
 	}
-	if !r.Earlier.IsZero() {
-		since := r.Earlier.UTC()
-		out.Since = &since
-	}
+	out.LeftOutShape = leftOutShape(r.Earlier)
 	return JSON(w, out)
 }
 

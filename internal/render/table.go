@@ -147,6 +147,18 @@ func Report(w io.Writer, r *audit.Report, st Style) {
 	}
 	fmt.Fprintln(w)
 	summary(w, r, sums, st)
+	leftOut(w, r.Earlier, st)
+}
+
+// leftOut says which findings were left out, since they are not new.
+func leftOut(w io.Writer, e *audit.Earlier, st Style) {
+	switch {
+	case e == nil:
+	case e.Reader != "":
+		fmt.Fprintf(w, "New to %s, who was told of %d more before.\n", Visible(e.Reader), e.Known)
+	default:
+		fmt.Fprintf(w, "New since the audit of %s; %d were found then too.\n", wording.Moment(e.At, st.Zone), e.Known)
+	}
 }
 
 // bySeverity sorts checks, the most severe first.
@@ -178,7 +190,11 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 		Table(w, st, []string{"Check", "Severity", "Found", "Likely", "Reports"}, rows, 4)
 	}
 	if len(clean) > 0 {
-		fmt.Fprintln(w, Wrap("Nothing found by "+strings.Join(clean, ", ")+".", st.Width, "  "))
+		nothing := "Nothing found by "
+		if r.Earlier != nil {
+			nothing = "Nothing new by "
+		}
+		fmt.Fprintln(w, Wrap(nothing+strings.Join(clean, ", ")+".", st.Width, "  "))
 	}
 	for _, line := range notLooked(sums) {
 		fmt.Fprintln(w, Wrap(Visible(line), st.Width, "  "))

@@ -51,7 +51,7 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Append(ctx, &Record{At: time.Unix(1, 0).UTC(), By: "tester", Event: "staged"})
 	require.NoError(t, err)
-	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE reconciliations", "ALTER TABLE batches ADD COLUMN state TEXT NOT NULL DEFAULT ''", "ALTER TABLE lines ADD COLUMN note TEXT NOT NULL DEFAULT ''", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event",
+	for _, step := range []string{"DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE deliveries", "DROP TABLE messages", "DROP TABLE brakes", "DROP TABLE runs", "DROP TABLE told", "DROP TABLE readers", "DROP TABLE presences", "DROP TABLE audits", "ALTER TABLE batches ADD COLUMN state TEXT NOT NULL DEFAULT ''", "ALTER TABLE lines ADD COLUMN note TEXT NOT NULL DEFAULT ''", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event",
 		"INSERT INTO journal (seq, batch, line, record, hash) VALUES (2, 0, 0, '{broken', 'x')", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
 		_, err = s.db.ExecContext(ctx, step)
 		require.NoError(t, err)
@@ -78,25 +78,4 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	found := 0
 	require.NoError(t, s.Since(ctx, "staged", time.Unix(0, 0), func(*Sealed) error { found++; return nil }))
 	assert.Equal(t, 1, found)
-}
-
-func TestReconciliationsAreFoundByTheirTime(t *testing.T) {
-	ctx := context.Background()
-	s, err := Open(ctx, t.TempDir())
-	require.NoError(t, err)
-	defer s.Close()
-	at := func(day int) time.Time { return time.Date(2026, 11, day, 8, 0, 0, 0, time.UTC) }
-	for day := 1; day <= 60; day++ {
-		require.NoError(t, s.AddReconciliation(ctx, "larkmoor", &Reconciliation{At: at(day), Found: []string{"one", at(day).Format(time.DateOnly)}}))
-	}
-	require.NoError(t, s.AddReconciliation(ctx, "other", &Reconciliation{At: at(1)}))
-	r, err := s.ReconciliationBefore(ctx, "larkmoor", at(20).Add(time.Hour))
-	require.NoError(t, err)
-	assert.Equal(t, &Reconciliation{At: at(20), Found: []string{"one", "2026-11-20"}}, r)
-	r, err = s.ReconciliationBefore(ctx, "larkmoor", at(5))
-	require.NoError(t, err)
-	assert.Nil(t, r, "only the last fifty are kept")
-	r, err = s.ReconciliationBefore(ctx, "other", at(9))
-	require.NoError(t, err)
-	assert.Empty(t, r.Found)
 }

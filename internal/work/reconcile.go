@@ -3,14 +3,9 @@ package work
 import (
 	"context"
 	"fmt"
-	"strconv"
-	"time"
 
 	"yardbroom/internal/audit"
-	"yardbroom/internal/calendar"
 	"yardbroom/internal/roster"
-	"yardbroom/internal/source"
-	"yardbroom/internal/store"
 )
 
 // ReconcileRequest says how people and accounts are compared.
@@ -19,9 +14,7 @@ type ReconcileRequest struct {
 	// Strict matches by links and by keys that are exactly alike, and not by
 	// names.
 	Strict bool
-	// Since leaves out what an earlier run has found: "last", or the last one at
-	// or before a date or time. "" leaves nothing out.
-	Since string
+	Before
 	// BoundsMustExist fails where a bound of the yard does not exist; else that is
 	// noted.
 	BoundsMustExist bool
@@ -32,10 +25,7 @@ type Reconciliation struct {
 	*audit.Report // its People are who has which account
 	Roster        roster.Kept
 	Bad           []roster.Bad // rows that could not be read, where they are known
-	// Earlier is the time of the run whose findings were left out, zero where none
-	// was; Known counts them.
-	Earlier time.Time
-	Known   int
+	Memory        Memory
 }
 
 // Reconcile compares people with the accounts of a place. The roster is kept as
@@ -109,66 +99,32 @@ func (s *Session) rosterChecks(named []string) ([]string, error) {
 }
 
 // remember keeps the roster, who has which account, and what was found; and
-// takes out what an earlier run had found, where that was asked for.
+// takes out what is not new, where that was asked for.
 func (s *Session) remember(
 	ctx context.Context, p *Place, list *Roster, r *ReconcileRequest, out *Reconciliation,
 ) error {
 	id, err := p.Identity(ctx)
 	if err != nil {
 		s.note("note: nothing is remembered of this comparison: %v", err)
-		if r.Since != "" {
+		if r.Before != (Before{}) {
 			return fmt.Errorf("--since: %w", err)
 		}
 		return nil
 	}
-	kept, err := s.Store(ctx)
-	if err != nil {
-		return err
-	}
-	earlier, err := s.earlierRun(ctx, p, id, r.Since)
+	earlier, err := s.earlier(ctx, p, id, reconciling, r.Before)
 	if err != nil {
 		return err
 	}
 	if err := s.keepRoster(id, list, out.People); err != nil {
 		return err
 	}
-	found := make([]string, len(out.Findings))
-	for i := range out.Findings {
-		found[i] = strconv.Quote(out.Findings[i].Sameness())
+	kind := reconciling
+	if len(r.Checks) > 0 || r.Strict { // a part would make the rest seem new
+		kind = inPart
 	}
-	if len(r.Checks) == 0 && !r.Strict { // a part would make the rest seem new
-		if err := kept.AddReconciliation(ctx, yardKey(id), &store.Reconciliation{At: s.Now(), Found: found}); err != nil {
-			return err
-		}
+	if out.Memory, err = s.keepAudit(ctx, id, kind, out.Report); err != nil {
+		return err
 	}
-	if earlier != nil {
-		out.Earlier = earlier.At
-		out.Report, out.Known = out.Without(earlier.Found, found)
-	}
-	return nil
-}
-
-// earlierRun is the run that a text means, nil where that is "".
-func (s *Session) earlierRun(
-	ctx context.Context, p *Place, id source.Identity, since string,
-) (*store.Reconciliation, error) {
-	if since == "" {
-		return nil, nil
-	}
-	at := s.Now()
-	if since != "last" {
-		var err error
-		if at, err = calendar.ParseTime(since, p.Location()); err != nil {
-			return nil, wrong("--since: %w, or \"last\"", err)
-		}
-	}
-	kept, err := s.Store(ctx)
-	if err != nil {
-		return nil, err
-	}
-	earlier, err := kept.ReconciliationBefore(ctx, yardKey(id), at)
-	if err == nil && earlier == nil {
-		err = fmt.Errorf("--since %s: no comparison of this yard with a roster is remembered from then", since)
-	}
-	return earlier, err
+	out.Report, err = s.newSince(ctx, out.Report, &out.Memory, earlier, r.Before)
+	return err
 }
