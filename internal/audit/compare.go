@@ -1,10 +1,10 @@
 package audit
 
 import (
-	"time"
 	"cmp"
 	"slices"
 	"strings"
+	"time"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"

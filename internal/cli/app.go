@@ -37,6 +37,7 @@ const (
 	exitUsage    = 2
 	exitFindings = 3 // findings at or above --fail-on
 	exitNotDone  = 4 // a batch ended with lines not done
+	exitBusy     = 5 // somebody else is at work in the state folder
 )
 
 // exitError ends the program with a status other than 1.
@@ -94,6 +95,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		status = exit.status
 	case errors.As(err, &wrong):
 		status = exitUsage
+	case work.IsBusy(err):
+		status = exitBusy
 	}
 	switch {
 	case ctx.Err() != nil && errors.Is(err, context.Canceled):

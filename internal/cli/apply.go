@@ -37,11 +37,20 @@ func carryFlags() []cli.Flag {
 			Name:  "await-replication",
 			Usage: "wait up to this `TIME`, such as 60s, until each other server of the yard shows every change",
 		},
+		waitFlag(),
 		&cli.BoolFlag{
 			Name:  "accept-unproved",
 			Usage: "also carry out lines whose last logon could not be read again on the server it came from",
 		},
 	}, serverFlags()...)
+}
+
+// waitFlag says how long somebody else who is at work is waited for.
+func waitFlag() cli.Flag {
+	return &cli.DurationFlag{
+		Name:  "wait",
+		Usage: "wait up to this `TIME`, such as 10m, for another yardbroom that is at work; else the exit status is 5",
+	}
 }
 
 // paceFlags say how fast a batch is carried out.
@@ -138,6 +147,7 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 		On:               at(cmd, cmd.String("on")),
 		Server:           cmd.String("server"),
 		AcceptUnproved:   cmd.Bool("accept-unproved"),
+		Wait:             cmd.Duration("wait"),
 		AwaitReplication: cmd.Duration("await-replication"),
 		Pace: carry.Pace{
 			Connections: cmd.Int("connections"),

@@ -31,6 +31,9 @@ type CarryRequest struct {
 	// AwaitReplication is how long other servers of the yard are waited for until
 	// they show every change; 0 asks none.
 	AwaitReplication time.Duration
+	// Wait is how long another one that carries out a batch in this state folder
+	// is waited for.
+	Wait time.Duration
 	// Agree asks whether a batch is to be carried out, and returns why not. Nil
 	// where that is agreed.
 	Agree func(b *batch.Batch, agreed *batch.Agreement) error
@@ -102,7 +105,7 @@ func (s *Session) Apply(ctx context.Context, b *batch.Batch, r *CarryRequest) (*
 			}
 		}
 	}
-	unlock, err := kept.Lock()
+	unlock, err := await(ctx, r.Wait, kept.Lock)
 	if err != nil {
 		return nil, err
 	}
