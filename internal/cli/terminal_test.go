@@ -133,7 +133,7 @@ func TestTwoPeopleCannotCarryOutAtOnce(t *testing.T) {
 	unlock, err := s.Lock()
 	require.NoError(t, err)
 	out, status := y.run(t, "apply", "1", "--yes")
-	assert.Equal(t, exitFailed, status)
+	assert.Equal(t, exitBusy, status)
 	assert.Contains(t, out, "another yardbroom is carrying out a batch")
 	unlock()
 	y.mustRun(t, "apply", "1", "--yes")
