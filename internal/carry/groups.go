@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
@@ -85,12 +86,8 @@ func (w *worker) group(
 	if value == "" {
 		return fmt.Errorf("%s lists members by uid, and it has none", m.DN)
 	}
-	asked := []source.Value{{Attr: m.Attr, Value: value}}
 	done := past.ofGroup(a.Name, id, m.Attr)
-	if done != nil && done.Values[0].Add != "" {
-		asked = append(asked, source.Value{Attr: m.Attr, Value: string(done.Values[0].Add)})
-	}
-	group, err := w.server.Lists(ctx, id, asked...)
+	group, under, err := w.listed(ctx, id, m.Attr, e, past, done)
 	if errors.Is(err, source.ErrNotFound) {
 		past.note(fmt.Sprintf("the group %s is gone", m.DN))
 		return nil
@@ -98,18 +95,18 @@ func (w *worker) group(
 	if err != nil {
 		return err
 	}
-	if in := hasValue(group.Get(m.Attr), value); in == (a.Name == batch.JoinGroup) {
+	leaves := a.Name != batch.JoinGroup
+	if in := hasValue(group.Get(m.Attr), value); in != leaves && (in || under == "") {
 		if done == nil {
 			past.note(fmt.Sprintf("%s was so already", directory.LeafValue(group.DN)))
 		}
 		return nil
+	} else if !in && leaves {
+		value = under
 	}
 	fix := ValueMod{Attr: m.Attr}
-	if a.Name == batch.JoinGroup {
-		fix.Add = batch.Octets(value)
-		if done != nil && hasValue(group.Get(m.Attr), string(done.Values[0].Add)) {
-			fix.Remove = done.Values[0].Add // under the name that it had then
-		}
+	if !leaves {
+		fix.Add, fix.Remove = batch.Octets(value), batch.Octets(under)
 	} else {
 		// Found done by reading may mean no more than that somebody had moved it,
 		// and the group with it, to another name.
@@ -124,6 +121,48 @@ func (w *worker) group(
 		return fmt.Errorf("%s must have a member, and this is its last one: %w", group.DN, err)
 	}
 	return err
+}
+
+// listed reads of a group whether it lists the entry, and under which name that the
+// entry had before; "" for none. A list that shows it under a name that the line itself
+// has taken away may be one of a moment ago, and is read again for as long as the
+// yard's settings say.
+func (w *worker) listed(
+	ctx context.Context, id, attr string, e *directory.Entry, past *history, done *pastStep,
+) (group *directory.Entry, under string, err error) {
+	value := batch.MemberValue(attr, e)
+	asked := []source.Value{{Attr: attr, Value: value}}
+	var former []string
+	if done != nil && done.Values[0].Add != "" {
+		former = append(former, string(done.Values[0].Add))
+	}
+	for _, s := range past.steps {
+		if s.Op == OpRename {
+			was := *e
+			was.DN = s.DN
+			former = append(former, batch.MemberValue(attr, &was))
+		}
+	}
+	for _, name := range former {
+		asked = append(asked, source.Value{Attr: attr, Value: name})
+	}
+	within := w.server.SettlesWithin()
+	for waited, pause := time.Duration(0), firstPause; ; pause *= 2 {
+		if group, err = w.server.Lists(ctx, id, asked...); err != nil {
+			return nil, "", err
+		}
+		in := group.Get(attr)
+		at := slices.IndexFunc(former, func(name string) bool { return !hasValue([]string{value}, name) && hasValue(in, name) })
+		if under = ""; at >= 0 {
+			under = former[at]
+		}
+		if under == "" || hasValue(in, value) || waited >= within {
+			return group, under, nil
+		}
+		pause = min(pause, within-waited)
+		time.Sleep(pause)
+		waited += pause
+	}
 }
 
 // note adds what is worth knowing of a line that was done.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
@@ -108,24 +109,58 @@ func (s *Server) listing(ctx context.Context, q Query, values []Value) ([]direct
 		keepOnly(&found[i], values)
 		at[found[i].First(id)] = &found[i]
 	}
-	for _, v := range values {
-		if !long(v) {
-			continue
-		}
+	return found, s.fillLong(ctx, q, at, slices.DeleteFunc(slices.Clone(values), func(v Value) bool { return !long(v) }))
+}
+
+// fillLong asks for each of the values which of the entries, by identity, have it. One
+// question is about all values, and so about one moment: an entry that does not answer
+// it has none of them. One that does, and then none of them alone, was read while it
+// changed, and is asked again.
+func (s *Server) fillLong(ctx context.Context, q Query, at map[string]*directory.Entry, values []Value) error {
+	if len(values) == 0 {
+		return nil
+	}
+	id := s.Dialect.Identity.String()
+	having := func(filter string) ([]directory.Entry, error) {
 		one := q
-		one.Filter, one.Attributes = "(&"+q.Filter+v.filter()+")", []string{id}
-		members, err := s.all(ctx, one)
-		if err != nil {
-			return nil, err
+		one.Filter, one.Attributes = "(&"+q.Filter+filter+")", []string{id}
+		return s.all(ctx, one)
+	}
+	for tries := 0; ; tries++ {
+		any, err := having(anyOf(values))
+		if err != nil || len(any) == 0 {
+			return err
 		}
-		for i := range members {
-			if e := at[members[i].First(id)]; e != nil {
-				e.Set(v.Attr, append(e.Get(v.Attr), v.Value)...)
+		seen := map[string]bool{}
+		for _, v := range values {
+			members, err := having(v.filter())
+			if err != nil {
+				return err
+			}
+			for i := range members {
+				if e := at[members[i].First(id)]; e != nil && !slices.Contains(e.Get(v.Attr), v.Value) {
+					e.Set(v.Attr, append(e.Get(v.Attr), v.Value)...)
+				}
+				seen[members[i].First(id)] = true
 			}
 		}
+		lost := slices.IndexFunc(any, func(e directory.Entry) bool { return !seen[e.First(id)] })
+		if lost < 0 || at[any[lost].First(id)] == nil {
+			return nil
+		}
+		if tries == asksOften {
+			return fmt.Errorf("%s changes while it is read", any[lost].DN)
+		}
+		time.Sleep(askPause)
 	}
-	return found, nil
 }
+
+// asksOften is how often an entry is asked again that changed while it was read, and
+// askPause how long is waited before.
+const (
+	asksOften = 20
+	askPause  = 50 * time.Millisecond
+)
 
 // keepOnly takes the other values of the same attributes out of an entry.
 func keepOnly(e *directory.Entry, values []Value) {

@@ -296,3 +296,28 @@ func TestADryRunLooksAtNoMoreThanIsAskedFor(t *testing.T) {
 	assert.True(t, foretold.NotDone())
 	assert.Equal(t, 1, foretold.Done())
 }
+
+func TestWhoIsMovedLeavesGroupsThatAreReadAsOfAMomentAgo(t *testing.T) {
+	for late := range 12 { // which search after the move sees the directory as it was before
+		y := newYard(t)
+		y.add(t, "CN=Crew,OU=Staff,"+base, "objectClass", "group", "sAMAccountName", "Crew", "member", "CN=Ada Quill,OU=Staff,"+base)
+		b := y.must(t, &StageRequest{Actions: []string{batch.Move, batch.LeaveGroups}, To: "OU=Parked," + base, Choice: Choice{Names: []string{"ada"}}})
+		var before *practice.Directory
+		searches := 0
+		y.server.SetFault(func(op practice.Operation) (f practice.Fault) {
+			switch {
+			case op.Name == "modifyDN":
+				before = practice.Copy(practice.Identity{Dialect: directory.AD, Base: base, SID: "S-1-5-21-1-2-3"}, y.dir.Dump(), y.Now)
+			case op.Name == "search" && before != nil:
+				if searches++; searches == late+1 {
+					f.Earlier = before
+				}
+			}
+			return f
+		})
+		done, err := y.Apply(t.Context(), b, &CarryRequest{})
+		require.NoError(t, err)
+		assert.Equal(t, 1, done.Result.Counts[batch.Applied], "search %d: %s", late+1, done.Batch.Lines[0].Note)
+		assert.Empty(t, y.dir.Entry("CN=Crew,OU=Staff,"+base).Get("member"), "search %d: %s", late+1, done.Batch.Lines[0].Note)
+	}
+}

@@ -22,9 +22,10 @@ var now = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 // yard is a small live directory and a session on it.
 type yard struct {
 	*Session
-	dir   *practice.Directory
-	at    time.Time // the session's clock
-	notes []string
+	dir    *practice.Directory
+	server *practice.Server
+	at     time.Time // the session's clock
+	notes  []string
 }
 
 // newYard serves Ada Quill, Bram Tern, Cleo Birk and Dov Ekholm, of whom Cleo is
@@ -49,8 +50,8 @@ func newYard(t *testing.T) *yard {
 		y.dir.Edit(e.DN, func(e *directory.Entry) { e.Set("whenCreated", "20200101000000.0Z") })
 	}
 	y.add(t, "CN=Keeper,OU=Staff,"+base, "objectClass", "user", "sAMAccountName", "keeper", "userAccountControl", "512", "displayName", "Kay Keeper", "employeeNumber", "5")
-	server := &practice.Server{Dir: y.dir, Account: "keeper", Password: "practice only"}
-	url, err := server.Listen(t.Context(), "127.0.0.1:0")
+	y.server = &practice.Server{Dir: y.dir, Account: "keeper", Password: "practice only"}
+	url, err := y.server.Listen(t.Context(), "127.0.0.1:0")
 	require.NoError(t, err)
 	set := settings.Defaults()
 	set.Default = "small"
