@@ -44,6 +44,7 @@ type Summary struct {
 	Likely   int      `json:"likely"`   // of the findings
 	Exempted int      `json:"exempted"` // left out by exemptions, not among the findings
 	Looked   bool     `json:"looked_at"`
+	Off      bool     `json:"-"` // not asked for: switched off, or not switched on
 	// NotLooked says for what the check was not looked at, and why.
 	NotLooked []string `json:"not_looked_at,omitempty"`
 }
@@ -291,12 +292,14 @@ func choose(catalog Catalog, set *settings.Settings, names []string) (jobs []job
 		switch word {
 		case "off", "false":
 			if len(names) == 0 {
+				j.summary.Off = true
 				j.summary.NotLooked = []string{"switched off in the settings"}
 				off = append(off, *j.summary)
 				continue
 			}
 		case "":
 			if c.Off && len(names) == 0 {
+				j.summary.Off = true
 				j.summary.NotLooked = []string{"off unless the settings switch it on, or --check names it"}
 				off = append(off, *j.summary)
 				continue

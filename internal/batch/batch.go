@@ -38,6 +38,7 @@ type Batch struct {
 	Why      string          `json:"why,omitempty"`
 	Actions  []string        `json:"actions"`
 	UndoOf   int             `json:"undo_of,omitempty"`
+	Round    string          `json:"round,omitempty"` // the round that staged it
 	// EvenEnabled tells that accounts may be deleted that are enabled.
 	EvenEnabled bool `json:"even_enabled,omitempty"`
 	// JudgedFor is the time for which its findings were judged, where that was
@@ -638,4 +639,15 @@ func (b *Batch) lock(ctx context.Context, s *store.Store) (unlock func(), err er
 		b.Lines[i].State, b.Lines[i].Note = now.Lines[i].State, now.Lines[i].Note
 	}
 	return unlock, nil
+}
+
+// CountStates writes how many lines are in which state: "3 done, 1 drifted".
+func CountStates(counts map[LineState]int) string {
+	var parts []string
+	for _, state := range LineStates {
+		if n := counts[state]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, state))
+		}
+	}
+	return strings.Join(parts, ", ")
 }

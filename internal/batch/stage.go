@@ -55,6 +55,7 @@ type Order struct {
 	MaxLines      int // 0 means the settings' limit
 	MaxShare      int
 	Why, By       string
+	Round         string    // that stages it, "" for a person
 	At            time.Time // of staging, by the clock
 	JudgedFor     time.Time // for which findings were judged, where that is still to come
 	Yard, Source  string
@@ -140,6 +141,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		Created:     o.At,
 		By:          o.By,
 		Why:         o.Why,
+		Round:       o.Round,
 		Actions:     o.Actions,
 		Until:       o.Until,
 		EvenEnabled: o.EvenEnabled,

@@ -24,6 +24,7 @@ import (
 	"golang.org/x/term"
 
 	"yardbroom/internal/render"
+	"yardbroom/internal/rounds"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/whole"
@@ -38,6 +39,7 @@ const (
 	exitFindings = 3 // findings at or above --fail-on
 	exitNotDone  = 4 // a batch ended with lines not done
 	exitBusy     = 5 // somebody else is at work in the state folder
+	exitStopped  = 6 // a round was stopped by its brake, or is held by it
 )
 
 // exitError ends the program with a status other than 1.
@@ -187,7 +189,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.surveyCommand(), a.reconcileCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
-			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.yardCommand(), a.manualCommand(), a.schemaCommand(),
+			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.yardCommand(), a.manualCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
@@ -243,6 +245,9 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 		return ctx, &exitError{exitUsage, err}
 	}
 	if a.work, err = work.New(set); err != nil {
+		return ctx, err
+	}
+	if err := rounds.Check(a.work); err != nil {
 		return ctx, err
 	}
 	a.work.Now, a.work.By, a.work.Stdin, a.work.Ask, a.work.Progress = a.now, actor(), a.in, a.ask(), a.progress.report

@@ -283,7 +283,7 @@ func (a *app) tellForetold(f *work.Foretold) {
 // tellResult says what became of a batch and how to go on.
 func (a *app) tellResult(done *work.Carried) {
 	b, res := done.Batch, &done.Result
-	fmt.Fprintf(a.out, "\nBatch %d: %s\n", b.ID, countStates(res.Counts))
+	fmt.Fprintf(a.out, "\nBatch %d: %s\n", b.ID, batch.CountStates(res.Counts))
 	fmt.Fprintf(a.out, "Journal head: %s\n", res.Head)
 	if res.Halted != "" && !res.Planned && b.Open() > 0 {
 		fmt.Fprintf(a.err, "yardbroom: halted: %s\n", render.Visible(res.Halted))

@@ -129,9 +129,6 @@ func (a *app) told(ctx context.Context, before work.Before, memory work.Memory) 
 
 // reportResult writes a report.
 func (a *app) reportResult(r *audit.Report, st render.Style) *result {
-	sheets := func() []sheet.Sheet {
-		return append([]sheet.Sheet{render.AboutSheet(r), render.SummarySheet(r)}, render.CheckSheets(r)...)
-	}
 	return &result{
 		parts: func() []sheet.Sheet { return render.CheckSheets(r) },
 		write: map[string]func(io.Writer) error{
@@ -140,7 +137,7 @@ func (a *app) reportResult(r *audit.Report, st render.Style) *result {
 			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(r.Findings)) },
 			formatJSON:  func(w io.Writer) error { return render.ReportJSON(w, r) },
 			formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
-			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },
+			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.ReportSheets(r), st) },
 			formatHTML: func(w io.Writer) error {
 				page, err := render.ReportPage(r, st.Zone, a.now())
 				if err != nil {

@@ -91,17 +91,7 @@ func lineStates(b *batch.Batch) string {
 	for i := range b.Lines {
 		counts[b.Lines[i].State]++
 	}
-	return countStates(counts)
-}
-
-func countStates(counts map[batch.LineState]int) string {
-	var parts []string
-	for _, state := range batch.LineStates {
-		if n := counts[state]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, state))
-		}
-	}
-	return strings.Join(parts, ", ")
+	return batch.CountStates(counts)
 }
 
 func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {

@@ -348,6 +348,20 @@ func (a *Account) unless(answer Answer, rests []AttrID) Answer {
 	return answer
 }
 
+// CountStates counts the accounts by kind and state.
+func (s *Survey) CountStates(asOf time.Time) map[string]map[string]int {
+	all := map[string]map[string]int{}
+	for a := range s.Accounts.All() {
+		states := all[a.Kind.String()]
+		if states == nil {
+			states = map[string]int{}
+			all[a.Kind.String()] = states
+		}
+		states[s.State(a, asOf)]++
+	}
+	return all
+}
+
 // State says in a word or two whether an account can sign in: disabled,
 // expired, locked out, enabled or unknown.
 func (s *Survey) State(a *Account, asOf time.Time) string {

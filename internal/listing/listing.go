@@ -91,8 +91,8 @@ type view struct {
 
 // Run lists what a query asks for. whole keeps the entries themselves too.
 func Run(ctx context.Context, from source.Source, q Query) (*List, error) {
-	if q.What != "" && Kinds[q.What] == nil {
-		return nil, wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
+	if err := q.Check(); err != nil {
+		return nil, err
 	}
 	frame, p, err := q.frame(ctx, from)
 	if err != nil {
@@ -127,6 +127,35 @@ func Run(ctx context.Context, from source.Source, q Query) (*List, error) {
 	}
 	out.fill(&rows, p)
 	return out, nil
+}
+
+// Check refuses a query that no directory can answer: of a kind, columns or a
+// filter that there are not.
+func (q *Query) Check() error {
+	if q.What != "" && Kinds[q.What] == nil {
+		return wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
+	}
+	if q.Filter != "" {
+		if _, err := filter.Parse(q.Filter); err != nil {
+			return UsageError{err}
+		}
+	}
+	_, err := q.plan(directory.AD) // columns are the same on every dialect
+	return err
+}
+
+// Attributes are those of the columns that are attributes of entries.
+func (q *Query) Attributes() (names []string) {
+	p, err := q.plan(directory.AD)
+	if err != nil {
+		return nil
+	}
+	for _, c := range p.columns {
+		if c.raw != "" {
+			names = append(names, c.raw)
+		}
+	}
+	return names
 }
 
 // frame reads what the answer depends on besides the entries, and plans the

@@ -640,7 +640,7 @@ func (c *AccountCard) Shape() any {
 		at(s.PasswordExpires(a)),
 		at(a.Expires),
 		append([]string{}, c.Groups...),
-		shapes(c.Findings),
+		FindingShapes(c.Findings),
 		c.personShape(),
 	}
 	switch {

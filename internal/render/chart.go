@@ -2,6 +2,7 @@ package render
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"html"
 	"image/color"
@@ -9,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
@@ -183,4 +185,117 @@ func inline(svg, label string) string {
 			m[3])
 	})
 	return styled.Replace(fonts.ReplaceAllString(svg, ""))
+}
+
+// Point is a number at a time.
+type Point struct {
+	At    time.Time
+	Value int
+}
+
+// Line is a line of a chart over time, oldest point first.
+type Line struct {
+	Name   string
+	Tone   Tone
+	Points []Point
+}
+
+// LineChart draws lines over time as SVG to stand in a page, as BarChart does. The last
+// number of each line stands at its end.
+func LineChart(title string, lines []Line, zone *time.Location) (string, error) {
+	p := plot.New()
+	p.BackgroundColor = color.Transparent
+	most := 1
+	said := make([]string, 0, len(lines))
+	var first, last time.Time
+	for _, line := range lines {
+		points := make(plotter.XYs, 0, len(line.Points))
+		for _, at := range line.Points {
+			points = append(points, plotter.XY{X: float64(at.At.Unix()), Y: float64(at.Value)})
+			most = max(most, at.Value)
+			if first.IsZero() || at.At.Before(first) {
+				first = at.At
+			}
+			if at.At.After(last) {
+				last = at.At
+			}
+		}
+		drawn, err := plotter.NewLine(points)
+		if err != nil {
+			return "", err
+		}
+		drawn.Color, drawn.Width = tones[line.Tone], vg.Points(2)
+		p.Add(drawn)
+		n := line.Points[len(line.Points)-1].Value
+		said = append(said, fmt.Sprintf("%s %d", line.Name, n))
+	}
+	if err := addEnds(p, lines, most); err != nil {
+		return "", err
+	}
+	overTime(p, first, last, most, zone)
+	const width, height = 460, 240
+	c := vgsvg.NewWith(vgsvg.UseWH(width, height), vgsvg.EmbedFonts(false))
+	p.Draw(draw.New(c))
+	var b bytes.Buffer
+	if _, err := c.WriteTo(&b); err != nil {
+		return "", err
+	}
+	label := fmt.Sprintf("%s from %s to %s, at last: %s", title, first.In(zone).Format(time.DateOnly), last.In(zone).Format(time.DateOnly),
+		strings.Join(said, ", "))
+	return inline(b.String(), label), nil
+}
+
+// addEnds writes each line's name and last number at its end, apart from each other.
+func addEnds(p *plot.Plot, lines []Line, most int) error {
+	ends := make([]plotter.XY, len(lines))
+	order := make([]int, len(lines))
+	for i, line := range lines {
+		end := line.Points[len(line.Points)-1]
+		ends[i], order[i] = plotter.XY{X: float64(end.At.Unix()), Y: float64(end.Value)}, i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(ends[a].Y, ends[b].Y) })
+	below := -float64(most)
+	at := plotter.XYLabels{}
+	for _, i := range order {
+		y := max(ends[i].Y, below+float64(most)*0.09)
+		below = y
+		at.XYs = append(at.XYs, plotter.XY{X: ends[i].X, Y: y})
+		at.Labels = append(at.Labels, fmt.Sprintf(" %s %.0f", lines[i].Name, ends[i].Y))
+	}
+	labels, err := plotter.NewLabels(at)
+	if err != nil {
+		return err
+	}
+	for i := range labels.TextStyle {
+		s := &labels.TextStyle[i]
+		s.Color, s.Font.Variant, s.Font.Size, s.YAlign = ink, "Sans", vg.Points(11), text.YCenter
+	}
+	p.Add(labels)
+	return nil
+}
+
+// overTime makes the axes: days below, numbers at the left, and room for what stands
+// at the ends of the lines.
+func overTime(p *plot.Plot, first, last time.Time, most int, zone *time.Location) {
+	length := max(last.Sub(first), time.Hour)
+	p.X.Min, p.X.Max = float64(first.Unix()), float64(first.Unix())+length.Seconds()*1.24
+	days := []plot.Tick{}
+	for i := range 4 {
+		at := first.Add(length * time.Duration(i) / 3)
+		layout := "2 Jan"
+		if length < 48*time.Hour {
+			layout = "2 Jan 15:04"
+		} else if length > 300*24*time.Hour {
+			layout = "Jan 2006"
+		}
+		days = append(days, plot.Tick{Value: float64(at.Unix()), Label: at.In(zone).Format(layout)})
+	}
+	p.X.Tick.Marker = plot.ConstantTicks(days)
+	p.Y.Min, p.Y.Max = 0, float64(most)*1.08
+	p.Y.Tick.Marker = plot.ConstantTicks([]plot.Tick{{Value: 0, Label: "0"}, {Value: float64(most), Label: fmt.Sprint(most)}})
+	for _, axis := range []*plot.Axis{&p.X, &p.Y} {
+		axis.LineStyle.Color, axis.LineStyle.Width, axis.Tick.LineStyle.Color = faint, vg.Points(1), faint
+		axis.Tick.Label.Color, axis.Tick.Label.Font.Variant, axis.Tick.Label.Font.Size = ink, "Sans", vg.Points(11)
+	}
+	p.X.Padding = 2
 }

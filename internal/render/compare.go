@@ -220,12 +220,13 @@ func ComparisonJSON(w io.Writer, c *audit.Comparison) error {
 			side(c.After),
 			append([]audit.AccountChange{}, c.Accounts...),
 			append([]audit.MemberChange{}, c.Members...),
-			shapes(c.All()),
+			FindingShapes(c.All()),
 		},
 	)
 }
 
-func shapes(findings []audit.Finding) []FindingShape {
+// FindingShapes are findings for programs.
+func FindingShapes(findings []audit.Finding) []FindingShape {
 	out := make([]FindingShape, len(findings))
 	for i := range findings {
 		out[i] = shape(&findings[i])

@@ -80,6 +80,11 @@ func byCheck(findings []audit.Finding) map[string][]audit.Finding {
 	return out
 }
 
+// ReportSheets are the sheets of a report as a workbook.
+func ReportSheets(r *audit.Report) []sheet.Sheet {
+	return append([]sheet.Sheet{AboutSheet(r), SummarySheet(r)}, CheckSheets(r)...)
+}
+
 // CheckSheets are the findings with a sheet for each check, and a column for
 // each attribute of its evidence.
 func CheckSheets(r *audit.Report) []sheet.Sheet {

@@ -149,7 +149,7 @@ func ReportJSON(w io.Writer, r *audit.Report) error {
 			surveyShape(r.Survey),
 			r.Summary,
 			append([]string{}, r.Notes...),
-			shapes(r.Findings),
+			FindingShapes(r.Findings),
 			leftOutShape(r.Earlier),
 		},
 	)

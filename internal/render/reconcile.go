@@ -314,7 +314,7 @@ func ReconciliationJSON(w io.Writer, r *Reconciliation) error {
 		Patterns: []PatternShape{},
 		Summary:  r.Summary,
 		Notes:    append([]string{}, r.Notes...),
-		Findings: shapes(r.Findings),
+		Findings: FindingShapes(r.Findings),
 	}
 	for _, b := range r.Bad {
 		out.Roster.Unreadable = append(out.Roster.Unreadable, UnreadableShape{b.N, b.Why})

@@ -26,6 +26,7 @@ type rule struct {
 	// hourly says that it goes through all hours, so that it is the hours that
 	// pass which count and not those that the clock shows.
 	hourly bool
+	text   string // its five fields
 }
 
 var fields = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
@@ -41,7 +42,7 @@ func Cron(expression string, zone *time.Location) (Schedule, error) {
 	if err != nil {
 		return Schedule{}, fmt.Errorf("%q is not a cron expression: %w", expression, err)
 	}
-	s := Schedule{zone: zone, rules: []rule{{parsed, strings.HasPrefix(parts[1], "*")}}}
+	s := Schedule{zone: zone, rules: []rule{{parsed, strings.HasPrefix(parts[1], "*"), strings.Join(parts, " ")}}}
 	if parsed.Next(time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
 		return Schedule{}, fmt.Errorf("%q never comes", expression)
 	}

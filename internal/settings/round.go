@@ -179,8 +179,16 @@ type Tell struct {
 	Severity string `yaml:"severity"`
 	Checks   Words  `yaml:"checks"`
 	Under    Words  `yaml:"under"`
+	// Lists are the titles of the lists that are attached. None are all of them
+	// where everything else is told too, else no list.
+	Lists Words `yaml:"lists"`
 	// Attach are formats of reports: html, xlsx, csv.
 	Attach Words `yaml:"attach"`
+}
+
+// Everything tells whether nothing is left out.
+func (t *Tell) Everything() bool {
+	return t.Severity == "" && len(t.Checks) == 0 && len(t.Under) == 0 && len(t.Lists) == 0 && t.Each == ""
 }
 
 // Folder is a folder for a web server.

@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/url"
 	"os"
-	"os/exec"
 	"slices"
 	"strings"
 	"time"
@@ -386,27 +385,8 @@ func isLoopback(host string) bool {
 
 func (s *Server) readPassword(ctx context.Context, b settings.Bind) (string, error) {
 	trust.Hide()
-	switch {
-	case b.PasswordFile != "":
-		text, err := trust.ReadSecret(b.PasswordFile)
-		if err != nil {
-			return "", fmt.Errorf("password_file: %w", err)
-		}
-		return firstLine(string(text)), nil
-	case b.PasswordEnv != "":
-		password, ok := os.LookupEnv(b.PasswordEnv)
-		if !ok {
-			return "", fmt.Errorf("password_env: the variable %s is not set", b.PasswordEnv)
-		}
-		return password, nil
-	case b.PasswordCommand != "":
-		cmd := exec.CommandContext(ctx, "sh", "-c", b.PasswordCommand)
-		cmd.Stderr = os.Stderr
-		text, err := cmd.Output()
-		if err != nil {
-			return "", fmt.Errorf("password_command: %w", err)
-		}
-		return firstLine(string(text)), nil
+	if kept := (trust.Kept{File: b.PasswordFile, Env: b.PasswordEnv, Command: b.PasswordCommand}); !kept.Nowhere() {
+		return kept.Read(ctx)
 	}
 	if s.target.Ask == nil {
 		return "", fmt.Errorf(
@@ -415,11 +395,6 @@ func (s *Server) readPassword(ctx context.Context, b settings.Bind) (string, err
 		)
 	}
 	return s.target.Ask("Password for " + b.DN + ": ")
-}
-
-func firstLine(s string) string {
-	line, _, _ := strings.Cut(s, "\n")
-	return strings.TrimSuffix(line, "\r")
 }
 
 // bindKerberos signs in with tickets that kinit has put into the credential

@@ -120,3 +120,11 @@ func (s *Store) NoteDelivery(ctx context.Context, message int, d *Delivery) erro
 		return err
 	})
 }
+
+// DropWaiting forgets all that waits. It is for copies of a state folder.
+func (s *Store) DropWaiting(ctx context.Context) error {
+	return s.tx(ctx, func(tx *transaction) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM deliveries WHERE state IN ('"+DeliveryWaits+"', '"+DeliverySending+"')")
+		return err
+	})
+}

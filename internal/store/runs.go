@@ -43,6 +43,19 @@ func (s *Store) LockRound(name string) (unlock func(), err error) {
 // ErrRunning is the error of LockRound while the round runs already.
 var ErrRunning = errors.New("it is running already, in another process")
 
+// LockMessages keeps everybody else from handing messages over, or is ErrBusy.
+func (s *Store) LockMessages() (unlock func(), err error) {
+	lock := flock.New(filepath.Join(s.dir, "messages.lock"))
+	ok, err := lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("state folder: %w", err)
+	}
+	if !ok {
+		return nil, ErrBusy
+	}
+	return func() { _ = lock.Unlock() }, nil
+}
+
 // BeginRun writes down that a round begins, and gives the run its number.
 func (s *Store) BeginRun(ctx context.Context, r *Run) error {
 	return s.tx(ctx, func(tx *transaction) error {
@@ -64,8 +77,10 @@ type Ending struct {
 	Told     map[string][]int
 	Messages []*Message
 	// Brake is set where the run was stopped; Record is the journal's word of it.
-	Brake  *Brake
-	Record *Record
+	// Unbrake takes away what had stopped an earlier one.
+	Brake   *Brake
+	Record  *Record
+	Unbrake bool
 }
 
 // Brake is why a round does not run on.
@@ -89,10 +104,13 @@ func (s *Store) EndRun(ctx context.Context, e *Ending) error {
 				return err
 			}
 		}
+		if e.Unbrake {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM brakes WHERE round = ?", r.Round); err != nil {
+				return err
+			}
+		}
 		if e.Brake != nil {
-			_, err := tx.ExecContext(ctx, "INSERT INTO brakes (round, run, why) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
-				e.Brake.Round, e.Brake.Run, string(e.Brake.Why))
-			if err != nil {
+			if err := tx.brake(ctx, e.Brake); err != nil {
 				return err
 			}
 		}
@@ -171,20 +189,20 @@ func (s *Store) BrakeOf(ctx context.Context, round string) (*Brake, error) {
 	return b, err
 }
 
-// ErrNotBraked is the error of Release for a round that was not stopped.
-var ErrNotBraked = errors.New("it was not stopped")
+func (tx *transaction) brake(ctx context.Context, b *Brake) error {
+	_, err := tx.ExecContext(ctx, "INSERT INTO brakes (round, run, why) VALUES (?, ?, ?) ON CONFLICT (round) DO UPDATE "+
+		"SET run = excluded.run, why = excluded.why", b.Round, b.Run, string(b.Why))
+	return err
+}
 
-// Release lets a round run on, with the journal record that says so.
-func (s *Store) Release(ctx context.Context, round string, r *Record) error {
+// SetBrake replaces why a round does not run on, with the journal record that says
+// so.
+func (s *Store) SetBrake(ctx context.Context, b *Brake, r *Record) error {
 	return s.tx(ctx, func(tx *transaction) error {
-		res, err := tx.ExecContext(ctx, "DELETE FROM brakes WHERE round = ?", round)
-		if err != nil {
+		if err := tx.brake(ctx, b); err != nil {
 			return err
 		}
-		if n, err := res.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, fmt.Errorf("round %s: %w", round, ErrNotBraked))
-		}
-		_, err = tx.appendRecord(ctx, r)
+		_, err := tx.appendRecord(ctx, r)
 		return err
 	})
 }

@@ -153,6 +153,12 @@ func (s *Store) Close() error {
 	return s.db.Close()
 }
 
+// CopyTo writes the database as it is now into another folder, which has none.
+func (s *Store) CopyTo(ctx context.Context, dir string) error {
+	_, err := s.db.ExecContext(ctx, "VACUUM INTO ?", filepath.Join(dir, "yardbroom.db"))
+	return err
+}
+
 // Dir is the state folder.
 func (s *Store) Dir() string { return s.dir }
 

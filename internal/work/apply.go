@@ -105,7 +105,7 @@ func (s *Session) Apply(ctx context.Context, b *batch.Batch, r *CarryRequest) (*
 			}
 		}
 	}
-	unlock, err := await(ctx, r.Wait, kept.Lock)
+	unlock, err := Await(ctx, r.Wait, kept.Lock)
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +215,7 @@ func (s *Session) job(ctx context.Context, p *Place, b *batch.Batch, r *CarryReq
 func (s *Session) target(ctx context.Context, b *batch.Batch, r *CarryRequest) (*Place, error) {
 	on := r.On
 	if on.Where = cmp.Or(on.Where, b.Yard, s.Settings.Default); on.Where == "" {
-		return nil, wrong("batch %d was staged from %s: say where to carry it out with --on", b.ID, b.Source)
+		return nil, Wrong("batch %d was staged from %s: say where to carry it out with --on", b.ID, b.Source)
 	}
 	kept, err := s.Store(ctx)
 	if err != nil {
@@ -242,7 +242,7 @@ func (s *Session) target(ctx context.Context, b *batch.Batch, r *CarryRequest) (
 	}
 	if _, ok := p.Server(); !ok {
 		p.Close()
-		return nil, wrong("--on %s is not a directory server", on.Where)
+		return nil, Wrong("--on %s is not a directory server", on.Where)
 	}
 	return p, nil
 }

@@ -17,8 +17,8 @@ func IsBusy(err error) bool {
 // asksAgain is how often a lock is tried while it is waited for.
 const asksAgain = 200 * time.Millisecond
 
-// await takes a lock, for which it waits so long.
-func await(ctx context.Context, most time.Duration, lock func() (func(), error)) (unlock func(), err error) {
+// Await takes a lock, for which it waits so long.
+func Await(ctx context.Context, most time.Duration, lock func() (func(), error)) (unlock func(), err error) {
 	late := time.After(most)
 	for {
 		if unlock, err = lock(); err == nil || !IsBusy(err) || most <= 0 {

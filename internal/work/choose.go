@@ -34,10 +34,10 @@ func (r *StageRequest) checkChoice() error {
 	others := len(r.Checks) > 0 || r.Listed != nil || len(r.Match) > 0
 	switch {
 	case r.Where != nil && (len(r.Names) > 0 && !r.SetsValues() || others || r.ByRoster()):
-		return wrong(
+		return Wrong(
 			"conditions choose the accounts by themselves: give no names, --check, --file or --match with them")
 	case r.Where == nil && !r.ByRoster() && len(r.Names) == 0 && !others:
-		return wrong("say which accounts: by name, --check, --file, --match, or by conditions such as --idle 120d")
+		return Wrong("say which accounts: by name, --check, --file, --match, or by conditions such as --idle 120d")
 	}
 	return nil
 }
@@ -289,7 +289,7 @@ func (s *Session) fromRoster(
 		return nil, err
 	}
 	if list == nil {
-		return nil, wrong("the yard has no roster yet: give one with --roster")
+		return nil, Wrong("the yard has no roster yet: give one with --roster")
 	}
 	survey, err := p.Survey(ctx)
 	if err != nil {
@@ -376,7 +376,7 @@ func rosterRule(rule string, who *roster.Person) (string, error) {
 		name, after, closed := strings.Cut(rest, "}")
 		f, err := roster.ParseField(name)
 		if err != nil || !closed {
-			return "", wrong("the rule %q: {roster.FIELD} names one of %s", rule, roster.FieldNames)
+			return "", Wrong("the rule %q: {roster.FIELD} names one of %s", rule, roster.FieldNames)
 		}
 		if who != nil {
 			if who.Values[f] == "" {

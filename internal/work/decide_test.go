@@ -140,12 +140,12 @@ func TestExemptions(t *testing.T) {
 	y := newYard(t)
 	y.Settings.Exemptions = []settings.Exemption{{Match: settings.Match{Account: "bram"}, Reason: "r", Owner: "o", Until: "2026-11-01"}}
 	match := settings.Match{Account: "ada"}
-	for _, wrong := range []settings.Exemption{
+	for _, Wrong := range []settings.Exemption{
 		{Match: match, Owner: "o"}, {Match: match, Reason: "r"}, {Reason: "r", Owner: "o"},
 		{Match: match, Reason: "r", Owner: "o", Until: "soon"}, {Match: match, Reason: "r", Owner: "o", Checks: []string{"tidy"}},
 	} {
-		_, err := y.Exempt(t.Context(), wrong)
-		assert.ErrorAs(t, err, new(RequestError), "%+v", wrong)
+		_, err := y.Exempt(t.Context(), Wrong)
+		assert.ErrorAs(t, err, new(RequestError), "%+v", Wrong)
 	}
 	kept, err := y.Exempt(t.Context(), settings.Exemption{Match: match, Reason: "r", Owner: "o", Until: "30d"})
 	require.NoError(t, err)

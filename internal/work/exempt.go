@@ -37,7 +37,7 @@ func (s *Session) Exempt(ctx context.Context, e settings.Exemption) (*Exemption,
 	}
 	for _, name := range e.Checks {
 		if _, err := s.Catalog.Named(name); err != nil {
-			return nil, wrong("--check: %w", err)
+			return nil, Wrong("--check: %w", err)
 		}
 	}
 	body, err := json.Marshal(e)

@@ -158,10 +158,10 @@ func matching(ctx context.Context, src source.Source, conditions []string) ([]di
 	for _, c := range conditions {
 		attr, value, ok := strings.Cut(c, "=")
 		if !ok || attr == "" || strings.ContainsAny(attr, "()*&|! :<>~") {
-			return nil, wrong("--match: %q is not ATTRIBUTE=VALUE", c)
+			return nil, Wrong("--match: %q is not ATTRIBUTE=VALUE", c)
 		}
 		if directory.IsSecret(attr) {
-			return nil, wrong("--match: %w", directory.SecretError(attr))
+			return nil, Wrong("--match: %w", directory.SecretError(attr))
 		}
 		filter += "(" + attr + "=" + source.EscapeFilter(value) + ")"
 	}
@@ -182,9 +182,9 @@ func findGroup(ctx context.Context, src source.Source, name string) (*directory.
 	case err != nil:
 		return nil, err
 	case len(found) == 0:
-		return nil, wrong("--group: there is no group %q", name)
+		return nil, Wrong("--group: there is no group %q", name)
 	case len(found) > 1:
-		return nil, wrong("--group: %d groups are called %q, such as %s and %s: give a DN", len(found), name,
+		return nil, Wrong("--group: %d groups are called %q, such as %s and %s: give a DN", len(found), name,
 			found[0].DN, found[1].DN)
 	}
 	return &found[0], nil

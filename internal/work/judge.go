@@ -32,7 +32,7 @@ type Question struct {
 func (s *Session) Judge(ctx context.Context, p *Place, q *Question) (*audit.Report, error) {
 	for _, name := range q.Checks {
 		if _, err := s.Catalog.Named(name); err != nil {
-			return nil, wrong("--check: %w", err)
+			return nil, Wrong("--check: %w", err)
 		}
 	}
 	survey, err := p.Survey(ctx)
@@ -162,7 +162,7 @@ func (s *Session) selected(
 			cond, err = cond.Resolve(d, asOf.In(p.Location()))
 		}
 		if err != nil {
-			return nil, wrong("settings: audit: filters: %s: %w", c.Name, err)
+			return nil, Wrong("settings: audit: filters: %s: %w", c.Name, err)
 		}
 		sel := source.Selection{
 			Filter:     "(&" + cond.String() + within + ")",

@@ -30,7 +30,7 @@ func (s *Session) SignWith(file string, b *batch.Batch, allowed batch.Signers) (
 	}
 	conn, keys, err := agentKeys()
 	if err != nil {
-		return nil, wrong("say with --key which key to sign with: %w", err)
+		return nil, Wrong("say with --key which key to sign with: %w", err)
 	}
 	defer conn.Close()
 	for _, k := range keys {
@@ -38,7 +38,7 @@ func (s *Session) SignWith(file string, b *batch.Batch, allowed batch.Signers) (
 			return batch.Sign(b, k)
 		}
 	}
-	return nil, wrong("say with --key which of the agent's %d keys to sign with: none is among the allowed signers",
+	return nil, Wrong("say with --key which of the agent's %d keys to sign with: none is among the allowed signers",
 		len(keys))
 }
 

@@ -87,7 +87,7 @@ func (s *Session) Decide(ctx context.Context, p *Place, of Decision) (*Link, err
 		return nil, err
 	}
 	if people == nil {
-		return nil, wrong("the yard has no roster yet: give one with --roster")
+		return nil, Wrong("the yard has no roster yet: give one with --roster")
 	}
 	who, err := findPerson(s.peopleOn(people, s.Now(), p), of.Person, people.About.Source)
 	if err != nil {
@@ -151,7 +151,7 @@ func findPerson(all []roster.Person, name, where string) (*roster.Person, error)
 	if text, ok := strings.CutPrefix(name, "row "); ok {
 		n, err := strconv.Atoi(text)
 		if err != nil {
-			return nil, wrong("%q is not a row: write \"row 17\"", name)
+			return nil, Wrong("%q is not a row: write \"row 17\"", name)
 		}
 		row, byRow = n, true
 	}

@@ -91,9 +91,9 @@ func (s *Session) Remember(ctx context.Context, p *Place, q *Question, r *audit.
 	if err != nil {
 		return nil, Memory{}, err
 	}
-	kind := auditing
-	if len(q.Checks) > 0 {
-		kind = inPart
+	kind := inPart
+	if s.auditsAll(q.Checks) {
+		kind = auditing
 	}
 	m, err := s.keepAudit(ctx, id, kind, r)
 	if err != nil {
@@ -101,6 +101,25 @@ func (s *Session) Remember(ctx context.Context, p *Place, q *Question, r *audit.
 	}
 	r, err = s.newSince(ctx, r, &m, earlier, before)
 	return r, m, err
+}
+
+// auditsAll tells whether these are all checks, but perhaps for those of the
+// roster.
+func (s *Session) auditsAll(checks []string) bool {
+	return len(checks) == 0 || !slices.ContainsFunc(s.DirectoryChecks(), func(name string) bool {
+		return !slices.Contains(checks, name)
+	})
+}
+
+// DirectoryChecks are the checks of the directory itself, and not of the roster, that
+// are not switched off.
+func (s *Session) DirectoryChecks() (names []string) {
+	for _, c := range s.Catalog {
+		if !c.ByRoster && !c.IsOff(&s.Settings.Audit) {
+			names = append(names, c.Name)
+		}
+	}
+	return names
 }
 
 // TellReader remembers that a reader has been told of what a memory has left.
@@ -185,19 +204,11 @@ func (s *Session) counts(r *audit.Report) *Counts {
 		By:       s.By,
 		Whole:    r.Survey.Whole() && r.Survey.Broken == 0 && !r.Survey.Partial,
 		Checks:   map[string]CheckCount{},
-		Accounts: map[string]map[string]int{},
+		Accounts: r.Survey.CountStates(r.AsOf),
 		Places:   map[string][4]int{},
 	}
 	for _, sum := range r.Summary {
 		c.Checks[sum.Check] = CheckCount{sum.Severity, sum.Findings, sum.Likely, sum.Looked, sum.NotLooked}
-	}
-	for acc := range r.Survey.Accounts.All() {
-		states := c.Accounts[acc.Kind.String()]
-		if states == nil {
-			states = map[string]int{}
-			c.Accounts[acc.Kind.String()] = states
-		}
-		states[r.Survey.State(acc, r.AsOf)]++
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
@@ -235,7 +246,7 @@ func (s *Session) earlier(
 	if before.Since != "last" {
 		var err error
 		if at, err = calendar.ParseTime(before.Since, p.Location()); err != nil {
-			return nil, wrong("--since: %w, or \"last\"", err)
+			return nil, Wrong("--since: %w, or \"last\"", err)
 		}
 	}
 	kept, err := s.Store(ctx)

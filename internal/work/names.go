@@ -24,7 +24,7 @@ func ReadNames(in io.Reader, name, column string) ([]string, error) {
 	}
 	at, isHeader := nameColumn(t.Header, column)
 	if at < 0 {
-		return nil, wrong("%s: no column is called %q; there are %s", name, column, strings.Join(t.Header, ", "))
+		return nil, Wrong("%s: no column is called %q; there are %s", name, column, strings.Join(t.Header, ", "))
 	}
 	var names []string
 	if !isHeader {

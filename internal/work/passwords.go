@@ -37,15 +37,15 @@ type PasswordFile struct {
 func NewPasswordFile(path string, to []string) (*PasswordFile, error) {
 	p := &PasswordFile{path: path, rows: [][]string{{"account", "password", "dn"}}}
 	if _, err := os.Lstat(p.path); !errors.Is(err, fs.ErrNotExist) {
-		return nil, wrong("--passwords %s: there is something of that name; name a new file", p.path)
+		return nil, Wrong("--passwords %s: there is something of that name; name a new file", p.path)
 	}
 	if err := trust.Folder(filepath.Dir(p.path)); err != nil {
-		return nil, wrong("--passwords: %w", err)
+		return nil, Wrong("--passwords: %w", err)
 	}
 	for _, word := range to {
 		r, err := recipients(word)
 		if err != nil {
-			return nil, wrong("--passwords-for: %w", err)
+			return nil, Wrong("--passwords-for: %w", err)
 		}
 		p.recipients = append(p.recipients, r...)
 	}

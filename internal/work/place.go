@@ -96,7 +96,7 @@ func (p *Place) Server() (*source.Server, bool) {
 func (s *Session) Open(ctx context.Context, from From) (*Place, error) {
 	if from.Where == "" {
 		if from.Where = s.Settings.Default; from.Where == "" {
-			return nil, wrong("say where to read from with --from, or name a default yard in the settings")
+			return nil, Wrong("say where to read from with --from, or name a default yard in the settings")
 		}
 	}
 	if yard, ok := s.Settings.Yards[from.Where]; ok {
@@ -121,7 +121,7 @@ func (s *Session) openFile(from *From) (*Place, error) {
 	}
 	if err != nil {
 		if _, statErr := os.Stat(from.Where); from.Where != "-" && errors.Is(statErr, fs.ErrNotExist) {
-			return nil, wrong("--from %s: no yard of the settings, no file and no kept survey is called so", from.Where)
+			return nil, Wrong("--from %s: no yard of the settings, no file and no kept survey is called so", from.Where)
 		}
 		if f, err = source.OpenFile(from.Where, s.Stdin); err != nil {
 			return nil, err
@@ -134,7 +134,7 @@ func (s *Session) openFile(from *From) (*Place, error) {
 	f.DefaultPolicy, f.Keep, f.Progress = p.Yard.DefaultPolicy, keep, s.Progress
 	if from.Dialect != "" {
 		if f.Dialect, err = directory.DialectNamed(from.Dialect); err != nil {
-			return nil, wrong("--dialect: %w", err)
+			return nil, Wrong("--dialect: %w", err)
 		}
 	}
 	if from.KeepGoing {
@@ -167,7 +167,7 @@ func (s *Session) connect(ctx context.Context, name string, yard settings.Yard) 
 
 func (s *Session) openURL(ctx context.Context, from *From) (*Place, error) {
 	if scheme, _, _ := strings.Cut(from.Where, "://"); scheme != "ldap" && scheme != "ldaps" && scheme != "ldapi" {
-		return nil, wrong("%s is not an ldap://, ldaps:// or ldapi:// URL", from.Where)
+		return nil, Wrong("%s is not an ldap://, ldaps:// or ldapi:// URL", from.Where)
 	}
 	yard := settings.Yard{
 		Servers: []string{
@@ -197,7 +197,7 @@ func (s *Session) OpenServer(ctx context.Context, from From) (*Place, error) {
 		from.Where = s.Settings.Default
 	}
 	if _, ok := s.Settings.Yards[from.Where]; !ok && !strings.Contains(from.Where, "://") {
-		return nil, wrong("%q is neither a yard of the settings nor a URL", from.Where)
+		return nil, Wrong("%q is neither a yard of the settings nor a URL", from.Where)
 	}
 	return s.Open(ctx, from)
 }
@@ -216,7 +216,7 @@ func (s *Session) openOne(ctx context.Context, from From, server string) (*Place
 	}
 	i := slices.IndexFunc(yard.Servers, is)
 	if i < 0 {
-		return nil, wrong("%s is none of the servers of the yard %s: %s", server, from.Where,
+		return nil, Wrong("%s is none of the servers of the yard %s: %s", server, from.Where,
 			strings.Join(yard.Servers, ", "))
 	}
 	one := yard
@@ -259,7 +259,7 @@ func (s *Session) asOf(text string, loc *time.Location, survey *directory.Survey
 	if text != "" {
 		t, err := calendar.ParseTime(text, loc)
 		if err != nil {
-			return t, wrong("--as-of: %w", err)
+			return t, Wrong("--as-of: %w", err)
 		}
 		return t, nil
 	}

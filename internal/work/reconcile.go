@@ -23,9 +23,11 @@ type ReconcileRequest struct {
 // Reconciliation is what came of comparing people with accounts.
 type Reconciliation struct {
 	*audit.Report // its People are who has which account
-	Roster        roster.Kept
-	Bad           []roster.Bad // rows that could not be read, where they are known
-	Memory        Memory
+	// Whole is the report with what was left out, too.
+	Whole  *audit.Report
+	Roster roster.Kept
+	Bad    []roster.Bad // rows that could not be read, where they are known
+	Memory Memory
 }
 
 // Reconcile compares people with the accounts of a place. The roster is kept as
@@ -40,7 +42,7 @@ func (s *Session) Reconcile(ctx context.Context, p *Place, r *ReconcileRequest) 
 		return nil, err
 	}
 	if list == nil {
-		return nil, wrong("the yard has no roster yet: give HR's list of people with --roster")
+		return nil, Wrong("the yard has no roster yet: give HR's list of people with --roster")
 	}
 	survey, err := p.Survey(ctx)
 	if err != nil {
@@ -70,7 +72,7 @@ func (s *Session) Reconcile(ctx context.Context, p *Place, r *ReconcileRequest) 
 	if err != nil {
 		return nil, err
 	}
-	out := &Reconciliation{Report: report, Roster: list.About, Bad: list.Bad}
+	out := &Reconciliation{Report: report, Whole: report, Roster: list.About, Bad: list.Bad}
 	return out, s.remember(ctx, p, list, r, out)
 }
 
@@ -80,10 +82,10 @@ func (s *Session) rosterChecks(named []string) ([]string, error) {
 	for _, name := range named {
 		c, err := s.Catalog.Named(name)
 		if err != nil {
-			return nil, wrong("--check: %w", err)
+			return nil, Wrong("--check: %w", err)
 		}
 		if !c.ByRoster {
-			return nil, wrong("--check: %s looks at no roster; \"yardbroom audit\" runs it", name)
+			return nil, Wrong("--check: %s looks at no roster; \"yardbroom audit\" runs it", name)
 		}
 	}
 	if len(named) > 0 {

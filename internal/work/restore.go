@@ -140,7 +140,7 @@ func (s *Session) fromDirectory(ctx context.Context, name string, r *BackRequest
 	defer p.Close()
 	server, ok := p.Server()
 	if !ok {
-		return nil, wrong("--on %s is not a directory server", p.Name)
+		return nil, Wrong("--on %s is not a directory server", p.Name)
 	}
 	objects, err := server.Deleted(ctx, name)
 	if err != nil {
@@ -261,7 +261,7 @@ func (s *Session) deletedObjects(ctx context.Context, on From, deleted []carry.D
 	defer p.Close()
 	server, ok := p.Server()
 	if !ok {
-		return o, wrong("--on %s is not a directory server", on.Where)
+		return o, Wrong("--on %s is not a directory server", on.Where)
 	}
 	if o.of, err = server.Identity(ctx); err != nil {
 		return o, err

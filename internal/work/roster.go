@@ -59,7 +59,7 @@ type Roster struct {
 func (s *Session) ReadRoster(ctx context.Context, p *Place, from *RosterFrom) (*Roster, error) {
 	switch {
 	case from.None && from.Where != "":
-		return nil, wrong("--roster and --no-roster exclude each other")
+		return nil, Wrong("--roster and --no-roster exclude each other")
 	case from.None:
 		return nil, nil
 	case from.Where == "":
@@ -115,7 +115,7 @@ func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error
 	for name, headers := range set.Columns {
 		f, err := roster.ParseField(name)
 		if err != nil {
-			return opt, wrong("settings: roster: columns: %w", err)
+			return opt, Wrong("settings: roster: columns: %w", err)
 		}
 		opt.Names[f] = headers
 	}
@@ -123,7 +123,7 @@ func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error
 		word := roster.Word(name)
 		if !slices.Contains([]roster.Word{roster.WordActive, roster.WordLeave, roster.WordLeft, roster.WordFuture},
 			word) {
-			return opt, wrong("settings: roster: status: %q is none of active, leave, left and future", name)
+			return opt, Wrong("settings: roster: status: %q is none of active, leave, left and future", name)
 		}
 		for _, w := range words {
 			opt.Words[w] = word
@@ -135,7 +135,7 @@ func (s *Session) rosterOptions(from *RosterFrom) (opt roster.Options, err error
 	}
 	if opt.Dates = roster.DateOrder(order); !slices.Contains(
 		[]roster.DateOrder{"", roster.ISO, roster.DayFirst, roster.MonthFirst, roster.YearFirst}, opt.Dates) {
-		return opt, wrong("%s: %q is none of iso, day-first, month-first and year-first", where, order)
+		return opt, Wrong("%s: %q is none of iso, day-first, month-first and year-first", where, order)
 	}
 	return opt, nil
 }
@@ -328,7 +328,7 @@ func (s *Session) match(
 	case errors.As(err, &strange):
 		return nil, fmt.Errorf("%s: %w", list.About.Source, err)
 	case err != nil:
-		return nil, wrong("settings: roster: logon_patterns: %w", err)
+		return nil, Wrong("settings: roster: logon_patterns: %w", err)
 	}
 	return result, nil
 }
@@ -345,7 +345,7 @@ func (s *Session) matchOptions(ctx context.Context, p *Place) (opt reconcile.Opt
 		return opt, asRequest(err)
 	}
 	if opt.Second, err = regexp.Compile("(?i)" + s.Settings.Audit.AdminAccountPattern); err != nil {
-		return opt, wrong("settings: audit: admin_account_pattern: %w", err)
+		return opt, Wrong("settings: audit: admin_account_pattern: %w", err)
 	}
 	links, err := s.Links(ctx)
 	if err != nil {

@@ -62,7 +62,7 @@ func New(set *settings.Settings) (*Session, error) {
 	directory.DeclareSecrets(set.Secrets.Also, set.Secrets.Harmless)
 	for _, name := range set.Batch.Attributes {
 		if why := batch.Unsettable(name); why != "" {
-			return nil, wrong("settings: batch: attributes: %s", why)
+			return nil, Wrong("settings: batch: attributes: %s", why)
 		}
 	}
 	return s, s.useCatalog(set)
@@ -77,7 +77,7 @@ func (s *Session) useCatalog(set *settings.Settings) error {
 	for _, c := range catalog.Own() {
 		for _, name := range c.Suggest {
 			if !slices.Contains(batch.ActionNames, name) {
-				return wrong("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name,
+				return Wrong("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name,
 					strings.Join(batch.ActionNames, ", "))
 			}
 		}
@@ -90,6 +90,14 @@ func (s *Session) useCatalog(set *settings.Settings) error {
 func (s *Session) with(set *settings.Settings) (*Session, error) {
 	other := *s
 	return &other, other.useCatalog(set)
+}
+
+// Fresh is the session with nothing opened or read yet, for a job of its own that
+// closes it.
+func (s *Session) Fresh() *Session {
+	other := *s
+	other.opened = &opened{rosters: map[string]*Roster{}}
+	return &other
 }
 
 // Close ends the session's use of the state folder.
@@ -143,7 +151,8 @@ type RequestError struct{ error }
 
 func (e RequestError) Unwrap() error { return e.error }
 
-func wrong(format string, args ...any) error { return RequestError{fmt.Errorf(format, args...)} }
+// Wrong makes a RequestError.
+func Wrong(format string, args ...any) error { return RequestError{fmt.Errorf(format, args...)} }
 
 // asRequest makes an error one of the request; nil stays nil.
 func asRequest(err error) error {

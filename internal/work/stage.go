@@ -12,6 +12,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"
+	"yardbroom/internal/source"
 	"yardbroom/internal/wording"
 )
 
@@ -41,6 +42,11 @@ type StageRequest struct {
 	// MaxLines and MaxShare (per cent of the yard's accounts) are other limits
 	// than those of the settings, where they are positive.
 	MaxLines, MaxShare int
+	// Round is the round that stages it, "" for a person. Who waits in an open
+	// batch of that round is left out.
+	Round string
+	// Consider may refuse the batch before it is kept; nil where nobody wants to.
+	Consider func(*batch.Batch) error
 }
 
 // Staged is a batch that was made, and what a person should know of it.
@@ -53,6 +59,9 @@ type Staged struct {
 	Unproved error
 	// Refusals are those who were chosen and cannot be staged.
 	Refusals []batch.Refusal
+	// InOpen counts who was left out since they wait in an open batch of the
+	// round.
+	InOpen int
 	// Foreseen are lines that Bound, the account that is signed in, may not carry
 	// out; UnknownRights is why that could not be found out.
 	Foreseen      []batch.Refusal
@@ -81,22 +90,22 @@ func (r *StageRequest) check() error {
 		option, with string
 	}{{r.Text != "", "text", batch.Describe}, {r.Expires != "", "expires", batch.Expire}, {r.Unlock, "unlock", batch.ResetPassword}, {r.EvenEnabled, "even-enabled", batch.Delete}} {
 		if goes.given && !slices.Contains(r.Actions, goes.with) {
-			return wrong("--%s goes with %s", goes.option, goes.with)
+			return Wrong("--%s goes with %s", goes.option, goes.with)
 		}
 	}
 	grouped := slices.Contains(r.Actions, batch.JoinGroup) || slices.Contains(r.Actions, batch.LeaveGroup)
 	switch {
 	case grouped && len(r.Groups) == 0:
-		return wrong("say which group with --group")
+		return Wrong("say which group with --group")
 	case !grouped && len(r.Groups) > 0:
-		return wrong("--group goes with join-group and leave-group")
+		return Wrong("--group goes with join-group and leave-group")
 	case slices.Contains(r.Actions, batch.Describe) && r.Text == "":
-		return wrong("say with --text what to write: describe fills in {date}, {batch}, {reason} and {old}")
+		return Wrong("say with --text what to write: describe fills in {date}, {batch}, {reason} and {old}")
 	case slices.Contains(r.Actions, batch.Expire) && r.Expires == "":
-		return wrong("say with --expires on which date")
+		return Wrong("say with --expires on which date")
 	}
 	if err := batch.CheckText(r.Text); err != nil {
-		return wrong("--text: %w", err)
+		return Wrong("--text: %w", err)
 	}
 	return nil
 }
@@ -142,6 +151,9 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 	if err != nil {
 		return staged, err
 	}
+	if candidates, err = s.notWaiting(ctx, stager, r.Round, candidates, staged); err != nil {
+		return staged, err
+	}
 	if p.Broken > 0 {
 		return staged, fmt.Errorf("%s: %s could not be read; nothing is staged from a file that is not whole",
 			p.Where(), wording.Count(p.Broken, "record"))
@@ -159,6 +171,11 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 	case len(b.Lines) == 0:
 		return staged, batch.ErrNothing
 	}
+	if r.Consider != nil {
+		if err := r.Consider(b); err != nil {
+			return staged, err
+		}
+	}
 	if err := s.keepStaged(ctx, b, staged); err != nil {
 		return staged, err
 	}
@@ -168,6 +185,53 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 		staged.Bound = server.Bound
 	}
 	return staged, nil
+}
+
+// notWaiting leaves out the candidates that wait in an open batch of a round
+// already.
+func (s *Session) notWaiting(
+	ctx context.Context, stager *batch.Stager, round string, candidates []batch.Candidate, staged *Staged,
+) ([]batch.Candidate, error) {
+	if round == "" {
+		return candidates, nil
+	}
+	open, err := s.OpenBatches(ctx, round)
+	if err != nil {
+		return nil, err
+	}
+	waits := map[string]bool{}
+	for _, b := range open {
+		if !b.Identity.Same(stager.Identity) {
+			continue
+		}
+		for i := range b.Lines {
+			if !b.Lines[i].State.Settled() {
+				waits[b.Lines[i].ID] = true
+			}
+		}
+	}
+	before := len(candidates)
+	candidates = slices.DeleteFunc(candidates, func(c batch.Candidate) bool {
+		return waits[source.ShowIdentity(stager.Dialect, stager.Dialect.Account(&c.Entry).ID)]
+	})
+	staged.InOpen = before - len(candidates)
+	return candidates, nil
+}
+
+// OpenBatches are the batches of a round that are still to be carried out, or are
+// carried out in part, oldest first.
+func (s *Session) OpenBatches(ctx context.Context, round string) (open []*batch.Batch, err error) {
+	all, err := s.Batches(ctx)
+	for _, b := range all {
+		if b.Round == round && (b.State == batch.Staged || b.State == batch.Begun) {
+			b, err := s.Batch(ctx, b.ID)
+			if err != nil {
+				return nil, err
+			}
+			open = append(open, b)
+		}
+	}
+	return open, err
 }
 
 // keepStaged keeps a batch, and proves who has staged it.
@@ -240,6 +304,7 @@ func (s *Session) order(ctx context.Context, p *Place, r *StageRequest) (*batch.
 		MaxLines:      r.MaxLines,
 		MaxShare:      r.MaxShare,
 		Why:           r.Why,
+		Round:         r.Round,
 		By:            s.By,
 		Source:        p.Where(),
 	}
@@ -279,7 +344,7 @@ func dateOf(option, text string, p *Place) (time.Time, error) {
 	}
 	t, err := calendar.ParseTime(text, p.Location())
 	if err != nil {
-		return t, wrong("--%s: %w", option, err)
+		return t, Wrong("--%s: %w", option, err)
 	}
 	return t.UTC(), nil
 }
@@ -293,7 +358,7 @@ func (s *Session) judgedFor(p *Place, asOf string) (time.Time, error) {
 		return time.Time{}, err
 	}
 	if _, live := p.Server(); live {
-		return t, wrong(
+		return t, Wrong(
 			"--as-of %s is still to come: what a live directory shows now proves nothing for then; leave it out", asOf)
 	}
 	return t, nil

@@ -1,0 +1,105 @@
+package rounds
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"yardbroom/internal/batch"
+	"yardbroom/internal/roster"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/work"
+)
+
+// Check refuses rounds of the settings that name checks, columns, actions or fields of
+// a roster that there are not, with line and column.
+func Check(s *work.Session) error {
+	for _, name := range slices.Sorted(maps.Keys(s.Settings.Rounds)) {
+		r := s.Settings.Rounds[name]
+		if f := firstFault(s, name, &r); f != nil {
+			return work.Wrong("%w", s.Settings.Misset(f))
+		}
+	}
+	return nil
+}
+
+// firstFault is the first thing that is wrong with a round, nil where nothing is.
+func firstFault(s *work.Session, name string, r *settings.Round) *settings.Fault {
+	wrong := func(err error, path ...any) *settings.Fault {
+		return &settings.Fault{Path: append([]any{"rounds", name}, path...), Err: err}
+	}
+	for field := range r.Roster.Map {
+		if _, err := roster.ParseField(field); err != nil {
+			return wrong(err, "roster", "map", field)
+		}
+	}
+	for i := range r.Steps {
+		word, err := checkStep(s, name, &r.Steps[i])
+		if err != nil {
+			return wrong(err, "steps", i, word)
+		}
+	}
+	titles := listTitles(r)
+	for i := range r.Tell {
+		if err := known(s, r.Tell[i].Checks); err != nil {
+			return wrong(err, "tell", i, "checks")
+		}
+		for _, title := range r.Tell[i].Lists {
+			if !slices.Contains(titles, title) {
+				return wrong(fmt.Errorf("no list of the round has the title %q", title), "tell", i, "lists")
+			}
+		}
+	}
+	return nil
+}
+
+// listTitles are the titles of the lists of a round.
+func listTitles(r *settings.Round) (titles []string) {
+	for _, s := range r.Steps {
+		if s.List != nil {
+			titles = append(titles, s.List.Title)
+		}
+	}
+	return titles
+}
+
+// known refuses checks that there are not.
+func known(s *work.Session, checks []string) error {
+	for _, name := range checks {
+		if _, err := s.Catalog.Named(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkStep refuses a step that cannot be done; word is its key in the settings.
+func checkStep(s *work.Session, round string, step *settings.Step) (word string, err error) {
+	switch {
+	case step.Audit != nil:
+		return "audit", known(s, step.Audit.Checks)
+	case step.Reconcile != nil:
+		for _, name := range step.Reconcile.Checks {
+			if c, err := s.Catalog.Named(name); err != nil {
+				return "reconcile", err
+			} else if !c.ByRoster {
+				return "reconcile", fmt.Errorf("%s looks at no roster: name it in an audit step", name)
+			}
+		}
+	case step.List != nil:
+		return "list", query(step.List).Check()
+	case step.Stage != nil:
+		for _, name := range step.Stage.Actions {
+			if !slices.Contains(batch.ActionNames, name) {
+				return "stage", fmt.Errorf("%q is not an action: use %s", name, strings.Join(batch.ActionNames, ", "))
+			}
+		}
+		if err := known(s, step.Stage.Checks); err != nil {
+			return "stage", err
+		}
+		// Any day will do: spans are not judged by it.
+		return "stage", s.CheckStage(stageRequest(step.Stage, work.Question{Checks: step.Stage.Checks}, round, s.Now()))
+	}
+	return "", nil
+}

@@ -1,0 +1,128 @@
+package rounds
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"yardbroom/internal/mail"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/store"
+	"yardbroom/internal/whole"
+)
+
+// Preview plays a round on a copy of the state folder, and writes what it would send
+// and publish into a folder: mails as mail.eml files with their pages beside them,
+// posts as JSON, and the pages for the web server. The yard is only read; nothing is
+// kept, sent or carried out.
+func (r *Runner) Preview(ctx context.Context, name, folder string) (*Run, error) {
+	if _, err := r.Named(name); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	temp, err := os.MkdirTemp("", "yardbroom-preview-")
+	if err != nil {
+		return nil, err
+	}
+	defer whole.Passing(temp)()
+	defer os.RemoveAll(temp)
+	kept, err := r.Store(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := copyStore(ctx, kept, temp); err != nil {
+		return nil, err
+	}
+	if err := copyFolder(filepath.Join(temp, "rosters"), filepath.Join(r.State, "rosters")); err != nil {
+		return nil, err
+	}
+	set := *r.Settings
+	set.Rounds = map[string]settings.Round{name: previewed(r.Settings.Rounds[name], folder)}
+	s := r.Fresh()
+	defer s.Close()
+	s.Settings, s.State = &set, temp
+	sink := &sink{folder: folder}
+	p := &Runner{Session: s, Log: r.Log, Host: r.Host, Send: sink, playing: true}
+	run, err := p.Run(ctx, name, &Request{})
+	if err == nil {
+		err = sink.err
+	}
+	return run, err
+}
+
+// copyStore copies the state without the messages that wait in it.
+func copyStore(ctx context.Context, kept *store.Store, to string) error {
+	if err := kept.CopyTo(ctx, to); err != nil {
+		return err
+	}
+	copied, err := store.Open(ctx, to)
+	if err != nil {
+		return err
+	}
+	return errors.Join(copied.DropWaiting(ctx), copied.Close())
+}
+
+// previewed is a round that writes into a folder.
+func previewed(r settings.Round, folder string) settings.Round {
+	if r.Folder != nil {
+		f := *r.Folder
+		f.Path, f.Address = filepath.Join(folder, "pages"), ""
+		r.Folder = &f
+	}
+	if r.Metrics != "" {
+		r.Metrics = filepath.Join(folder, "metrics.txt")
+	}
+	return r
+}
+
+// copyFolder copies the files of a folder, if there is one.
+func copyFolder(to, from string) error {
+	if _, err := os.Stat(from); os.IsNotExist(err) {
+		return nil
+	}
+	return os.CopyFS(to, os.DirFS(from))
+}
+
+// sink writes messages into a folder instead of sending them.
+type sink struct {
+	folder string
+	n      int
+	err    error
+}
+
+func (s *sink) Mail(context.Context, *settings.Mail) (MailConnection, error) { return s, nil }
+
+func (s *sink) Send(to string, message []byte) error {
+	s.n++
+	name := fmt.Sprintf("mail-%d-%s", s.n, slug(to))
+	page, err := mail.Page(message)
+	if err != nil {
+		return err
+	}
+	return errors.Join(s.put(name+".eml", message), s.put(name+".html", []byte(page)))
+}
+
+func (s *sink) Post(_ context.Context, _ *settings.Post, body []byte, _ time.Time) error {
+	s.n++
+	return s.put(fmt.Sprintf("post-%d.json", s.n), body)
+}
+
+func (s *sink) Close() error { return nil }
+
+func (s *sink) put(name string, data []byte) error {
+	err := whole.Write(filepath.Join(s.folder, name), func(w io.Writer) error {
+		_, err := io.Copy(w, bytes.NewReader(data))
+		return err
+	})
+	if err != nil && s.err == nil {
+		s.err = err
+	}
+	return err
+}
