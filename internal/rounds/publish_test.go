@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/realserver"
 	"yardbroom/internal/settings"
 )
 
@@ -142,6 +144,18 @@ func TestMetricsAreThoseOfTheRun(t *testing.T) {
 	y.run(t, "nightly")
 	assert.Contains(t, readFile(t, folder+".txt"), `yardbroom_round_outcome{round="nightly",outcome="failed"} 1.0`)
 	assert.Contains(t, readFile(t, folder+".txt"), "yardbroom_round_success_timestamp_seconds{round=\"nightly\"} 1.7951544e+09\n")
+}
+
+func TestACollectorTakesTheMetrics(t *testing.T) {
+	promtool := realserver.Program(t, "promtool", "prometheus")
+	folder := filepath.Join(t.TempDir(), "www")
+	y := publishing(t, folder, "")
+	y.run(t, "nightly")
+	cmd := exec.Command(promtool, "check", "metrics")
+	cmd.Stdin = strings.NewReader(readFile(t, folder+".txt"))
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Empty(t, string(out), "there is no warning")
 }
 
 func readFile(t *testing.T, path string) string {

@@ -144,3 +144,35 @@ func TestCronKnowsOnlyTheZoneOfTheMachine(t *testing.T) {
 	_, err = timed("0 6 1 * *").Plan("nightly", &in)
 	require.ErrorContains(t, err, "cannot be written as a task")
 }
+
+func TestCronRunsTheRound(t *testing.T) {
+	cron := realserver.Program(t, "cron", "cron")
+	realserver.Root(t, "cron runs jobs of everybody")
+	if err := exec.Command("unshare", "--mount", "true").Run(); err != nil {
+		t.Skip("no mounts of its own can be made: ", err)
+	}
+	folder := t.TempDir()
+	program := filepath.Join(folder, "yard broom")
+	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\nfor a; do echo \"$a\"; done >\""+folder+"/arguments\"\n"), 0o755))
+	in := Install{With: Crontab, Program: program, Config: "/etc/yardbroom/100%.yaml", User: "root", Root: true, Folder: folder}
+	r := timed("* * * * *")
+	round := r.Settings.Rounds["nightly"]
+	round.TimeZone = time.Local.String()
+	r.Settings.Rounds["nightly"] = round
+	plan, err := r.Plan("nightly", &in)
+	require.NoError(t, err)
+	require.NoError(t, plan.Install())
+	// In mounts of its own it sees no other job, and nobody sees its.
+	cmd := exec.Command("unshare", "--mount", "--kill-child", "sh", "-c", `for d in /etc/cron.d /var/spool/cron /run; do mount -t tmpfs none $d; done
+mount --bind /dev/null /etc/crontab
+mkdir -p /var/spool/cron/crontabs
+cp "$1" /etc/cron.d/ && exec "$2" -f`, "sh", plan.Files[0].Path, cron)
+	require.NoError(t, cmd.Start())
+	defer func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }()
+	require.Eventually(t, func() bool {
+		text, err := os.ReadFile(filepath.Join(folder, "arguments"))
+		return err == nil && strings.HasSuffix(string(text), "10m\n")
+	}, 90*time.Second, 200*time.Millisecond, "%s", plan.Files[0].Text)
+	assert.Equal(t, "--config\n/etc/yardbroom/100%.yaml\n--state\n/var/lib/yard broom\nround\nrun\nnightly\n--scheduled\n--wait\n10m\n",
+		readFile(t, filepath.Join(folder, "arguments")))
+}
