@@ -80,7 +80,8 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
-	out, findings := a.reportResult(report, st), report.Findings
+	trend := func() (*work.Trend, error) { return a.work.Trend(ctx, p, &work.TrendRequest{}) }
+	out, findings := a.reportResult(report, trend, st), report.Findings
 	if since := cmd.String("since"); since != "" && !remembered {
 		c, err := a.work.Compare(ctx, p, report, at(cmd, since), &q)
 		if err != nil {
@@ -128,7 +129,7 @@ func (a *app) told(ctx context.Context, before work.Before, memory work.Memory) 
 }
 
 // reportResult writes a report.
-func (a *app) reportResult(r *audit.Report, st render.Style) *result {
+func (a *app) reportResult(r *audit.Report, trend func() (*work.Trend, error), st render.Style) *result {
 	return &result{
 		parts: func() []sheet.Sheet { return render.CheckSheets(r) },
 		write: map[string]func(io.Writer) error{
@@ -139,7 +140,11 @@ func (a *app) reportResult(r *audit.Report, st render.Style) *result {
 			formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.ReportSheets(r), st) },
 			formatHTML: func(w io.Writer) error {
-				page, err := render.ReportPage(r, st.Zone, a.now())
+				before, err := trend()
+				if err != nil {
+					return err
+				}
+				page, err := render.ReportPage(r, before, st.Zone, a.now())
 				if err != nil {
 					return err
 				}

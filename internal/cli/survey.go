@@ -19,12 +19,21 @@ func (a *app) surveyCommand() *cli.Command {
 		Flags: append(fromFlags(),
 			&cli.StringFlag{Name: "name", Usage: "keep it under `NAME` (default: the yard and the time)"},
 			&cli.BoolFlag{Name: "list", Usage: "list the kept surveys and read nothing"},
+			&cli.BoolFlag{Name: "prune", Usage: "remove the surveys, audits and runs that the settings (keep:) keep no longer, and read nothing"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "with --prune: show what would be removed"},
 		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if err := noArguments(cmd); err != nil {
 				return err
 			}
-			if cmd.Bool("list") {
+			switch {
+			case cmd.Bool("dry-run") && !cmd.Bool("prune"):
+				return usage("--dry-run goes with --prune")
+			case cmd.Bool("list") && cmd.Bool("prune"):
+				return usage("give --list or --prune, not both")
+			case cmd.Bool("prune"):
+				return a.pruneSurveys(ctx, cmd.Bool("dry-run"))
+			case cmd.Bool("list"):
 				return a.listSurveys()
 			}
 			p, err := a.work.Open(ctx, from(cmd))
@@ -91,5 +100,38 @@ func (a *app) listSurveys() error {
 		)
 	}
 	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Whole", "Base", "Source"}, rows, 5, 4)
+	return nil
+}
+
+// mostPruned is how many surveys are named that go.
+const mostPruned = 20
+
+// pruneSurveys removes what is kept no longer, or only shows it.
+func (a *app) pruneSurveys(ctx context.Context, only bool) error {
+	old, err := a.work.Prunable(ctx)
+	if err != nil {
+		return err
+	}
+	stay := fmt.Sprintf("%s, %s and %s stay", wording.Count(old.Stay[0], "survey"), wording.Count(old.Stay[1], "audit"),
+		wording.Count(old.Stay[2], "run"))
+	if old.Nothing() {
+		fmt.Fprintln(a.out, "nothing to remove; "+stay)
+		return nil
+	}
+	for i, m := range old.Surveys {
+		if i == mostPruned {
+			fmt.Fprintf(a.out, "and %d more\n", len(old.Surveys)-i)
+			break
+		}
+		fmt.Fprintf(a.out, "survey %s, taken %s\n", m.Name, wording.Moment(m.Taken, time.Local))
+	}
+	verb := "to remove"
+	if !only {
+		if err := a.work.Prune(ctx, old); err != nil {
+			return err
+		}
+		verb = "removed"
+	}
+	fmt.Fprintf(a.out, "%s: %s, %d MB; %s\n", verb, old, old.Octets>>20, stay)
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
+	"yardbroom/internal/work"
 )
 
 // FindingColumns are the columns of findings in CSV and TSV.
@@ -228,9 +229,9 @@ func tone(s audit.Severity) Tone {
 // mostBars is how many bars a chart has at most.
 const mostBars = 14
 
-// ReportPage is a report as a page: numbers, charts, an overview, and a
-// section for each check.
-func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, error) {
+// ReportPage is a report as a page: numbers, charts, an overview, and a section for
+// each check. Trend is how the yard did before, nil where that is not known.
+func ReportPage(r *audit.Report, trend *work.Trend, zone *time.Location, made time.Time) (*Page, error) {
 	s := r.Survey
 	p := &Page{Title: "Audit of " + s.Base, Zone: zone, Made: made, Notes: slices.Clone(r.Notes),
 		Subtitle: fmt.Sprintf("%s in %s, read from %s, as of %s", wording.Count(s.Accounts.Len(), "account"),
@@ -252,6 +253,11 @@ func ReportPage(r *audit.Report, zone *time.Location, made time.Time) (*Page, er
 	if p.Charts, err = reportCharts(r); err != nil {
 		return nil, err
 	}
+	overTime, err := TrendCharts(trend)
+	if err != nil {
+		return nil, err
+	}
+	p.Charts = append(p.Charts, overTime...)
 	p.Sections = append(p.Sections, overview(r))
 	found := byCheck(r.Findings)
 	sums := bySeverity(r.Summary)

@@ -26,6 +26,9 @@ type Style struct {
 // numeric are the titles of columns of numbers, which stand to the right.
 var numeric = map[string]bool{
 	"Days":    true,
+	"First":   true,
+	"Last":    true,
+	"Change":  true,
 	"Found":   true,
 	"Likely":  true,
 	"New":     true,

@@ -106,7 +106,7 @@ func (r *report) write(w io.Writer, format string, made time.Time) error {
 	}
 	switch format {
 	case "html":
-		return written(w)(render.ReportPage(r.shown, r.zone, made))
+		return written(w)(render.ReportPage(r.shown, r.trend, r.zone, made))
 	case "json":
 		return render.ReportJSON(w, r.shown)
 	case "xlsx":

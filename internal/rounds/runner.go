@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -90,6 +89,9 @@ func (r *Runner) Run(ctx context.Context, name string, req *Request) (*Run, erro
 	// What was found is written down also where the run was told to stop.
 	err = w.end(context.WithoutCancel(ctx), ctx.Err() != nil)
 	w.deliver(ctx)
+	if ctx.Err() == nil && !w.playing {
+		w.prune(ctx)
+	}
 	return w.run, err
 }
 
@@ -253,6 +255,20 @@ func (w *running) changes() bool {
 	return w.round.Apply || slices.ContainsFunc(w.round.Steps, func(s settings.Step) bool { return s.Stage != nil || s.Due != nil })
 }
 
+// prune removes what the settings keep no longer. That it could not be removed is no
+// fault of the run, which has ended; the log and the doctor say so.
+func (w *running) prune(ctx context.Context) {
+	old, err := w.Session.Prunable(ctx)
+	if err == nil && !old.Nothing() {
+		if err = w.Session.Prune(ctx, old); err == nil {
+			w.log("removed, as the settings keep them no longer: %s", old)
+		}
+	}
+	if err != nil {
+		w.log("what is kept no longer could not be removed: %v", err)
+	}
+}
+
 // publishAll writes and makes all that a run has to say. What cannot be written is a
 // fault of the run, which whatever is written after it says.
 func (w *running) publishAll(ctx context.Context) {
@@ -330,7 +346,7 @@ func (w *running) yards(ctx context.Context) {
 
 // folder is where the reports of a run lie.
 func (w *running) folder() string {
-	return filepath.Join(w.Session.State, "rounds", w.name, fmt.Sprintf("run-%d", w.run.ID))
+	return work.RunFolder(w.Session.State, w.name, w.run.ID)
 }
 
 // Touched counts the lines that the run staged, or took back.

@@ -29,6 +29,7 @@ type report struct {
 	whole, shown, fresh *audit.Report
 	reconciled          *work.Reconciliation // whole, where people were compared
 	list                *listing.List
+	trend               *work.Trend
 	concerned           concerned // whom findings concern, where somebody wants to know
 }
 
@@ -128,11 +129,6 @@ func (s *StepRun) Said() string {
 		return "not done: " + s.Skipped
 	}
 	var parts []string
-	add := func(n int, what string) {
-		if n > 0 {
-			parts = append(parts, wording.Count(n, what))
-		}
-	}
 	switch s.Step {
 	case "survey":
 		parts = append(parts, fmt.Sprintf("kept %s, %d entries", s.Survey, s.Entries))
@@ -144,7 +140,9 @@ func (s *StepRun) Said() string {
 	for _, b := range s.Batches {
 		parts = append(parts, b.Said())
 	}
-	add(s.InOpen, "account waiting in an open batch already")
+	if s.InOpen > 0 {
+		parts = append(parts, wording.Count(s.InOpen, "account")+" waiting in an open batch already")
+	}
 	if s.Refused > 0 {
 		parts = append(parts, fmt.Sprintf("%d cannot be staged", s.Refused))
 	}
@@ -281,6 +279,9 @@ func (y *yardRun) found(ctx context.Context, r *report, onlyNew bool, memory wor
 	y.New.add(r.fresh.Findings)
 	y.Known += len(r.whole.Findings) - len(r.fresh.Findings)
 	if r.concerned, err = whom(ctx, y.place.Source, ways(y.round), r.fresh.Findings); err != nil {
+		return err
+	}
+	if r.trend, err = y.Session.Trend(ctx, y.place, &work.TrendRequest{}); err != nil {
 		return err
 	}
 	y.told = append(y.told, memory.Left()...)

@@ -254,12 +254,11 @@ type Mail struct {
 type Keeping struct {
 	Surveys Thinning `yaml:"surveys"`
 	Audits  Thinning `yaml:"audits"`
-	Rosters Thinning `yaml:"rosters"`
 	Runs    Thinning `yaml:"runs"`
 }
 
-// Thinning keeps everything for some days, then the last of each week, then the
-// last of each month.
+// Thinning keeps everything for some days, then the last of each week for some weeks,
+// then the last of each month for some months. The zero value keeps everything.
 type Thinning struct {
 	Days   int `yaml:"days"`
 	Weeks  int `yaml:"weeks"`

@@ -86,7 +86,6 @@ func Defaults() *Settings {
 		Signing: Signing{Over: 100},
 		Keep: Keeping{
 			Surveys: Thinning{Days: 14, Weeks: 8, Months: 24},
-			Rosters: Thinning{Days: 14, Weeks: 8, Months: 24},
 			Audits:  Thinning{Days: 60, Weeks: 52, Months: 120},
 			Runs:    Thinning{Days: 90, Weeks: 52},
 		},
@@ -250,7 +249,7 @@ func (s *Settings) check() error {
 	if s.Batch.DayLines < 1 || s.Batch.DayShare < 1 || s.Batch.DayShare > 100 {
 		return errors.New("batch: day_lines must be at least 1 and day_share from 1 to 100")
 	}
-	for where, t := range map[string]*Thinning{"surveys": &s.Keep.Surveys, "audits": &s.Keep.Audits, "rosters": &s.Keep.Rosters, "runs": &s.Keep.Runs} {
+	for where, t := range map[string]*Thinning{"surveys": &s.Keep.Surveys, "audits": &s.Keep.Audits, "runs": &s.Keep.Runs} {
 		if err := t.check(); err != nil {
 			return fmt.Errorf("keep: %s: %w", where, err)
 		}

@@ -246,6 +246,11 @@ func readManifest(path string) (*Manifest, error) {
 	return m, nil
 }
 
+// KeptFiles are the files of a kept survey; the last one says that it is there.
+func KeptFiles(dir, name string) []string {
+	return []string{filepath.Join(dir, name+dataSuffix), filepath.Join(dir, name+manifestSuffix)}
+}
+
 // Kept lists the kept surveys, oldest first.
 func Kept(dir string) ([]*Manifest, error) {
 	paths, err := filepath.Glob(filepath.Join(dir, "*"+manifestSuffix))
