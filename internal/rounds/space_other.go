@@ -4,5 +4,5 @@ package rounds
 
 import "errors"
 
-// freeSpace is not known on this system.
-func freeSpace(string) (uint64, error) { return 0, errors.ErrUnsupported }
+// FreeSpace is not known on this system.
+func FreeSpace(string) (uint64, error) { return 0, errors.ErrUnsupported }

@@ -10,13 +10,13 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// freeSpace is how many octets are free for files in a folder, or where it would be
+// FreeSpace is how many octets are free for files in a folder, or where it would be
 // made.
-func freeSpace(folder string) (uint64, error) {
+func FreeSpace(folder string) (uint64, error) {
 	var s unix.Statfs_t
 	err := unix.Statfs(folder, &s)
 	if errors.Is(err, fs.ErrNotExist) && filepath.Dir(folder) != folder {
-		return freeSpace(filepath.Dir(folder))
+		return FreeSpace(filepath.Dir(folder))
 	}
 	return uint64(s.Bavail) * uint64(s.Bsize), err
 }

@@ -244,14 +244,14 @@ func mayWriteIn(folder string) error {
 	return errors.Join(f.Close(), os.Remove(f.Name()))
 }
 
-// leastSpace is how much room there should be, in octets.
-const leastSpace = 1 << 30
+// LeastSpace is how much room there should be, in octets.
+const LeastSpace = 1 << 30
 
 // space tells how much room there is.
 func (t *trials) space(what, folder string) {
-	free, err := freeSpace(folder)
-	if err == nil && free < leastSpace {
-		err = fmt.Errorf("%s: %d MB are free, less than %d", folder, free>>20, leastSpace>>20)
+	free, err := FreeSpace(folder)
+	if err == nil && free < LeastSpace {
+		err = fmt.Errorf("%s: %d MB are free, less than %d", folder, free>>20, LeastSpace>>20)
 	}
 	if errors.Is(err, errors.ErrUnsupported) {
 		return

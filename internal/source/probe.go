@@ -51,6 +51,20 @@ func (p *Probe) ClockText() string {
 	return fmt.Sprintf("the server is %s behind here", (-p.Clock).Round(time.Second))
 }
 
+// CertificateEnds is when the first of the certificates ends that the server showed and
+// that lead to one that is trusted; zero without encryption.
+func (s *Server) CertificateEnds() (first time.Time) {
+	if s.secured == nil {
+		return first
+	}
+	for _, c := range s.secured.PeerCertificates {
+		if first.IsZero() || c.NotAfter.Before(first) {
+			first = c.NotAfter
+		}
+	}
+	return first
+}
+
 // Probe finds out what the bound account can read here. It writes nothing.
 func (s *Server) Probe(ctx context.Context) (*Probe, error) {
 	u, err := parseURL(s.URL)

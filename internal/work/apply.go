@@ -229,7 +229,7 @@ func (s *Session) target(ctx context.Context, b *batch.Batch, r *CarryRequest) (
 	if only == "" && slices.Contains(s.Settings.Yards[on.Where].Servers, begun.URL) {
 		only = begun.URL
 	}
-	p, err := s.openOne(context.WithoutCancel(ctx), on, only)
+	p, err := s.OpenOne(context.WithoutCancel(ctx), on, only)
 	if err != nil {
 		if r.Server == "" && only != "" {
 			err = fmt.Errorf(

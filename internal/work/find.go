@@ -34,6 +34,9 @@ func (e *AmbiguousError) Error() string {
 	return b.String()
 }
 
+// ErrNoAccount is the error for a name that no account has.
+var ErrNoAccount = errors.New("no account")
+
 // FindAccount finds the one account that people call so.
 func (s *Session) FindAccount(ctx context.Context, p *Place, name string) (*directory.Entry, error) {
 	found, err := findAccounts(ctx, p, name)
@@ -66,7 +69,7 @@ func findAccounts(ctx context.Context, src source.Source, name string) ([]direct
 		return nil, err
 	}
 	if found = slices.DeleteFunc(found, notAccount); len(found) == 0 {
-		return nil, fmt.Errorf("no account is called %q in %s", name, src.Where())
+		return nil, fmt.Errorf("%w is called %q in %s", ErrNoAccount, name, src.Where())
 	}
 	return found, nil
 }

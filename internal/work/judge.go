@@ -187,7 +187,7 @@ func every(ctx context.Context, from source.Source, sel source.Selection) (entri
 // NoteMissing notes which entries that the settings or exemptions name do not
 // exist. What a survey knows, if one is given, is not read again.
 func (s *Session) NoteMissing(ctx context.Context, p *Place, survey *directory.Survey) error {
-	missing, err := s.missing(ctx, p, survey)
+	missing, err := s.Missing(ctx, p, survey)
 	s.noteNamed(p, missing)
 	return err
 }
@@ -195,7 +195,7 @@ func (s *Session) NoteMissing(ctx context.Context, p *Place, survey *directory.S
 // RefuseMissing is NoteMissing, and fails where it is a bound of the yard that
 // does not exist: a misspelt one protects nothing, or leaves everything out.
 func (s *Session) RefuseMissing(ctx context.Context, p *Place, survey *directory.Survey) error {
-	missing, err := s.missing(ctx, p, survey)
+	missing, err := s.Missing(ctx, p, survey)
 	if err == nil {
 		err = audit.MissingBounds(missing)
 	}
@@ -212,9 +212,9 @@ func (s *Session) noteNamed(p *Place, missing []audit.Named) {
 	}
 }
 
-// missing are the entries that the settings or exemptions name and that do not
+// Missing are the entries that the settings or exemptions name and that do not
 // exist.
-func (s *Session) missing(ctx context.Context, p *Place, survey *directory.Survey) ([]audit.Named, error) {
+func (s *Session) Missing(ctx context.Context, p *Place, survey *directory.Survey) ([]audit.Named, error) {
 	exempt, err := s.exemptions(ctx, p)
 	if err != nil {
 		return nil, err

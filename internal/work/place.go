@@ -202,10 +202,10 @@ func (s *Session) OpenServer(ctx context.Context, from From) (*Place, error) {
 	return s.Open(ctx, from)
 }
 
-// openOne opens a yard by one of its servers only, named by its URL or its host, or
+// OpenOne opens a yard by one of its servers only, named by its URL or its host, or
 // by any where that is "". Of a place that is no yard of the settings nothing is
 // chosen.
-func (s *Session) openOne(ctx context.Context, from From, server string) (*Place, error) {
+func (s *Session) OpenOne(ctx context.Context, from From, server string) (*Place, error) {
 	yard, known := s.Settings.Yards[from.Where]
 	if !known || server == "" {
 		return s.Open(ctx, from)
