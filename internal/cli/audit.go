@@ -80,7 +80,7 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
-	trend := func() (*work.Trend, error) { return a.work.Trend(ctx, p, &work.TrendRequest{}) }
+	trend := func() (*work.Trend, error) { return a.work.TrendSoFar(ctx, p) }
 	out, findings := a.reportResult(report, trend, st), report.Findings
 	if since := cmd.String("since"); since != "" && !remembered {
 		c, err := a.work.Compare(ctx, p, report, at(cmd, since), &q)

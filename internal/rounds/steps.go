@@ -281,7 +281,7 @@ func (y *yardRun) found(ctx context.Context, r *report, onlyNew bool, memory wor
 	if r.concerned, err = whom(ctx, y.place.Source, ways(y.round), r.fresh.Findings); err != nil {
 		return err
 	}
-	if r.trend, err = y.Session.Trend(ctx, y.place, &work.TrendRequest{}); err != nil {
+	if r.trend, err = y.Session.TrendSoFar(ctx, y.place); err != nil {
 		return err
 	}
 	y.told = append(y.told, memory.Left()...)

@@ -107,6 +107,18 @@ func (s *Session) Trend(ctx context.Context, p *Place, r *TrendRequest) (*Trend,
 	return t, err
 }
 
+// TrendSoFar is the whole trend of a place, nil where nothing is remembered of it, or
+// where it cannot be told which directory it is.
+func (s *Session) TrendSoFar(ctx context.Context, p *Place) (*Trend, error) {
+	if kept, err := s.storeIfAny(ctx); kept == nil || err != nil {
+		return nil, err
+	}
+	if _, err := p.Identity(ctx); err != nil {
+		return nil, nil
+	}
+	return s.Trend(ctx, p, &TrendRequest{})
+}
+
 // trendBound reads a date, a time, or a span before now.
 func (s *Session) trendBound(text string, zone *time.Location, bound calendar.Bound) (time.Time, error) {
 	if span, err := calendar.ParseSpan(text); err == nil {
