@@ -111,6 +111,7 @@ type running struct {
 	told     []int // presences that are told of
 	messages []*store.Message
 	links    []render.Link // pages that the run has written for a web server
+	killed   []*Run        // runs that were killed since the last one that told what it did
 	first    bool          // no run has told anybody anything before
 	lastDone time.Time     // when the last run ended that was done, zero where none was
 }
@@ -157,34 +158,47 @@ func (w *running) recall(ctx context.Context) error {
 			return err
 		}
 		if k.Ended.IsZero() {
-			earlier.Outcome, earlier.Ended = Killed, w.run.Began
-			record, err := earlier.record()
-			if err != nil {
+			if err := w.endKilled(ctx, earlier); err != nil {
 				return err
 			}
-			if err := w.kept.EndRun(ctx, &store.Ending{Run: record}); err != nil {
-				return err
-			}
-			w.note("run %d was killed, or the machine stopped; what it found is told now", k.ID)
-			continue
 		}
-		w.first = w.first && earlier.Outcome == Killed
-		if earlier.Outcome != Done {
-			continue
+		switch {
+		case earlier.Outcome == Killed && w.first:
+			w.killed = append(w.killed, earlier)
+		case earlier.Outcome != Killed:
+			w.first = false
 		}
-		if w.lastDone.IsZero() {
-			w.lastDone = k.Ended
-		}
-		if len(w.before) < usualRuns {
-			w.before = append(w.before, earlier.Touched())
-		}
-		for _, y := range earlier.Yards {
-			if w.last[y.Yard] == nil {
-				w.last[y.Yard] = y.Facts
-			}
+		if earlier.Outcome == Done {
+			w.usual(earlier)
 		}
 	}
 	return nil
+}
+
+// endKilled writes down that a run was killed.
+func (w *running) endKilled(ctx context.Context, r *Run) error {
+	r.Outcome, r.Ended = Killed, w.run.Began
+	record, err := r.record()
+	if err != nil {
+		return err
+	}
+	w.note("run %d was killed, or the machine stopped; what it found is told now", r.ID)
+	return w.kept.EndRun(ctx, &store.Ending{Run: record})
+}
+
+// usual takes in what a run that was done tells of what is usual.
+func (w *running) usual(r *Run) {
+	if w.lastDone.IsZero() {
+		w.lastDone = r.Ended
+	}
+	if len(w.before) < usualRuns {
+		w.before = append(w.before, r.Touched())
+	}
+	for _, y := range r.Yards {
+		if w.last[y.Yard] == nil {
+			w.last[y.Yard] = y.Facts
+		}
+	}
 }
 
 // note tells a person something that is no result.

@@ -57,7 +57,7 @@ func (w *running) wanted(when, otherwise settings.When, fresh int) bool {
 	if when == "" {
 		when = otherwise
 	}
-	alarm := len(w.run.Stops) > 0 || len(w.run.Faults()) > 0 || w.isHeld()
+	alarm := len(w.run.Stops) > 0 || len(w.run.Faults()) > 0 || w.isHeld() || len(w.untold()) > 0
 	switch when {
 	case settings.Always:
 		return true
@@ -315,6 +315,29 @@ func (w *running) alarms() (all []string) {
 	}
 	for _, text := range w.run.Faults() {
 		all = append(all, "Failed: "+text)
+	}
+	return append(all, w.untold()...)
+}
+
+// untold says which batches runs have staged or carried out that were killed before they
+// could tell anybody.
+func (w *running) untold() (all []string) {
+	for _, r := range w.killed {
+		var batches []string
+		for _, y := range r.Yards {
+			for _, s := range y.Steps {
+				for _, b := range s.Batches {
+					if s.Step != "waiting" {
+						batches = append(batches, fmt.Sprint(b.Batch))
+					}
+				}
+			}
+		}
+		if len(batches) > 0 {
+			slices.Sort(batches)
+			all = append(all, fmt.Sprintf("Run %d was killed, or the machine stopped, when it had been at work on the batches %s: "+
+				"yardbroom batch show %s", r.ID, strings.Join(slices.Compact(batches), ", "), batches[0]))
+		}
 	}
 	return all
 }
