@@ -38,7 +38,7 @@ func (s *Status) Trouble() (all []string) {
 	}
 	switch {
 	case s.Last == nil && s.Next.IsZero():
-		all = append(all, "it has never run")
+		// It runs when somebody says so.
 	case s.Last == nil:
 		all = append(all, "it has never run; the first time comes at "+wording.Moment(s.Next, s.zone()))
 	case s.Running:
