@@ -107,7 +107,7 @@ func (d *demonstration) prepare(serve bool) (again bool, err error) {
 			d.addr = u.Host
 			return true, nil
 		}
-		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html"} {
+		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html", "week"} {
 			if err := os.RemoveAll(filepath.Join(d.dir, name)); err != nil {
 				return false, err
 			}
@@ -155,6 +155,23 @@ exemptions:
     reason: dome controller, changed by hand when the dome is closed
     owner: workshop@larkmoor.example
     until: ` + d.asOf.AddDate(0, 0, -20).Format(time.DateOnly) + `
+# No mail server answers here: "round preview nightly" shows what would be sent.
+mail: {server: "localhost:2525", tls: none, from: Yard Broom <yardbroom@larkmoor.example>}
+rounds:
+  nightly:
+    at: 06:00
+    roster: {from: roster.csv}
+    steps:
+      - survey
+      - audit
+      - reconcile
+      - list: {title: Locked out, of: {kind: people, where: {locked: true}}, columns: [account, name, ou]}
+      - stage: {actions: disable, checks: leaver-enabled, why: left by the roster}
+    tell:
+      - {to: keeper@larkmoor.example, attach: html}
+      - {each: manager, checks: stale}
+    folder: {path: www, title: The yard of the observatory}
+    metrics: metrics.txt
 `,
 	}
 	for name, content := range files {
@@ -277,7 +294,7 @@ func (d *demonstration) tour(ctx context.Context) error {
 			return fmt.Errorf("the demo stopped: that command ended with status %d", status)
 		}
 	}
-	return nil
+	return d.week(ctx, fmt.Sprintf("\n%d. ", len(d.steps())+1), bold)
 }
 
 func (d *demonstration) exports() string {
@@ -300,7 +317,7 @@ func quoted(words []string) string {
 
 func (d *demonstration) end(ctx context.Context, serve bool) error {
 	fmt.Fprintf(d.out,
-		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state.\n",
+		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state, week (pages and mails).\n",
 		d.dir)
 	if !serve {
 		fmt.Fprintf(

@@ -64,7 +64,7 @@ type Stop struct {
 	Seen float64  `json:"seen,omitempty"` // the number that was too large, or too small
 }
 
-// reading judges what was read, before anything is staged. Last is what the run
+// brakeOnReading judges what was read, before anything is staged. Last is what the run
 // before has read, nil where there was none.
 func brakeOnReading(yard string, b settings.Brake, now, last *Facts) (stops []Stop) {
 	stop := func(kind StopKind, seen float64, format string, args ...any) {
@@ -94,11 +94,20 @@ func brakeOnReading(yard string, b settings.Brake, now, last *Facts) (stops []St
 		stop(StopSilent, float64(len(missing)), "sign-ins are missing of %s, which told them at the last run",
 			wording.Some(missing))
 	}
-	if lost := loses(now.People, last.People); now.People > 0 && lost > b.RosterLoses {
-		stop(StopRoster, lost, "the roster has %s, and had %d at the last run: %.0f %% fewer, where %.0f %% are allowed",
-			wording.Count(now.People, "row"), last.People, lost, b.RosterLoses)
+	return append(stops, brakeOnRoster(yard, b, now.People, last)...)
+}
+
+// brakeOnRoster judges how many rows a roster has, 0 where none was read.
+func brakeOnRoster(yard string, b settings.Brake, rows int, last *Facts) []Stop {
+	if last == nil || rows == 0 {
+		return nil
 	}
-	return stops
+	lost := loses(rows, last.People)
+	if lost <= b.RosterLoses {
+		return nil
+	}
+	return []Stop{{StopRoster, yard, fmt.Sprintf("the roster has %s, and had %d at the last run: %.0f %% fewer, where %.0f %% are allowed",
+		wording.Count(rows, "row"), last.People, lost, b.RosterLoses), lost}}
 }
 
 // loses is by how much a number is smaller than the last one, in per cent.

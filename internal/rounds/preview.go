@@ -90,6 +90,10 @@ func copyFolder(to, from string) error {
 	return os.CopyFS(to, os.DirFS(from))
 }
 
+// Into is a sender that writes messages into a folder, each mail as it would be sent and
+// as a page.
+func Into(folder string) Sender { return &sink{folder: folder} }
+
 // sink writes messages into a folder instead of sending them.
 type sink struct {
 	folder string

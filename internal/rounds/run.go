@@ -128,6 +128,14 @@ type LogLine struct {
 	Text string    `json:"text"`
 }
 
+// Headline is the subject of the first mail, "" where nobody got one.
+func (r *Run) Headline() string {
+	if len(r.Told) == 0 {
+		return ""
+	}
+	return r.Told[0].Subject
+}
+
 // Lines counts the lines that the run staged.
 func (r *Run) Lines() (n int) {
 	for _, step := range r.steps("stage") {

@@ -290,6 +290,18 @@ func (y *yardRun) found(ctx context.Context, r *report, onlyNew bool, memory wor
 }
 
 func (y *yardRun) reconcile(ctx context.Context, s *settings.ReconcileStep, out *StepRun) error {
+	from := y.rosterFrom()
+	list, err := y.Session.ReadRoster(ctx, y.place, &from)
+	if err != nil {
+		return err
+	}
+	// Whoever is missing in half a roster would seem to be nobody's, and it would be the
+	// last one that is known.
+	if stop := y.held.notReleased(brakeOnRoster(y.Yard, y.round.Brake.WithDefaults(), list.About.Rows, y.last[y.Yard])); len(stop) > 0 {
+		y.run.Stops = append(y.run.Stops, stop...)
+		out.Skipped = "the brake: " + stop[0].Why
+		return nil
+	}
 	found, err := y.Session.Reconcile(ctx, y.place, &work.ReconcileRequest{
 		Question: y.question(s.Checks), Strict: s.Strict, Before: work.Before{Reader: reader(y.name)}})
 	if err != nil {

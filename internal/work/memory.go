@@ -178,13 +178,20 @@ func (s *Session) keepAudit(ctx context.Context, id source.Identity, kind string
 	m := Memory{kept: &store.Audit{Yard: yardKey(id), Kind: kind, At: s.now(), Body: body}}
 	m.found, err = kept.KeepAudit(ctx, m.kept, found, func(check string, came *store.Audit) bool {
 		var then Counts
-		return json.Unmarshal(came.Body, &then) == nil && counts.proves(check, &then)
+		return json.Unmarshal(came.Body, &then) == nil && counts.proves(check, &then) && s.samePeople(check, counts, &then)
 	})
 	m.left = make([]int, len(found))
 	for i := range m.left {
 		m.left[i] = i
 	}
 	return m, err
+}
+
+// samePeople tells whether a roster is not so much shorter than an earlier one that what
+// a check of the roster finds no more may only be missing in it.
+func (s *Session) samePeople(check string, now, then *Counts) bool {
+	c, err := s.Catalog.Named(check)
+	return err != nil || !c.ByRoster || (then.People-now.People)*tenth <= then.People
 }
 
 // proves tells whether something that a check found at an earlier audit would

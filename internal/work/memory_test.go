@@ -2,6 +2,7 @@ package work
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -114,4 +115,27 @@ func TestOnlyAMomentIsLookedUpInWhatIsRemembered(t *testing.T) {
 		_, got := BeforeMoment(since)
 		assert.Equal(t, want, got, since)
 	}
+}
+
+func TestWhatHalfARosterDoesNotShowIsNotGone(t *testing.T) {
+	y := newYard(t)
+	leavers := "1,Ada,Quill,2020-01-01\n2,Bram,Tern,2020-01-01\n3,Cleo,Birk,\n4,Dov,Ekholm,\n5,Kay,Keeper,\n"
+	compared := func(rows string) []string {
+		y.rosters = map[string]*Roster{}
+		y.Stdin = strings.NewReader("id,given,family,end\n" + rows)
+		r, err := y.Reconcile(t.Context(), y.open(t), &ReconcileRequest{Question: Question{Checks: []string{"leaver-enabled"},
+			Roster: RosterFrom{Where: "-"}}, Before: Before{Reader: "kay"}})
+		require.NoError(t, err)
+		require.NoError(t, y.TellReader(t.Context(), "kay", r.Memory))
+		var who []string
+		for _, f := range r.Findings {
+			who = append(who, f.Account)
+		}
+		return who
+	}
+	assert.ElementsMatch(t, []string{"ada", "bram"}, compared(leavers))
+	assert.Empty(t, compared("3,Cleo,Birk,\n4,Dov,Ekholm,\n"), "the first half is missing")
+	assert.Empty(t, compared(leavers), "nobody is new who was there before")
+	assert.Empty(t, compared(strings.ReplaceAll(leavers, "2020-01-01", "")))
+	assert.ElementsMatch(t, []string{"ada", "bram"}, compared(leavers), "they were back, and have left again")
 }
