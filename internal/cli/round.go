@@ -105,6 +105,7 @@ func (a *app) roundList(ctx context.Context, cmd *cli.Command) error {
 		rows = append(rows, []string{s.Name, s.Outcome(), s.LastTime(), s.Lasted(), s.NextTime(), newOf(s)})
 	}
 	render.Table(a.out, a.style(time.Local), []string{"Round", "Last run", "Began", "Took", "Next", "New"}, rows, 0)
+	fmt.Fprintln(a.out)
 	for _, s := range all {
 		for _, text := range s.Trouble() {
 			fmt.Fprintf(a.out, "%s: %s\n", s.Name, render.Visible(text))
@@ -197,12 +198,18 @@ func (a *app) tellRun(r *rounds.Run) {
 	for _, s := range r.Stops {
 		stops = append(stops, fmt.Sprintf("%s: %s", s.Yard, s.Why))
 	}
+	if len(stops) > 0 {
+		stops = append(stops, fmt.Sprintf("it changes nothing until: yardbroom round release %s --why …", r.Round))
+	}
 	section("Stopped by the brake", stops)
 	section("Went wrong", r.Faults())
 	for _, y := range r.Yards {
 		fmt.Fprintf(a.out, "\n%s\n", render.Visible(y.Yard))
 		for _, s := range y.Steps {
-			line(2, fmt.Sprintf("%-12s %s", s.Name(), s.Said()))
+			const column = 24
+			pad := strings.Repeat(" ", column)
+			fmt.Fprintf(a.out, "  %-*s%s\n", column-2, render.Clip(render.Visible(s.Name()), column-3),
+				render.Wrap(render.Visible(s.Said()), width-column, pad))
 		}
 	}
 	section("Notes", r.Notes)

@@ -280,8 +280,11 @@ func overTime(p *plot.Plot, first, last time.Time, most int, zone *time.Location
 	length := max(last.Sub(first), time.Hour)
 	p.X.Min, p.X.Max = float64(first.Unix()), float64(first.Unix())+length.Seconds()*1.24
 	days := []plot.Tick{}
-	for i := range 4 {
-		at := first.Add(length * time.Duration(i) / 3)
+	step := length / 3
+	if day := 24 * time.Hour; length >= 3*day {
+		step = (step + day - 1).Truncate(day) // whole days
+	}
+	for at := first; !at.After(first.Add(length)); at = at.Add(step) {
 		layout := "2 Jan"
 		if length < 48*time.Hour {
 			layout = "2 Jan 15:04"

@@ -25,17 +25,27 @@ type Index struct {
 	Made    time.Time
 }
 
-// IndexDay is one kept run. Findings count by severity, the most severe first; the
-// addresses of its files are beside the page.
-type IndexDay struct {
-	At       time.Time
-	Outcome  string
-	Alarm    bool
-	Text     string
-	Findings [4]int
-	New      int
-	Files    []Link
+// IndexReport is one report in several formats, whose addresses are beside the page.
+type IndexReport struct {
+	Title string
+	Files []Link
 }
+
+// IndexDay is one kept run. Findings count by severity, the most severe first. Looked is
+// false where nothing could be looked at; First tells that all of it was new.
+type IndexDay struct {
+	Looked, First bool
+	At            time.Time
+	Outcome       string
+	Alarm         bool
+	Text          string
+	Findings      [4]int
+	New           int
+	Reports       []IndexReport
+}
+
+// InPart tells that not all was looked at that the others have.
+func (d *IndexDay) InPart() bool { return d.Alarm && d.Looked }
 
 // Draw draws the charts, where there are days enough to show something.
 func (p *Index) Draw() error {
@@ -43,7 +53,7 @@ func (p *Index) Draw() error {
 	for i, severity := range []string{"high", "medium", "low"} {
 		line := Line{Name: severity, Tone: []Tone{ToneHigh, ToneMedium, ToneLow}[i]}
 		for _, d := range slices.Backward(p.Days) {
-			if !d.Alarm { // a run that failed may not have seen all
+			if d.Looked && !d.Alarm { // a run that failed may not have seen all
 				line.Points = append(line.Points, Point{d.At, d.Findings[i]})
 			}
 		}
@@ -51,7 +61,9 @@ func (p *Index) Draw() error {
 	}
 	fresh := Line{Name: "new", Tone: Plain}
 	for _, d := range slices.Backward(p.Days) {
-		fresh.Points = append(fresh.Points, Point{d.At, d.New})
+		if d.Looked && !d.First {
+			fresh.Points = append(fresh.Points, Point{d.At, d.New})
+		}
 	}
 	for _, one := range []struct {
 		title string

@@ -41,10 +41,14 @@ const shelfSchema = "yardbroom/folder/1"
 
 // day is one kept run.
 type day struct {
-	Run      int        `json:"run"`
-	At       time.Time  `json:"at"`
-	Outcome  Outcome    `json:"outcome"`
-	Text     string     `json:"text"` // all of it in one line
+	Run     int       `json:"run"`
+	At      time.Time `json:"at"`
+	Outcome Outcome   `json:"outcome"`
+	Text    string    `json:"text"` // all of it in one line
+	// Looked tells whether anything was looked at, First that all of it was new since
+	// nothing was told before.
+	Looked   bool       `json:"looked"`
+	First    bool       `json:"first,omitempty"`
 	Findings Severities `json:"findings"`
 	New      Severities `json:"new"`
 	Folder   string     `json:"folder"`
@@ -267,6 +271,7 @@ func (w *running) publish() error {
 		return err
 	}
 	d := day{Run: w.run.ID, At: w.run.Ended, Outcome: w.run.Outcome, Text: w.subject(w.reports, ofTheRound), New: w.run.New(),
+		Looked: slices.ContainsFunc(w.reports, func(r *report) bool { return r.whole != nil }), First: w.first,
 		Folder: fmt.Sprintf("%s-run-%d", w.run.Ended.In(w.zone()).Format(time.DateOnly), w.run.ID)}
 	for _, y := range w.run.Yards {
 		d.Findings.and(y.Findings)
@@ -306,14 +311,21 @@ func (w *running) index(s *shelf) (*render.Index, error) {
 	page.Latest, page.Outcome, page.Alarm = latest.Text, string(latest.Outcome), latest.Outcome != Done
 	for _, d := range s.Days {
 		row := render.IndexDay{At: d.At, Outcome: string(d.Outcome), Alarm: d.Outcome != Done, Text: d.Text,
-			Findings: d.Findings.list(), New: d.New.All()}
+			Looked: d.Looked, First: d.First, Findings: d.Findings.list(), New: d.New.All()}
 		for _, name := range d.Files {
-			row.Files = append(row.Files, render.Link{Text: name, Address: path.Join(d.Folder, name)})
+			title, format := strings.TrimSuffix(name, path.Ext(name)), strings.TrimPrefix(path.Ext(name), ".")
+			if n := len(row.Reports); n == 0 || row.Reports[n-1].Title != title {
+				row.Reports = append(row.Reports, render.IndexReport{Title: title})
+			}
+			of := &row.Reports[len(row.Reports)-1]
+			of.Files = append(of.Files, render.Link{Text: format, Address: path.Join(d.Folder, name)})
 		}
 		page.Days = append(page.Days, row)
 	}
 	for _, text := range w.alarms() {
-		page.Alarms = append(page.Alarms, text)
+		if !strings.Contains(page.Latest, strings.TrimPrefix(text, "Failed: ")) {
+			page.Alarms = append(page.Alarms, text)
+		}
 	}
 	for _, b := range w.run.Waiting() {
 		page.Waiting = append(page.Waiting, w.waits(&b))

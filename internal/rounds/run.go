@@ -175,16 +175,20 @@ func (r *Run) Faults() (all []string) {
 		all = append(all, r.Error)
 	}
 	for _, y := range r.Yards {
+		of := y.Yard + ": "
+		if len(r.Yards) == 1 {
+			of = "" // there is no other
+		}
 		if y.Error != "" {
-			all = append(all, fmt.Sprintf("%s: %s", y.Yard, y.Error))
+			all = append(all, of+y.Error)
 		}
 		for _, s := range y.Steps {
 			if s.Error != "" {
-				all = append(all, fmt.Sprintf("%s: %s: %s", y.Yard, s.Name(), s.Error))
+				all = append(all, fmt.Sprintf("%s%s: %s", of, s.Name(), s.Error))
 			}
 			for _, b := range s.Batches {
 				if b.Halted != "" {
-					all = append(all, fmt.Sprintf("%s: batch %d was halted: %s", y.Yard, b.Batch, b.Halted))
+					all = append(all, fmt.Sprintf("%sbatch %d was halted: %s", of, b.Batch, b.Halted))
 				}
 			}
 		}

@@ -210,7 +210,7 @@ func TestNothingIsChangedAfterAStepThatFailed(t *testing.T) {
 	assert.Equal(t, Failed, run.Outcome)
 	assert.Contains(t, run.steps("stage")[0].Skipped, "failed before it")
 	assert.Equal(t, "512", y.flags("Ada Quill"))
-	assert.Contains(t, y.post.mails[0].subject, "small: failed: small: list: no such entry")
+	assert.Contains(t, y.post.mails[0].subject, "small: failed: list: no such entry")
 }
 
 func TestNothingIsChangedAfterAReadingThatLacksMuch(t *testing.T) {

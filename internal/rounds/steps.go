@@ -533,7 +533,7 @@ func (y *yardRun) waiting(ctx context.Context) error {
 	}
 	if len(still) > 0 {
 		now := y.Session.Now().UTC()
-		y.Steps = append(y.Steps, &StepRun{Step: "waiting", Title: "batches of earlier runs", Began: now, Ended: now, Batches: still})
+		y.Steps = append(y.Steps, &StepRun{Step: "waiting", Title: "earlier batches", Began: now, Ended: now, Batches: still})
 	}
 	return nil
 }

@@ -54,6 +54,9 @@ type CheckCount struct {
 	Likely    int            `json:"likely,omitempty"`
 	Looked    bool           `json:"looked_at"`
 	NotLooked []string       `json:"not_looked_at,omitempty"`
+	// By counts the findings by their own severity, which may be another than the
+	// check's.
+	By [4]int `json:"by"`
 }
 
 // Counts is what a kept audit looked at and counted.
@@ -215,10 +218,13 @@ func (s *Session) counts(r *audit.Report) *Counts {
 		Places:   map[string][4]int{},
 	}
 	for _, sum := range r.Summary {
-		c.Checks[sum.Check] = CheckCount{sum.Severity, sum.Findings, sum.Likely, sum.Looked, sum.NotLooked}
+		c.Checks[sum.Check] = CheckCount{sum.Severity, sum.Findings, sum.Likely, sum.Looked, sum.NotLooked, [4]int{}}
 	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
+		of := c.Checks[f.Check]
+		of.By[f.Severity]++
+		c.Checks[f.Check] = of
 		if f.AboutEntry() {
 			place := topOf(directory.Place(f.DN))
 			of := c.Places[place]

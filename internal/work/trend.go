@@ -45,7 +45,9 @@ type TrendChange struct {
 // BySeverity counts the findings of a day.
 func (d *TrendDay) BySeverity() (n [4]int) {
 	for _, c := range d.Checks {
-		n[c.Severity] += c.Findings
+		for level, of := range c.By {
+			n[level] += of
+		}
 	}
 	return n
 }
