@@ -23,7 +23,9 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
+	"yardbroom/internal/doctor"
 	"yardbroom/internal/render"
+	"yardbroom/internal/rounds"
 	"yardbroom/internal/settings"
 )
 
@@ -31,7 +33,10 @@ func main() {
 	check := flag.Bool("check", false, "write nothing; fail if a document is not as it would be written")
 	flag.Parse()
 	documents := map[string][]byte{"docs/checks.md": checks()}
-	for name, shape := range render.Shapes {
+	shapes := maps.Clone(render.Shapes)
+	maps.Copy(shapes, rounds.Shapes)
+	shapes["doctor"] = &doctor.Shape{}
+	for name, shape := range shapes {
 		documents[filepath.Join("docs/schema", name+".json")] = schemaOf(shape, "json", "yardbroom/"+name+"/1", true)
 	}
 	documents["docs/schema/settings.json"] = schemaOf(&settings.Settings{}, "yaml", "The settings file of Yard Broom",
@@ -61,7 +66,7 @@ func schemaOf(shape any, tag, title string, open bool) []byte {
 		Mapper:                     mapped,
 		RequiredFromJSONSchemaTags: !open,
 	}
-	for _, dir := range []string{"internal/render", "internal/audit", "internal/batch", "internal/source", "internal/settings"} {
+	for _, dir := range []string{"internal/render", "internal/audit", "internal/batch", "internal/source", "internal/settings", "internal/rounds", "internal/doctor", "internal/work"} {
 		if err := r.AddGoComments("yardbroom", dir); err != nil {
 			log.Fatal(err)
 		}

@@ -25,12 +25,6 @@ func (a *app) doctorCommand() *cli.Command {
 	}
 }
 
-// doctorShape is what a doctor says, for programs.
-type doctorShape struct {
-	Schema string        `json:"schema"` // yardbroom/doctor/1
-	Signs  []doctor.Sign `json:"signs"`
-}
-
 func (a *app) doctor(ctx context.Context, cmd *cli.Command) error {
 	if err := noArguments(cmd); err != nil {
 		return err
@@ -46,7 +40,7 @@ func (a *app) doctor(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	if cmd.String("format") == formatJSON {
-		err = render.JSON(a.out, doctorShape{"yardbroom/doctor/1", signs})
+		err = render.JSON(a.out, doctor.ShapeOf(signs))
 	} else {
 		a.tellSigns(signs, cmd.Bool("all"), bad)
 	}

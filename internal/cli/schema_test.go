@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"testing"
@@ -13,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/docs/schema"
+	"yardbroom/internal/doctor"
+	"yardbroom/internal/rounds"
 )
 
 // described compiles a shipped schema.
@@ -85,6 +88,17 @@ func TestWhatIsWrittenIsAsDescribed(t *testing.T) {
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(run("batch", "show", "1", "--format", "json")))
 	require.NoError(t, err)
 	assert.NoError(t, described(t, "batch").Validate(doc))
+	for name, made := range map[string]any{
+		"run":    &rounds.Run{Schema: rounds.RunSchema, Yards: []*rounds.YardRun{{Steps: []*rounds.StepRun{{Batches: []rounds.BatchRun{{Actions: []string{"disable"}}}}}}}},
+		"rounds": rounds.ListOf([]*rounds.Status{{Name: "nightly"}}),
+		"doctor": doctor.ShapeOf([]doctor.Sign{{}}),
+	} {
+		text, err := json.Marshal(made)
+		require.NoError(t, err)
+		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+		require.NoError(t, err)
+		assert.NoError(t, described(t, name).Validate(doc), name)
+	}
 	// A schema that takes anything would prove nothing.
 	assert.Error(t, described(t, "finding").Validate(map[string]any{"check": "stale"}))
 	assert.Error(t, described(t, "batch").Validate(doc.(map[string]any)["lines"]))

@@ -32,6 +32,15 @@ type Sign struct {
 	Do   string `json:"do,omitempty"` // what to do, where it is not in order
 }
 
+// Shape is what a doctor says, for programs. It is a contract: fields may be added.
+type Shape struct {
+	Schema string `json:"schema"` // yardbroom/doctor/1
+	Signs  []Sign `json:"signs"`
+}
+
+// ShapeOf makes the shape.
+func ShapeOf(signs []Sign) Shape { return Shape{"yardbroom/doctor/1", append([]Sign{}, signs...)} }
+
 // Request says how thoroughly to look.
 type Request struct {
 	// Quick asks no server.

@@ -11,4 +11,5 @@ var Shapes = map[string]any{
 	"batch":        &BatchShape{},
 	"batch-report": &HandoverShape{},
 	"reconcile":    &ReconciliationShape{},
+	"trend":        &TrendShape{},
 }

@@ -47,6 +47,9 @@ type Run struct {
 	Log     []LogLine   `json:"log,omitempty"`
 }
 
+// Shapes are the JSON shapes that programs rely on, by the name of their schema.
+var Shapes = map[string]any{"run": &Run{}, "rounds": &ListShape{}, "post": &PostShape{}}
+
 // RunSchema is the version of Run.
 const RunSchema = "yardbroom/run/1"
 
