@@ -71,6 +71,15 @@ signing: {needed: {delete: 0}}
 	return y
 }
 
+// set adds to the settings.
+func (y *smallYard) set(t *testing.T, more string) {
+	t.Helper()
+	file, _ := strings.CutPrefix(y.env[0], "YARDBROOM_CONFIG=")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, append(text, more...), 0o600))
+}
+
 // run runs the tool and returns what it said and its exit status.
 func (y *smallYard) run(t *testing.T, args ...string) (string, int) {
 	t.Helper()
@@ -385,4 +394,41 @@ func TestACommandThatIsToldToStopEnds(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, left)
 	}
+}
+
+func TestAKeeperOfRoundsEndsWhenItIsTold(t *testing.T) {
+	y := newSmallYard(t)
+	y.set(t, "rounds:\n  nightly: {at: \"06:00\", steps: [survey]}\n")
+	keep := program(t, y.env, "round", "keep")
+	require.NoError(t, keep.Start())
+	time.Sleep(time.Second)
+	require.NoError(t, keep.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, keep.Wait(), "there was nothing to be done, and that is in order")
+
+	// A run ends the step that it is in, and does no other.
+	reading := make(chan bool, 1)
+	var searches atomic.Int32
+	y.set(t, "  two: {steps: [survey, audit]}\n")
+	y.server.SetFault(func(op practice.Operation) practice.Fault {
+		if op.Name != "search" {
+			return practice.Fault{}
+		}
+		if searches.Add(1) == 8 { // connected, and at work on the survey
+			reading <- true
+		}
+		return practice.Fault{Stall: 100 * time.Millisecond}
+	})
+	run := program(t, y.env, "round", "run", "two")
+	require.NoError(t, run.Start())
+	select {
+	case <-reading:
+	case <-time.After(20 * time.Second):
+		t.Fatal("nothing is read")
+	}
+	require.NoError(t, run.Process.Signal(syscall.SIGTERM))
+	_ = run.Wait()
+	out := y.mustRun(t, "round", "show", "two")
+	assert.Contains(t, out, "run 1: killed")
+	assert.Contains(t, out, "survey                kept small-")
+	assert.NotContains(t, out, "audit  ")
 }

@@ -259,3 +259,27 @@ func TestAHundredThousandFindingsOpenAndScroll(t *testing.T) {
 	assert.Equal(t, 1, eval[int](b, `document.querySelectorAll("#`+section+` tbody tr").length`))
 	assert.Empty(t, b.wrongs)
 }
+
+// The pages of a round in a browser: nothing else is asked for, no script runs, and what
+// the index names can be opened.
+func TestTheFolderOfARoundOpens(t *testing.T) {
+	dir := t.TempDir()
+	y := newSmallYard(t)
+	y.set(t, fmt.Sprintf(`rounds:
+  nightly:
+    steps: [audit]
+    folder: {path: %q, title: "<script>alert(1)</script>"}
+`, filepath.Join(dir, "www")))
+	for range 3 {
+		y.mustRun(t, "round", "run", "nightly")
+	}
+	server := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(dir, "www"))))
+	t.Cleanup(server.Close)
+	b := openPage(t, server.URL+"/", func(*browser) {})
+	assert.Equal(t, "<script>alert(1)</script>", eval[string](b, `document.querySelector("h1").textContent`))
+	assert.Equal(t, 3, eval[int](b, `document.querySelectorAll(".days tbody tr").length`))
+	assert.Equal(t, 2, eval[int](b, `document.querySelectorAll("figure svg").length`))
+	assert.Empty(t, b.wrongs)
+	link := eval[string](b, `document.querySelector(".days a").getAttribute("href")`)
+	assert.Empty(t, openPage(t, server.URL+"/"+link, func(*browser) {}).wrongs)
+}

@@ -7,12 +7,14 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/realserver"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
 )
@@ -108,4 +110,38 @@ func TestTheResultIsPosted(t *testing.T) {
 	require.Len(t, y.post.posts, 1)
 	assert.Contains(t, string(y.post.posts[0]), `"text": "small: 1 new medium"`)
 	assert.Contains(t, string(y.post.posts[0]), `"account": "ada"`)
+}
+
+func TestMailGoesThroughARealServer(t *testing.T) {
+	server := realserver.Mail(t, "*")
+	y := newYard(t, `  nightly:
+    steps: [{audit: {checks: stale}}]
+    tell: [{to: [grey@larkmoor.example, nobody@larkmoor.example, "Kay Keeper <kay@larkmoor.example>"], attach: html}]
+`)
+	y.Settings.Mail, y.Send = server.Settings, nil
+	trials, err := y.Test(t.Context(), "nightly")
+	require.NoError(t, err)
+	assert.Contains(t, trials, Trial{"Mail server", true, server.Settings.Server + " takes mail from Yard Broom <yardbroom@larkmoor.example>"})
+	y.run(t, "nightly")
+	arrives := func(want string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(server.Box(t), want) }, 20*time.Second, 50*time.Millisecond, "%s", want)
+	}
+	arrives("Envelope-to: kay@larkmoor.example")
+	states := func() (all []string) {
+		past, err := y.Past(t.Context(), "nightly", 5)
+		require.NoError(t, err)
+		for _, to := range past[len(past)-1].Told {
+			all = append(all, to.State)
+		}
+		return all
+	}
+	assert.Equal(t, []string{store.DeliveryWaits, store.DeliveryRefused, store.DeliverySent}, states())
+	server.Knows(t)
+	y.tomorrow()
+	y.run(t, "nightly")
+	arrives("Envelope-to: grey@larkmoor.example")
+	assert.Equal(t, []string{store.DeliverySent, store.DeliveryRefused, store.DeliverySent}, states())
+	assert.Equal(t, 1, strings.Count(server.Box(t), "Envelope-to: kay"), "nobody gets it twice")
+	assert.Contains(t, server.Box(t), "Subject: small: 1 new medium")
 }

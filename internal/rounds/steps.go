@@ -45,6 +45,9 @@ type yardRun struct {
 // do does the steps of the round.
 func (y *yardRun) do(ctx context.Context) {
 	place, err := y.Session.Open(ctx, work.From{Where: y.Yard})
+	if isStopped(ctx, err) {
+		return
+	}
 	if err != nil {
 		y.Error = fault(err)
 		y.log("%s: %s", y.Yard, y.Error)

@@ -287,7 +287,7 @@ func (s *Session) newSince(
 	if err != nil {
 		return nil, err
 	}
-	known := func(int) bool { return false }
+	var known func(int) bool
 	switch {
 	case before.Reader != "":
 		told, err := kept.Told(ctx, before.Reader)
