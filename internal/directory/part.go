@@ -271,7 +271,7 @@ func groupOf(d *Dialect, a *Account, e *Entry) Group {
 }
 
 func (p *Part) addDomain(e *Entry) {
-	dom := Domain{DN: strings.Clone(FoldDN(e.DN)), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag,
+	dom := Domain{DN: strings.Clone(FoldDN(e.DN)), Name: strings.Clone(e.DN), SID: strings.Clone(e.First("objectSid")), LogonLag: defaultLogonLag,
 		LockoutDuration: lockDuration(
 			e.First("lockoutDuration")), MaxPasswordAge: lockDuration(e.First("maxPwdAge")).For}
 	if days, err := strconv.Atoi(e.First("msDS-LogonTimeSyncInterval")); err == nil {

@@ -117,7 +117,8 @@ func (a *Accounts) All() iter.Seq[*Account] {
 
 // Domain is what the entry at the top of an `ad` directory says.
 type Domain struct {
-	DN              string
+	DN              string // folded
+	Name            string // the DN as it is spelt
 	SID             string // raw
 	LockoutDuration LockDuration
 	MaxPasswordAge  time.Duration // 0 means for ever, or not known

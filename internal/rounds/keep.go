@@ -9,8 +9,6 @@ import (
 	"yardbroom/internal/work"
 )
 
-func isBusy(err error) bool { return work.IsBusy(err) }
-
 // looksAgain is how long a keeper sleeps at most, so that it hears of a clock that was
 // set and of a machine that slept.
 const looksAgain = 30 * time.Second

@@ -10,6 +10,7 @@ import (
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
 	"yardbroom/internal/wording"
+	"yardbroom/internal/work"
 )
 
 // Status is how a round stands.
@@ -237,7 +238,7 @@ func isRunning(kept *store.Store, name string, last *Run) (bool, error) {
 		unlock()
 		last.Outcome = Killed
 		return false, nil
-	case isBusy(err):
+	case work.IsBusy(err):
 		return true, nil
 	}
 	return false, err

@@ -432,6 +432,9 @@ func (f *File) Identity(ctx context.Context) (Identity, error) {
 				f.name,
 			)
 		}
+		if sid, err := directory.ParseSID(s.Domain.SID); err == nil {
+			return Identity{Dialect: s.Dialect.Name, Base: s.Domain.Name, ID: sid}, nil
+		}
 		top = s.Domain.DN
 	}
 	found, err := f.Get(ctx, []string{top})
