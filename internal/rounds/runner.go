@@ -205,11 +205,14 @@ func (w *running) usual(r *Run) {
 func (w *running) note(format string, args ...any) { w.Session.Note(fmt.Sprintf(format, args...)) }
 
 // log writes a line into the run's log.
-func (w *running) log(format string, args ...any) {
+func (w *running) log(format string, args ...any) { w.logAt(slog.LevelInfo, format, args...) }
+
+// logAt writes a line that machines should know the weight of.
+func (w *running) logAt(level slog.Level, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	w.run.Log = append(w.run.Log, LogLine{w.Session.Now().UTC(), text})
 	if w.Log != nil {
-		w.Log.Info(text, "round", w.name, "run", w.run.ID)
+		w.Log.Log(context.Background(), level, text, "round", w.name, "run", w.run.ID)
 	}
 }
 
@@ -252,7 +255,11 @@ func (w *running) end(ctx context.Context, interrupted bool) error {
 		w.publishAll(ctx)
 		ending.Told, ending.Messages = map[string][]int{reader(w.name): w.told}, w.messages
 	}
-	w.log("run %d ended: %s", r.ID, r.Outcome)
+	level := slog.LevelInfo
+	if r.Outcome != Done {
+		level = slog.LevelError
+	}
+	w.logAt(level, "run %d ended: %s", r.ID, r.Outcome)
 	record, err := r.record()
 	if err != nil {
 		return err

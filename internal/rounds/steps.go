@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"time"
 
@@ -50,7 +51,7 @@ func (y *yardRun) do(ctx context.Context) {
 	}
 	if err != nil {
 		y.Error = fault(err)
-		y.log("%s: %s", y.Yard, y.Error)
+		y.logAt(slog.LevelError, "%s: %s", y.Yard, y.Error)
 		return
 	}
 	defer place.Close()
@@ -119,7 +120,11 @@ func (y *yardRun) step(ctx context.Context, s *settings.Step) {
 		}
 	}
 	out.Ended = y.Session.Now().UTC()
-	y.log("%s: %s: %s", y.Yard, out.Name(), out.Said())
+	level := slog.LevelInfo
+	if out.Error != "" || out.Skipped != "" {
+		level = slog.LevelWarn
+	}
+	y.logAt(level, "%s: %s: %s", y.Yard, out.Name(), out.Said())
 	y.soFar(context.WithoutCancel(ctx))
 }
 
