@@ -76,6 +76,9 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 		}
 		c.attributes = parsed.Attributes()
 	}
+	if f.Kind == "people" { // as a list of them, or more would be staged than it shows
+		c.Filter = "(&" + f.Filter + listing.PersonFilter + ")"
+	}
 	for _, attr := range c.attributes {
 		if directory.IsSecret(attr) {
 			return nil, fmt.Errorf("%s: %w", name, directory.SecretError(attr))
@@ -98,7 +101,7 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 		c.needs = func(d *directory.Dialect) [][]directory.AttrID { return ownNeeds(&f.Where, d) }
 	}
 	c.wants = func(p *pass) string {
-		if _, given := p.selected[name]; f.Filter != "" && !given {
+		if _, given := p.selected[name]; c.Filter != "" && !given {
 			return "what its filter selects was not read"
 		}
 		if _, err := p.test(&f.Where); err != nil {

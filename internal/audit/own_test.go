@@ -26,8 +26,10 @@ func span(t *testing.T, text string) *calendar.Span {
 func ownRun(t *testing.T, d *directory.Dialect, f settings.Filter, entries ...directory.Entry) *Report {
 	t.Helper()
 	opt := Options{Checks: []string{"mine"}}
-	if f.Filter != "" {
-		parsed, err := filter.Parse(f.Filter)
+	c, err := ownCheck("mine", f)
+	require.NoError(t, err)
+	if c.Filter != "" {
+		parsed, err := filter.Parse(c.Filter)
 		require.NoError(t, err)
 		m, err := parsed.For(d, nil)
 		require.NoError(t, err)
@@ -43,7 +45,7 @@ func ownRun(t *testing.T, d *directory.Dialect, f settings.Filter, entries ...di
 
 func TestAChecksOfOnesOwnSelectsByFilterAndConditions(t *testing.T) {
 	entries := []directory.Entry{domain,
-		user("fresh", "department=Lenses"),
+		user("fresh", "department=Lenses", "employeeID=17"),
 		user("idle", "lastLogon="+ticks(110), "lastLogonTimestamp="+ticks(120), "department=Lenses"),
 		user("off", "userAccountControl=514", "pwdLastSet="+ticks(400)),
 		user("locked", "lockoutTime="+ticks(0.01)),
@@ -63,6 +65,8 @@ func TestAChecksOfOnesOwnSelectsByFilterAndConditions(t *testing.T) {
 	}{
 		{"a filter", settings.Filter{Filter: "(department=Lenses)"}, "fresh sure: department=Lenses; idle sure: department=Lenses; pc$ sure: department=Lenses; twice sure: department=Lenses"},
 		{"a filter and a kind", settings.Filter{Filter: "(department=Lenses)", Kind: "users"}, "fresh sure: department=Lenses; idle sure: department=Lenses"},
+		{"a filter and people", settings.Filter{Filter: "(department=Lenses)", Kind: "people"}, "fresh sure: department=Lenses"},
+		{"people", settings.Filter{Kind: "people", Where: settings.Conditions{Idle: span(t, "1d")}}, "fresh likely: lastLogon=2026-11-21"},
 		{"a filter and a condition", settings.Filter{Filter: "(department=Lenses)", Where: settings.Conditions{Idle: span(t, "90d")}}, "idle sure: department=Lenses, lastLogon=2026-08-05"},
 		{"a filter and a group", settings.Filter{Filter: "(department=Lenses)", Where: settings.Conditions{MemberOf: "crew"}}, "fresh sure: department=Lenses, member of=crew"},
 		{"idle", settings.Filter{Where: settings.Conditions{Idle: span(t, "90d")}}, "idle sure: lastLogon=2026-08-05; unused sure: lastLogon=never, whenCreated=2026-05-07"},

@@ -273,7 +273,7 @@ func TestAFilterTellsAbsence(t *testing.T) {
 	})
 }
 
-var rounds = flag.Int("rights.rounds", 12, "how many random denials to try on each server")
+var trials = flag.Int("rights.rounds", 12, "how many random denials to try on each server")
 var rightsSeed = flag.Uint64("rights.seed", 1, "which denials")
 
 // observatory is a yard for the auditor: accounts, groups, containers.
@@ -845,7 +845,7 @@ func TestNothingSureRestsOnWhatIsHidden(t *testing.T) {
 			truth[f.Check+" "+directory.FoldDN(f.DN)] = true
 		}
 		require.NotEmpty(t, truth)
-		sure, tries := 0, *rounds
+		sure, tries := 0, *trials
 		if s.dir != nil {
 			tries = max(tries, 200) // it is quick
 		}

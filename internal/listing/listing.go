@@ -394,6 +394,9 @@ func (q *Query) means(v *view) bool {
 	return q.What != "people" || isPerson(v)
 }
 
+// PersonFilter selects the users who are somebody, and more: see isPerson.
+const PersonFilter = "(|(givenName=*)(employeeID=*)(employeeNumber=*))"
+
 // isPerson tells whether a user is somebody: it has a given name or an
 // employee's number, and is not built in.
 func isPerson(v *view) bool {
