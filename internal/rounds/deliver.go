@@ -155,7 +155,7 @@ func (r *Runner) sender() Sender {
 // deliver hands over what waits, from this run and from earlier ones. What cannot
 // be waits for the next run.
 func (w *running) deliver(ctx context.Context) {
-	if err := Deliver(ctx, w.kept, w.Session.Settings, w.sender(), w.Session.Now, w.log); err != nil &&
+	if err := Deliver(ctx, w.kept, w.Settings, w.by.sender(), w.Now, w.log); err != nil &&
 		!isStopped(ctx, err) {
 		w.log("messages could not be handed over: %v", err)
 	}

@@ -129,7 +129,7 @@ func (w *running) measureRun(m *metrics) {
 		m.gauge("yardbroom_round_success_timestamp_seconds", "When the last run ended that was done.", float64(done.Unix()), "round",
 			w.name)
 	}
-	if when, timed, err := w.round.Schedule(w.Session.Settings); err == nil && timed {
+	if when, timed, err := w.round.Schedule(w.Settings); err == nil && timed {
 		m.gauge("yardbroom_round_next_timestamp_seconds", "When the next run is due.", float64(when.Next(r.Ended).Unix()), "round", w.name)
 	}
 	m.gauge("yardbroom_round_held", "Whether the brake holds the round until somebody releases it.",

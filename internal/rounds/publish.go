@@ -305,7 +305,7 @@ func (w *running) publish() error {
 func (w *running) index(s *shelf) (*render.Index, error) {
 	page := &render.Index{Title: w.round.Folder.Title, Zone: w.zone(), Made: w.run.Ended}
 	if page.Title == "" {
-		page.Title = strings.Join(w.round.YardNames(w.Session.Settings), ", ") + ": " + w.name
+		page.Title = strings.Join(w.round.YardNames(w.Settings), ", ") + ": " + w.name
 	}
 	latest := &s.Days[0]
 	page.Latest, page.Outcome, page.Alarm = latest.Text, string(latest.Outcome), latest.Outcome != Done

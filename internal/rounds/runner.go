@@ -79,7 +79,7 @@ func (r *Runner) Run(ctx context.Context, name string, req *Request) (*Run, erro
 		return nil, err
 	}
 	defer unlock()
-	w := &running{Runner: r, Session: s, kept: kept, round: round, name: name, req: req,
+	w := &running{by: r, Session: s, kept: kept, round: round, name: name, req: req,
 		run: &Run{Schema: RunSchema, Round: name, By: s.By, Began: s.Now().UTC(), Planned: req.Planned}}
 	if err := w.begin(ctx); err != nil {
 		return nil, err
@@ -89,7 +89,7 @@ func (r *Runner) Run(ctx context.Context, name string, req *Request) (*Run, erro
 	// What was found is written down also where the run was told to stop.
 	err = w.end(context.WithoutCancel(ctx), ctx.Err() != nil)
 	w.deliver(ctx)
-	if ctx.Err() == nil && !w.playing {
+	if ctx.Err() == nil && !w.by.playing {
 		w.prune(ctx)
 	}
 	return w.run, err
@@ -97,8 +97,8 @@ func (r *Runner) Run(ctx context.Context, name string, req *Request) (*Run, erro
 
 // running is a run that goes on.
 type running struct {
-	*Runner
 	*work.Session
+	by       *Runner
 	kept     *store.Store
 	round    *settings.Round
 	name     string
@@ -118,11 +118,11 @@ type running struct {
 
 // begin writes down that the run begins, and looks up what came before.
 func (w *running) begin(ctx context.Context) error {
-	w.Session.Note = func(text string) {
+	w.Note = func(text string) {
 		w.run.Notes = append(w.run.Notes, strings.TrimPrefix(text, "note: "))
 		w.log("%s", text)
 	}
-	w.Session.Ask = nil
+	w.Ask = nil
 	if err := w.recall(ctx); err != nil {
 		return err
 	}
@@ -202,7 +202,7 @@ func (w *running) usual(r *Run) {
 }
 
 // note tells a person something that is no result.
-func (w *running) note(format string, args ...any) { w.Session.Note(fmt.Sprintf(format, args...)) }
+func (w *running) note(format string, args ...any) { w.Note(fmt.Sprintf(format, args...)) }
 
 // log writes a line into the run's log.
 func (w *running) log(format string, args ...any) { w.logAt(slog.LevelInfo, format, args...) }
@@ -210,9 +210,9 @@ func (w *running) log(format string, args ...any) { w.logAt(slog.LevelInfo, form
 // logAt writes a line that machines should know the weight of.
 func (w *running) logAt(level slog.Level, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
-	w.run.Log = append(w.run.Log, LogLine{w.Session.Now().UTC(), text})
-	if w.Log != nil {
-		w.Log.Log(context.Background(), level, text, "round", w.name, "run", w.run.ID)
+	w.run.Log = append(w.run.Log, LogLine{w.Now().UTC(), text})
+	if w.by.Log != nil {
+		w.by.Log.Log(context.Background(), level, text, "round", w.name, "run", w.run.ID)
 	}
 }
 
@@ -232,7 +232,7 @@ func heldOf(ctx context.Context, kept *store.Store, round string) (*Held, error)
 // end writes down how the run ended, with all that it has to say, at once.
 func (w *running) end(ctx context.Context, interrupted bool) error {
 	r := w.run
-	r.Ended = w.Session.Now().UTC()
+	r.Ended = w.Now().UTC()
 	ending := &store.Ending{}
 	switch {
 	case interrupted:
@@ -279,9 +279,9 @@ func (w *running) changes() bool {
 // prune removes what the settings keep no longer. That it could not be removed is no
 // fault of the run, which has ended; the log and the doctor say so.
 func (w *running) prune(ctx context.Context) {
-	old, err := w.Session.Prunable(ctx)
+	old, err := w.Prunable(ctx)
 	if err == nil && !old.Nothing() {
-		if err = w.Session.Prune(ctx, old); err == nil {
+		if err = w.Prune(ctx, old); err == nil {
 			w.log("removed, as the settings keep them no longer: %s", old)
 		}
 	}
@@ -300,7 +300,7 @@ func (w *running) publishAll(ctx context.Context) {
 	if err := w.writeMetrics(ctx); err != nil {
 		w.fail(err)
 	}
-	w.tell(ctx)
+	w.tell()
 	if w.run.Outcome != before {
 		if err := w.writeMetrics(ctx); err != nil {
 			w.log("%s", fault(err))
@@ -356,7 +356,7 @@ func (r *Runner) Release(ctx context.Context, name, why string) (*Held, error) {
 
 // yards does the steps, yard by yard.
 func (w *running) yards(ctx context.Context) {
-	for _, name := range w.round.YardNames(w.Session.Settings) {
+	for _, name := range w.round.YardNames(w.Settings) {
 		y := &yardRun{running: w, YardRun: &YardRun{Yard: name, Steps: []*StepRun{}}}
 		w.run.Yards = append(w.run.Yards, y.YardRun)
 		if ctx.Err() == nil {
@@ -367,7 +367,7 @@ func (w *running) yards(ctx context.Context) {
 
 // folder is where the reports of a run lie.
 func (w *running) folder() string {
-	return work.RunFolder(w.Session.State, w.name, w.run.ID)
+	return work.RunFolder(w.State, w.name, w.run.ID)
 }
 
 // Touched counts the lines that the run staged, or took back.
@@ -404,7 +404,7 @@ func isStopped(ctx context.Context, err error) bool {
 
 // zone is the time zone of the round.
 func (w *running) zone() *time.Location {
-	if zone, err := w.round.Zone(w.Session.Settings); err == nil {
+	if zone, err := w.round.Zone(w.Settings); err == nil {
 		return zone
 	}
 	return time.UTC

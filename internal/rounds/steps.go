@@ -82,7 +82,7 @@ var notPlayed = []string{"survey", "due", "apply"}
 
 // step does one step.
 func (y *yardRun) step(ctx context.Context, s *settings.Step) {
-	out := &StepRun{Began: y.Session.Now().UTC()}
+	out := &StepRun{Began: y.Now().UTC()}
 	var do func(context.Context, *StepRun) error
 	switch {
 	case s.Survey != nil:
@@ -105,7 +105,7 @@ func (y *yardRun) step(ctx context.Context, s *settings.Step) {
 	// A step that is begun comes to its end: of those that are told to stop, only
 	// batches know how to stop between two lines.
 	whole := context.WithoutCancel(ctx)
-	if y.playing && slices.Contains(notPlayed, out.Step) {
+	if y.by.playing && slices.Contains(notPlayed, out.Step) {
 		out.Skipped = "this is a preview"
 	}
 	if out.Step == "due" || out.Step == "apply" {
@@ -119,7 +119,7 @@ func (y *yardRun) step(ctx context.Context, s *settings.Step) {
 			out.Error, y.failed = fault(err), out.Name()
 		}
 	}
-	out.Ended = y.Session.Now().UTC()
+	out.Ended = y.Now().UTC()
 	level := slog.LevelInfo
 	if out.Error != "" || out.Skipped != "" {
 		level = slog.LevelWarn
@@ -335,7 +335,7 @@ func (y *yardRun) list(ctx context.Context, s *settings.ListStep, out *StepRun) 
 		return err
 	}
 	for _, note := range found.Notes {
-		y.Session.Note(note)
+		y.Note(note)
 	}
 	out.Rows = len(found.Sheet.Rows)
 	if s.Title != "" {
@@ -407,7 +407,7 @@ func stageRequest(s *settings.StageStep, q work.Question, round string, day time
 // carrying is how a round carries batches out.
 func (y *yardRun) carrying(out *BatchRun) work.CarryRequest {
 	return work.CarryRequest{Wait: y.req.Wait, Watch: work.Watch{
-		Begins: y.Begins,
+		Begins: y.by.Begins,
 		Ended: func(done *work.Carried) {
 			out.States = done.Result.Counts
 			if done.Batch.Open() > 0 && !done.Result.Planned {
@@ -424,7 +424,7 @@ func (y *yardRun) due(ctx context.Context, out *StepRun) error {
 		return err
 	}
 	all = slices.DeleteFunc(all, func(d carry.Due) bool {
-		return d.Batch.Yard != y.Yard || d.Batch.Until.After(y.Session.Now())
+		return d.Batch.Yard != y.Yard || d.Batch.Until.After(y.Now())
 	})
 	lines := y.run.Touched()
 	for _, d := range all {
@@ -540,7 +540,7 @@ func (y *yardRun) waiting(ctx context.Context) error {
 		}
 	}
 	if len(still) > 0 {
-		now := y.Session.Now().UTC()
+		now := y.Now().UTC()
 		y.Steps = append(y.Steps, &StepRun{Step: "waiting", Title: "earlier batches", Began: now, Ended: now, Batches: still})
 	}
 	return nil

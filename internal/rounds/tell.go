@@ -2,7 +2,6 @@ package rounds
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -23,7 +22,7 @@ import (
 )
 
 // tell makes the messages of a run. What cannot be made is a fault of the run.
-func (w *running) tell(_ context.Context) {
+func (w *running) tell() {
 	for i := range w.round.Tell {
 		if err := w.tellOne(i, &w.round.Tell[i]); err != nil {
 			w.fail(fmt.Errorf("a mail could not be made: %w", err))
@@ -163,7 +162,7 @@ func (w *running) mailTo(id string, t *settings.Tell, to []string, chosen func(*
 	if t.Everything() {
 		d.Reports = append(d.Reports, w.links...)
 	}
-	m := &mail.Message{From: w.Session.Settings.Mail.From, To: to, Subject: w.subject(reports, what), Date: w.run.Ended,
+	m := &mail.Message{From: w.Settings.Mail.From, To: to, Subject: w.subject(reports, what), Date: w.run.Ended,
 		ID:     fmt.Sprintf("%s.%d.%s@%s", w.name, w.run.ID, id, w.host()),
 		Thread: fmt.Sprintf("round.%s.%s@%s", w.name, id, w.host()), Attached: attached}
 	var text, page bytes.Buffer
@@ -197,8 +196,8 @@ func (w *running) message(kind string, head messageHead, body []byte, to []strin
 }
 
 func (w *running) host() string {
-	if w.Host != "" {
-		return w.Host
+	if w.by.Host != "" {
+		return w.by.Host
 	}
 	return "localhost"
 }
@@ -220,7 +219,7 @@ func (w *running) attach(id string, t *settings.Tell, reports []*report) (all []
 		octets += len(f.data)
 		all = append(all, mail.Attachment{Name: f.name, Data: f.data})
 	}
-	most := w.Session.Settings.Mail.AttachUpTo
+	most := w.Settings.Mail.AttachUpTo
 	if most == 0 {
 		most = 5000
 	}
@@ -245,7 +244,7 @@ func (w *running) attach(id string, t *settings.Tell, reports []*report) (all []
 // digest is what a mail says.
 func (w *running) digest(reports []*report, what about) *render.Digest {
 	d := &render.Digest{
-		Title:    fmt.Sprintf("%s: %s", strings.Join(w.round.YardNames(w.Session.Settings), ", "), w.name),
+		Title:    fmt.Sprintf("%s: %s", strings.Join(w.round.YardNames(w.Settings), ", "), w.name),
 		Subtitle: "as of " + wording.Moment(w.asOf(), w.zone()),
 		First:    w.first,
 		Footer: fmt.Sprintf("Run %d of the round %s on %s. All of it: yardbroom round show %s %d", w.run.ID, w.name, w.host(),
@@ -410,7 +409,7 @@ func (w *running) subject(reports []*report, what about) string {
 			parts = append(parts, fmt.Sprintf("batch %d waits for %s", b.Batch, b.Waits))
 		}
 	}
-	title := strings.Join(w.round.YardNames(w.Session.Settings), ", ")
+	title := strings.Join(w.round.YardNames(w.Settings), ", ")
 	return render.Visible(render.Clip(title+": "+strings.Join(parts, "; "), 180))
 }
 

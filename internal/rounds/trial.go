@@ -90,7 +90,7 @@ func (t *trials) yard(ctx context.Context, r *Runner, round *settings.Round, nam
 	if server, ok := place.Server(); ok {
 		t.server(ctx, server, round, yard)
 	}
-	y := &yardRun{running: &running{Runner: r, Session: s, round: round, name: name, run: &Run{Began: s.Now()}, req: &Request{}},
+	y := &yardRun{running: &running{by: r, Session: s, round: round, name: name, run: &Run{Began: s.Now()}, req: &Request{}},
 		YardRun: &YardRun{Yard: yard}, place: place}
 	if round.Roster.From != "" {
 		from := y.rosterFrom()

@@ -441,6 +441,9 @@ func (t *Tell) check(s *Settings) error {
 			return fmt.Errorf("to: %q is not a mail address", to)
 		}
 	}
+	if t.Each != "" && len(t.Lists) > 0 {
+		return errors.New("lists: a list is of all that fulfil its conditions, and each gets only their own")
+	}
 	if !slices.Contains([]Each{"", EachManager, EachOwner}, t.Each) {
 		return fmt.Errorf("each: %q is neither manager nor owner", t.Each)
 	}
