@@ -13,6 +13,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/practice"
+	"yardbroom/internal/realserver"
 	"yardbroom/internal/rounds"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/work"
@@ -112,4 +113,14 @@ func TestAServerThatDoesNotAnswerHidesNothingElse(t *testing.T) {
 	assert.Contains(t, got["Yard small"], "ldap://127.0.0.1:1")
 	assert.NotContains(t, got, "Exemptions", "who is in no yard cannot be said while one does not answer")
 	assert.Empty(t, wrongs(t, r, Request{Quick: true}))
+}
+
+func TestACertificateThatEndsSoonIsSaid(t *testing.T) {
+	server := realserver.OpenLDAP(t) // whose certificate is for two days
+	r, _ := installed(t, "", "")
+	r.Now = time.Now
+	yard := server.Yard
+	yard.Servers, yard.CAFile = []string{server.TLSURL}, filepath.Join(server.Dir, "tls", "ca.pem")
+	r.Settings.Yards["small"] = yard
+	assert.Contains(t, wrongs(t, r, Request{})["Yard small"], "a certificate ends at")
 }

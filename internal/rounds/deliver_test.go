@@ -145,3 +145,16 @@ func TestMailGoesThroughARealServer(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(server.Box(t), "Envelope-to: kay"), "nobody gets it twice")
 	assert.Contains(t, server.Box(t), "Subject: small: 1 new medium")
 }
+
+func TestReportsThatAreTooLargeAreNamed(t *testing.T) {
+	y := newYard(t, `  nightly:
+    steps: [{audit: {checks: stale}}]
+    tell: [{to: kay@larkmoor.example, attach: html}]
+`)
+	y.Settings.Mail.AttachUpTo = 1
+	y.run(t, "nightly")
+	mail := y.post.to("kay@larkmoor.example")[0]
+	assert.NotContains(t, mail, "file small-audit.html")
+	assert.Contains(t, mail, "KB, too large to attach")
+	assert.FileExists(t, filepath.Join(y.State, "rounds", "nightly", "run-1", "mail-0", "small-audit.html"))
+}
