@@ -460,3 +460,24 @@ func TestHalfARosterIsNotComparedWith(t *testing.T) {
 	assert.Equal(t, Done, last.Outcome)
 	assert.Positive(t, last.New().All(), "%+v", last.Yards[0].Steps[0])
 }
+
+func TestTheBrakeCountsWhatIsTakenBack(t *testing.T) {
+	y := newYard(t, `  out:
+    apply: true
+    steps: [{stage: {actions: disable, checks: stale, until: 10d}}]
+  back:
+    brake: {lines: 2}
+    steps: [due]
+`)
+	y.falls(0, 3)
+	require.Equal(t, Done, y.run(t, "out").Outcome)
+	for range 11 {
+		y.tomorrow()
+	}
+	assert.Equal(t, Stopped, y.run(t, "back").Outcome)
+	assert.Equal(t, "514", y.flags("Ada Quill"))
+	_, err := y.Release(t.Context(), "back", "they are back from their leave")
+	require.NoError(t, err)
+	assert.Equal(t, Done, y.run(t, "back").Outcome)
+	assert.Equal(t, "512", y.flags("Ada Quill"))
+}
