@@ -7,9 +7,12 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/antzucaro/matchr"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
@@ -142,6 +145,23 @@ func (q *Query) Check() error {
 	}
 	_, err := q.plan(directory.AD) // columns are the same on every dialect
 	return err
+}
+
+// Misspelt is the first column that no usual directory has as an attribute and that is
+// nearly the name of a readable one, and that name; "" where there is none. Directories
+// have attributes of their own, so other names may be right.
+func (q *Query) Misspelt() (name, meant string) {
+	for _, attr := range q.Attributes() {
+		if slices.ContainsFunc(slices.Collect(maps.Values(directory.Dialects)), func(d *directory.Dialect) bool { return d.Schema().Type(attr) != nil }) {
+			continue
+		}
+		for _, c := range Readable {
+			if matchr.OSA(strings.ToLower(attr), strings.ToLower(c.Name)) <= 2 {
+				return attr, c.Name
+			}
+		}
+	}
+	return "", ""
 }
 
 // Attributes are those of the columns that are attributes of entries.

@@ -88,6 +88,9 @@ func checkStep(s *work.Session, round string, step *settings.Step) (word string,
 			}
 		}
 	case step.List != nil:
+		if name, meant := query(step.List).Misspelt(); name != "" {
+			return "list", fmt.Errorf("columns: there is no %s; did you mean %s?", name, meant)
+		}
 		return "list", query(step.List).Check()
 	case step.Stage != nil:
 		for _, name := range step.Stage.Actions {

@@ -389,6 +389,7 @@ func TestRoundsThatNameWhatThereIsNotAreRefused(t *testing.T) {
 		{"steps: [{audit: {checks: stail}}]", "stail"},
 		{"steps: [{list: {of: {kind: hats}}}]", `"hats" cannot be listed`},
 		{"steps: [{list: {of: {kind: people}, columns: [\"no such\"]}}]", `no such`},
+		{"steps: [{list: {of: {kind: people}, columns: [account, idle-dayz]}}]", "there is no idle-dayz; did you mean idle-days?"},
 		{"steps: [{list: {of: {filter: \"(mail=\"}}}]", `mail=`},
 		{"steps: [{stage: {actions: explode, checks: stale}}]", `"explode" is not an action`},
 		{"steps: [{stage: {actions: describe, checks: stale}}]", "--text"},
