@@ -172,7 +172,7 @@ cp "$1" /etc/cron.d/ && exec "$2" -f`, "sh", plan.Files[0].Path, cron)
 	require.Eventually(t, func() bool {
 		text, err := os.ReadFile(filepath.Join(folder, "arguments"))
 		return err == nil && strings.HasSuffix(string(text), "10m\n")
-	}, 90*time.Second, 200*time.Millisecond, "%s", plan.Files[0].Text)
+	}, 150*time.Second, 200*time.Millisecond, "%s", plan.Files[0].Text)
 	assert.Equal(t, "--config\n/etc/yardbroom/100%.yaml\n--state\n/var/lib/yard broom\nround\nrun\nnightly\n--scheduled\n--wait\n10m\n",
 		readFile(t, filepath.Join(folder, "arguments")))
 }
