@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+	_ "time/tzdata" // the names of time zones, where a machine has none of its own
 
 	"github.com/adrg/xdg"
 	"github.com/jedib0t/go-pretty/v6/text"
