@@ -2,6 +2,8 @@ package rounds
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -98,7 +100,7 @@ func (w *running) tellOne(at int, t *settings.Tell) error {
 			return f.AboutEntry() && matches(t, f) && theirs[address][directory.FoldDN(f.DN)]
 		}
 		if fresh := w.pick(own); count(fresh) > 0 {
-			if err := w.mailTo(fmt.Sprintf("%d.%s", at, slug(address)), t, []string{address}, own, personal); err != nil {
+			if err := w.mailTo(fmt.Sprintf("%d.%s", at, shortOf(address)), t, []string{address}, own, personal); err != nil {
 				return err
 			}
 		}
@@ -109,6 +111,12 @@ func (w *running) tellOne(at int, t *settings.Tell) error {
 	return w.tellThem(fmt.Sprintf("%d.rest", at), t, t.To, func(r *report, f *audit.Finding) bool {
 		return matches(t, f) && (!f.AboutEntry() || len(r.concerned[t.Each][directory.FoldDN(f.DN)]) == 0)
 	})
+}
+
+// shortOf stands for an address in the names of mails and files.
+func shortOf(address string) string {
+	sum := sha256.Sum256([]byte(address))
+	return hex.EncodeToString(sum[:6])
 }
 
 // tellThem makes one mail for several people, if they want it.
