@@ -346,16 +346,21 @@ func (a *app) install(cmd *cli.Command) (*rounds.Install, error) {
 	return in, err
 }
 
-func (a *app) roundSchedule(_ context.Context, cmd *cli.Command) error {
-	name, err := roundNamed(cmd)
-	if err != nil {
-		return err
+// schedulePlan is what a scheduler needs for the round that is named.
+func (a *app) schedulePlan(cmd *cli.Command) (name string, plan *rounds.Scheduled, err error) {
+	if name, err = roundNamed(cmd); err != nil {
+		return "", nil, err
 	}
 	in, err := a.install(cmd)
 	if err != nil {
-		return err
+		return "", nil, err
 	}
-	plan, err := a.runner().Plan(name, in)
+	plan, err = a.runner().Plan(name, in)
+	return name, plan, err
+}
+
+func (a *app) roundSchedule(_ context.Context, cmd *cli.Command) error {
+	_, plan, err := a.schedulePlan(cmd)
 	if err != nil {
 		return err
 	}
@@ -396,15 +401,7 @@ func (a *app) tellCommands(w io.Writer, title string, commands []string) {
 }
 
 func (a *app) roundUnschedule(_ context.Context, cmd *cli.Command) error {
-	name, err := roundNamed(cmd)
-	if err != nil {
-		return err
-	}
-	in, err := a.install(cmd)
-	if err != nil {
-		return err
-	}
-	plan, err := a.runner().Plan(name, in)
+	name, plan, err := a.schedulePlan(cmd)
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/render"
-	"yardbroom/internal/source"
 	"yardbroom/internal/wording"
 )
 
@@ -48,7 +47,7 @@ func (a *app) surveyCommand() *cli.Command {
 			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name,
 				m.Entries, render.Visible(m.Identity.Base), m.Name)
 			if !m.Complete && p.Broken == 0 {
-				a.note("note: it is not whole: %s", strings.Join(missing(m), ", "))
+				a.note("note: it is not whole: %s", strings.Join(m.Gaps().Describe(), ", "))
 			}
 			if p.Broken > 0 {
 				return fmt.Errorf("%s: %s could not be read and were left out", p.Where(),
@@ -57,19 +56,6 @@ func (a *app) surveyCommand() *cli.Command {
 			return nil
 		},
 	}
-}
-
-// missing says why a kept survey is not whole.
-func missing(m *source.Manifest) (why []string) {
-	for _, one := range []struct {
-		n    int
-		what string
-	}{{m.Referrals, "references to other servers were not followed"}, {m.Outside, "entries outside the base were left out"}, {m.Twice, "entries came twice"}, {m.Hidden, "entries do not show all to this account"}} {
-		if one.n > 0 {
-			why = append(why, fmt.Sprintf("%d %s", one.n, one.what))
-		}
-	}
-	return why
 }
 
 func (a *app) listSurveys() error {

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"fmt"
 	"iter"
 	"slices"
 	"strings"
@@ -82,6 +83,20 @@ type Gaps struct {
 // twice may have been moved while the rest was read, and something else with
 // it.
 func (g Gaps) Whole() bool { return g == Gaps{} }
+
+// Describe says what is missing: "3 entries came twice"; nothing where all is whole.
+func (g Gaps) Describe() (parts []string) {
+	for _, one := range []struct {
+		n    int
+		what string
+	}{{g.Referrals, "references to other servers were not followed"}, {g.Outside, "entries outside the base were left out"},
+		{g.Twice, "entries came twice"}, {g.Hidden, "entries do not show all to this account"}} {
+		if one.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", one.n, one.what))
+		}
+	}
+	return parts
+}
 
 // SignIn is a sign-in that another system recorded.
 type SignIn struct {

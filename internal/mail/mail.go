@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -123,10 +122,11 @@ func connect(ctx context.Context, set *settings.Mail) (*Connection, error) {
 	if err != nil {
 		return nil, err
 	}
-	tlsConfig, err := trusted(set, host)
+	roots, err := trust.Roots(set.CAFile)
 	if err != nil {
 		return nil, err
 	}
+	tlsConfig := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12, RootCAs: roots}
 	from, err := netmail.ParseAddress(set.From)
 	if err != nil {
 		return nil, err
@@ -186,23 +186,6 @@ func (c *Connection) begin(ctx context.Context, set *settings.Mail, host string,
 		return fmt.Errorf("signing in as %s: %w", set.Name, err)
 	}
 	return nil
-}
-
-// trusted is how the certificate of a server is checked.
-func trusted(set *settings.Mail, host string) (*tls.Config, error) {
-	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
-	if set.CAFile == "" {
-		return config, nil
-	}
-	pem, err := os.ReadFile(set.CAFile)
-	if err != nil {
-		return nil, err
-	}
-	config.RootCAs = x509.NewCertPool()
-	if !config.RootCAs.AppendCertsFromPEM(pem) {
-		return nil, fmt.Errorf("ca_file %s holds no certificate", set.CAFile)
-	}
-	return config, nil
 }
 
 // Send sends a composed mail to one recipient. A RefusedError is for good, every

@@ -149,7 +149,7 @@ func (d *Digest) Text(w io.Writer) error {
 	line("", d.Subtitle)
 	section("Went wrong", d.Alarms)
 	if len(d.New) > 0 || len(d.Alarms) == 0 {
-		fmt.Fprintf(&b, "\n%s\n", d.newTitle())
+		fmt.Fprintf(&b, "\n%s\n", d.NewTitle())
 	}
 	for _, c := range d.New {
 		line("  ", fmt.Sprintf("%s (%s, %d): %s", c.Check, c.Severity, c.Count, c.Reports))
@@ -177,7 +177,8 @@ func (d *Digest) Text(w io.Writer) error {
 	return err
 }
 
-func (d *Digest) newTitle() string {
+// NewTitle is what the digest says of how much is new.
+func (d *Digest) NewTitle() string {
 	known := ""
 	if d.First && d.NewCount > 0 {
 		known = "; this is the first run, so all of it is new"
@@ -190,9 +191,6 @@ func (d *Digest) newTitle() string {
 	}
 	return wording.Count(d.NewCount, "new finding") + known
 }
-
-// NewTitle is what the digest says of how much is new.
-func (d *Digest) NewTitle() string { return d.newTitle() }
 
 //go:embed digest.html
 var digestPage string

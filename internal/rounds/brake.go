@@ -3,6 +3,7 @@ package rounds
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yardbroom/internal/directory"
@@ -23,22 +24,12 @@ type Facts struct {
 
 // factsOf are the facts of a survey.
 func factsOf(s *directory.Survey) *Facts {
-	f := &Facts{Taken: s.Taken, Accounts: s.Accounts.Len(), Asked: s.Asked, Silent: s.Silent,
-		Whole: s.Whole() && s.Broken == 0}
-	for _, one := range []struct {
-		n    int
-		what string
-	}{{s.Referrals, "references to other servers were not followed"}, {s.Outside, "entries outside the base were left out"},
-		{s.Twice, "entries came twice"}, {s.Gaps.Hidden, "entries do not show all to this account"},
-		{s.Broken, "records could not be read"}} {
-		if one.n > 0 {
-			if f.Gaps != "" {
-				f.Gaps += ", "
-			}
-			f.Gaps += fmt.Sprintf("%d %s", one.n, one.what)
-		}
+	gaps := s.Gaps.Describe()
+	if s.Broken > 0 {
+		gaps = append(gaps, fmt.Sprintf("%d records could not be read", s.Broken))
 	}
-	return f
+	return &Facts{Taken: s.Taken, Accounts: s.Accounts.Len(), Asked: s.Asked, Silent: s.Silent,
+		Whole: s.Whole() && s.Broken == 0, Gaps: strings.Join(gaps, ", ")}
 }
 
 // StopKind is a reason for the brake to stop a run.

@@ -6,14 +6,12 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
 	"time"
 
@@ -125,13 +123,9 @@ func httpClient(caFile string) (*http.Client, error) {
 	if caFile == "" {
 		return client, nil
 	}
-	pem, err := os.ReadFile(caFile)
+	roots, err := trust.Roots(caFile)
 	if err != nil {
 		return nil, err
-	}
-	roots := x509.NewCertPool()
-	if !roots.AppendCertsFromPEM(pem) {
-		return nil, fmt.Errorf("ca_file %s holds no certificate", caFile)
 	}
 	client.Transport = &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
 		Proxy: http.ProxyFromEnvironment}

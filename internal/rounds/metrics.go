@@ -136,12 +136,12 @@ func (w *running) measureRun(m *metrics) {
 		truth(len(r.Stops) > 0 || w.isHeld()), "round", w.name)
 	lines := map[batch.LineState]int{}
 	waiting := 0
+	for _, b := range r.Waiting() {
+		waiting += b.Lines
+	}
 	for _, y := range r.Yards {
 		for _, s := range y.Steps {
 			for _, b := range s.Batches {
-				if b.Waits != "" {
-					waiting += b.Lines
-				}
 				for state, n := range b.States {
 					lines[state] += n
 				}

@@ -265,9 +265,7 @@ func (w *running) publish() error {
 		return err
 	}
 	var latest bytes.Buffer
-	about := *w.run
-	about.Log = nil
-	if err := render.JSON(&latest, &about); err != nil {
+	if err := render.JSON(&latest, w.run.withoutLog()); err != nil {
 		return err
 	}
 	d := day{Run: w.run.ID, At: w.run.Ended, Outcome: w.run.Outcome, Text: w.subject(w.reports, ofTheRound), New: w.run.New(),

@@ -164,10 +164,7 @@ func (r *Run) steps(sort string) (all []*StepRun) {
 // New counts what is new in all yards.
 func (r *Run) New() (all Severities) {
 	for _, y := range r.Yards {
-		all.High += y.New.High
-		all.Medium += y.New.Medium
-		all.Low += y.New.Low
-		all.Info += y.New.Info
+		all.and(y.New)
 	}
 	return all
 }
@@ -222,6 +219,13 @@ func (r *Run) Waiting() (all []BatchRun) {
 		}
 	}
 	return all
+}
+
+// withoutLog is the run as others get it.
+func (r *Run) withoutLog() *Run {
+	about := *r
+	about.Log = nil
+	return &about
 }
 
 // record is a run as it is kept.

@@ -205,7 +205,7 @@ func (r *Runner) StatusOf(ctx context.Context, name string, late time.Duration) 
 		if planned := when.Last(now.Add(-late)); timed && s.Last.Began.Before(planned) {
 			s.Missed = planned
 		}
-		if err := r.deliveries(ctx, kept, s.Last); err != nil {
+		if err := deliveries(ctx, kept, s.Last); err != nil {
 			return nil, err
 		}
 		for _, to := range s.Last.Told {
@@ -267,30 +267,37 @@ func (r *Runner) Past(ctx context.Context, name string, most int) (all []*Run, e
 				return nil, err
 			}
 		}
-		if err := r.deliveries(ctx, kept, run); err != nil {
-			return nil, err
-		}
 		all = append(all, run)
 	}
-	return all, nil
+	return all, deliveries(ctx, kept, all...)
 }
 
-// deliveries puts into a run what became of its messages.
-func (r *Runner) deliveries(ctx context.Context, kept *store.Store, run *Run) error {
-	messages, err := kept.MessagesOf(ctx, run.ID)
-	if err != nil || len(messages) == 0 {
+// deliveries puts into runs what became of their messages.
+func deliveries(ctx context.Context, kept *store.Store, runs ...*Run) error {
+	ids := make([]int, len(runs))
+	for i, run := range runs {
+		ids[i] = run.ID
+	}
+	messages, err := kept.MessagesOf(ctx, ids...)
+	if err != nil {
 		return err
 	}
-	states := map[[2]string]store.Delivery{}
+	type sent struct {
+		run       int
+		how, whom string
+	}
+	states := map[sent]store.Delivery{}
 	for _, m := range messages {
 		for _, to := range m.To {
-			states[[2]string{m.Kind, to.Address}] = to
+			states[sent{m.Run, m.Kind, to.Address}] = to
 		}
 	}
-	for i := range run.Told {
-		to := &run.Told[i]
-		if state, ok := states[[2]string{to.How, to.Address}]; ok {
-			to.State, to.Error = state.State, state.Error
+	for _, run := range runs {
+		for i := range run.Told {
+			to := &run.Told[i]
+			if state, ok := states[sent{run.ID, to.How, to.Address}]; ok {
+				to.State, to.Error = state.State, state.Error
+			}
 		}
 	}
 	return nil

@@ -449,10 +449,8 @@ const mostPosted = 1000
 
 // post makes the message for an address.
 func (w *running) post(p *settings.Post) error {
-	out := PostShape{Schema: "yardbroom/post/1", Text: w.subject(w.reports, ofTheRound), New: []render.FindingShape{}}
-	about := *w.run
-	about.Log = nil
-	out.Run = &about
+	out := PostShape{Schema: "yardbroom/post/1", Text: w.subject(w.reports, ofTheRound), Run: w.run.withoutLog(),
+		New: []render.FindingShape{}}
 	for _, r := range w.reports {
 		if r.fresh != nil {
 			fresh := r.fresh.Findings

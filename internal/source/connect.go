@@ -288,18 +288,8 @@ func parseURL(text string) (*url.URL, error) {
 }
 
 func (s *Server) tlsConfig(host string) (*tls.Config, error) {
-	c := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
-	if file := s.target.Yard.CAFile; file != "" {
-		pem, err := os.ReadFile(file)
-		if err != nil {
-			return nil, fmt.Errorf("ca_file: %w", err)
-		}
-		c.RootCAs = x509.NewCertPool()
-		if !c.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("ca_file %s holds no PEM certificate", file)
-		}
-	}
-	return c, nil
+	roots, err := trust.Roots(s.target.Yard.CAFile)
+	return &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12, RootCAs: roots}, err
 }
 
 // connectError says in one line what stands in the way, and what to do.

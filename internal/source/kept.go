@@ -53,7 +53,8 @@ func (m *Manifest) takeGaps(g directory.Gaps) {
 	m.Complete, m.Referrals, m.Outside, m.Twice, m.Hidden = g.Whole(), g.Referrals, g.Outside, g.Twice, g.Hidden
 }
 
-func (m *Manifest) gaps() directory.Gaps {
+// Gaps is what is missing in the survey.
+func (m *Manifest) Gaps() directory.Gaps {
 	return directory.Gaps{Referrals: m.Referrals, Outside: m.Outside, Twice: m.Twice, Hidden: m.Hidden}
 }
 
@@ -230,7 +231,7 @@ func OpenKept(dir, name string) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	f.name, f.taken, f.Dialect, f.server, f.asked, f.rights, f.gaps = "survey "+name, m.Taken, d, m.Server, m.Asked, m.RightsRead, m.gaps()
+	f.name, f.taken, f.Dialect, f.server, f.asked, f.rights, f.gaps = "survey "+name, m.Taken, d, m.Server, m.Asked, m.RightsRead, m.Gaps()
 	return f, nil
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 )
 
@@ -62,9 +63,16 @@ func (s *Store) Waiting(ctx context.Context) ([]*Message, error) {
 	return s.messages(ctx, "state IN ('"+DeliveryWaits+"', '"+DeliverySending+"')")
 }
 
-// MessagesOf are the messages of a run, without their bodies.
-func (s *Store) MessagesOf(ctx context.Context, run int) ([]*Message, error) {
-	return s.messages(ctx, "run = ?", run)
+// MessagesOf are the messages of runs, without their bodies.
+func (s *Store) MessagesOf(ctx context.Context, runs ...int) ([]*Message, error) {
+	if len(runs) == 0 {
+		return nil, nil
+	}
+	args := make([]any, len(runs))
+	for i, run := range runs {
+		args[i] = run
+	}
+	return s.messages(ctx, "run IN (?"+strings.Repeat(", ?", len(runs)-1)+")", args...)
 }
 
 func (s *Store) messages(ctx context.Context, where string, args ...any) (all []*Message, err error) {
