@@ -188,7 +188,7 @@ func TestTheBrakeHoldsARoundUntilAPersonReleasesIt(t *testing.T) {
 
 	// Once is once.
 	y.tomorrow()
-	y.falls(6, 13)
+	y.falls(6, 12) // as many as were let pass
 	assert.Equal(t, Stopped, y.run(t, "nightly").Outcome)
 	assert.Equal(t, "512", y.flags("Staff06 Member"))
 	kept, err := y.Store(t.Context())
@@ -481,4 +481,19 @@ func TestTheBrakeCountsWhatIsTakenBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Done, y.run(t, "back").Outcome)
 	assert.Equal(t, "512", y.flags("Ada Quill"))
+}
+
+func TestNothingMoreIsStagedInARunThatWasStopped(t *testing.T) {
+	y := newYard(t, `  nightly:
+    brake: {lines: 2}
+    steps: [{stage: {actions: disable, checks: stale}}, {stage: {actions: disable, checks: password-never-expires}}]
+`)
+	y.falls(0, 3)
+	y.dir.Edit("CN=Bram Tern,OU=Staff,"+base, setFlags("66048"))
+	run := y.run(t, "nightly")
+	assert.Equal(t, Stopped, run.Outcome)
+	assert.Equal(t, "the brake has stopped this run", run.steps("stage")[1].Skipped, "though one line would be few enough")
+	all, err := y.Batches(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, all)
 }
