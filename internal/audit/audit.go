@@ -72,6 +72,9 @@ type Options struct {
 	// Suspended are the accounts that a batch has switched off until a date, by
 	// raw identity, and which.
 	Suspended map[string]string
+	// More are checks besides those that the settings make, which run where they
+	// are named.
+	More []*Check
 }
 
 // pass is one run of the checks.
@@ -122,6 +125,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	if err != nil {
 		return nil, err
 	}
+	catalog = append(catalog, opt.More...)
 	jobs, off, err := choose(catalog, set, opt.Checks)
 	if err != nil {
 		return nil, err

@@ -157,6 +157,16 @@ func disabledAstray(p *pass, a *directory.Account) *Finding {
 }
 
 func disabledOverdue(p *pass, a *directory.Account) *Finding {
+	f := disabledDated(p, a)
+	if f == nil || f.Since.After(p.lines.overdue) {
+		return nil
+	}
+	return f
+}
+
+// disabledDated finds a disabled account and since when it is so: likely, and not
+// sure, where only what it cannot be earlier than is known.
+func disabledDated(p *pass, a *directory.Account) *Finding {
 	f := disabled(p, a)
 	if f == nil {
 		return nil
@@ -177,9 +187,6 @@ func disabledOverdue(p *pass, a *directory.Account) *Finding {
 		f.Evidence = append(f.Evidence, evidence(latest))
 	} else if a.FlagsSince.Known() {
 		f.Evidence = append(f.Evidence, Evidence{"disabled since", f.Since.Format(time.RFC3339)})
-	}
-	if f.Since.After(p.lines.overdue) {
-		return nil
 	}
 	return f
 }

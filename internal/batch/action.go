@@ -213,10 +213,15 @@ func planNS389(name string, e *directory.Entry) ([]Mod, error) {
 	return nil, fmt.Errorf("%s changes no attribute", name)
 }
 
+// AlreadyError says that what an action would do is so already.
+type AlreadyError struct{ error }
+
+func already(format string, args ...any) error { return AlreadyError{fmt.Errorf(format, args...)} }
+
 // The errors of switching an account off or on that is so already.
 var (
-	errDisabled = errors.New("it is disabled already")
-	errEnabled  = errors.New("it is enabled already")
+	errDisabled = already("it is disabled already")
+	errEnabled  = already("it is enabled already")
 )
 
 // text makes a value fit for JSON, which cannot hold every octet.

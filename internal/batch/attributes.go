@@ -72,7 +72,7 @@ func (s *Stager) put(name string, e *directory.Entry, m Mod, line *Line) error {
 	case e.Incomplete(m.Attr):
 		return fmt.Errorf("its %s could not be read whole", m.Attr)
 	case slices.Equal(m.Old, m.New):
-		return fmt.Errorf("its %s is %s already", m.Attr, readable(m.Attr, m.Old))
+		return already("its %s is %s already", m.Attr, readable(m.Attr, m.Old))
 	}
 	line.Actions = append(line.Actions, Action{Name: name, Put: []Mod{m}})
 	line.Changes = append(line.Changes, ChangeOf(m))
@@ -145,7 +145,7 @@ func (s *Stager) hide(ctx context.Context, e *directory.Entry, line *Line) error
 		}
 	}
 	if e.First(hideAttribute) == "TRUE" {
-		return errors.New("it is hidden already")
+		return already("it is hidden already")
 	}
 	return s.put(Hide, e, Mod{Attr: hideAttribute, Old: OctetsOf(e.Get(hideAttribute)), New: []Octets{"TRUE"}}, line)
 }

@@ -39,6 +39,14 @@ type Batch struct {
 	Actions  []string        `json:"actions"`
 	UndoOf   int             `json:"undo_of,omitempty"`
 	Round    string          `json:"round,omitempty"` // the round that staged it
+	// Ladder and Rung are where it takes accounts, or, with UndoOf, brings them
+	// back from. Signed tells that the rung wants a signature.
+	Ladder string `json:"ladder,omitempty"`
+	Rung   string `json:"rung,omitempty"`
+	Signed bool   `json:"signed,omitempty"`
+	// KeepDeleted is how long what it deletes is kept as LDIF, where that is not as
+	// long as the settings say for all.
+	KeepDeleted string `json:"keep_deleted,omitempty"`
 	// EvenEnabled tells that accounts may be deleted that are enabled.
 	EvenEnabled bool `json:"even_enabled,omitempty"`
 	// JudgedFor is the time for which its findings were judged, where that was
@@ -67,6 +75,9 @@ type Line struct {
 	N     int       `json:"n"`
 	State LineState `json:"-"`
 	Note  string    `json:"-"` // why it is in that state
+	// Settled is the number of the journal record that says so, and At its time.
+	Settled int       `json:"-"`
+	At      time.Time `json:"-"`
 
 	DN         string           `json:"dn"`
 	ID         string           `json:"id"` // identity, in its readable form
@@ -89,7 +100,14 @@ type Line struct {
 	// Anew tells of a restore that the entry may come back as another one, with a
 	// SID and a GUID of its own, where the server does not keep the deleted object.
 	Anew bool `json:"anew,omitempty"`
+	// LastSignIn is the last sign-in that was known when a ladder staged it.
+	LastSignIn time.Time `json:"last_sign_in,omitzero"`
+	// Passed are actions of the rung that were so already.
+	Passed []string `json:"passed,omitempty"`
 }
+
+// ComesDown tells whether it takes back what a ladder has done.
+func (b *Batch) ComesDown() bool { return b.Ladder != "" && b.UndoOf != 0 }
 
 // LineState is where a line stands.
 type LineState string
@@ -386,7 +404,7 @@ func standing(ctx context.Context, s *store.Store, id int, lines bool, all ...*B
 			if err := json.Unmarshal(r.Body, &body); err != nil {
 				return fmt.Errorf("journal record %d: %w", r.Seq, err)
 			}
-			l.State, l.Note = body.State, body.Note
+			l.State, l.Note, l.Settled, l.At = body.State, body.Note, r.Seq, r.At
 		}
 	}
 	return nil

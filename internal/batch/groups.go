@@ -172,7 +172,7 @@ func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 		case s.alone && len(stays) > 0:
 			return fmt.Errorf("it is only in groups that are left alone: %s", strings.Join(line.Warnings, "; "))
 		case s.alone:
-			return errors.New("it is in no group but its primary one")
+			return already("it is in no group but its primary one")
 		default:
 			return nil // there is more to do with it
 		}
@@ -181,9 +181,9 @@ func (s *Stager) inGroups(name string, e *directory.Entry, line *Line) error {
 			in := slices.ContainsFunc(now, func(m Membership) bool { return m.ID == g.ID && m.Attr == g.Attr })
 			switch {
 			case in && name == JoinGroup:
-				return fmt.Errorf("it is in %s already", directory.LeafValue(g.DN))
+				return already("it is in %s already", directory.LeafValue(g.DN))
 			case !in && name == LeaveGroup:
-				return fmt.Errorf("it is not in %s", directory.LeafValue(g.DN))
+				return already("it is not in %s", directory.LeafValue(g.DN))
 			case MemberValue(g.Attr, e) == "":
 				return fmt.Errorf("%s lists members by uid, and it has none", directory.LeafValue(g.DN))
 			}

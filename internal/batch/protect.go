@@ -24,7 +24,10 @@ type Protection struct {
 	Bound           []string // what the account that is bound may be called
 	Exempt          []audit.Exemption
 	At              time.Time // for the end of exemptions
-	Places          Places
+	// Returning tells that what a ladder did is taken back: then an exemption is
+	// why an account returns, and does not keep it from that.
+	Returning bool
+	Places    Places
 	// Named are the folded DNs of the groups that the settings call privileged:
 	// under another name they would be so no longer.
 	Named []string
@@ -125,6 +128,9 @@ func (p *Protection) Why(e *directory.Entry, actions []string) string {
 	if a.ID == "" {
 		return "its " + p.Dialect.Identity.String() + " cannot be read, so it could not be found again for certain"
 	}
+	if p.Returning {
+		return p.reach(e)
+	}
 	return p.bounds(e, &a)
 }
 
@@ -159,7 +165,7 @@ func (p *Protection) Into(rdn, container string) string {
 		return container + " is one of the directory's own containers, which nothing is put into"
 	case !directory.InScope(dn, p.Scope, p.LeaveOut):
 		return container + " is outside the yard's scope, and what is put there could not be taken back (the settings' scope and leave_out say what is inside)"
-	default:
+	case !p.Returning:
 		if why := audit.Why(p.Exempt, p.At, dn, ""); why != "" {
 			return "its place there: " + why
 		}
@@ -206,13 +212,21 @@ func (p *Protection) isPlace(dn string) bool {
 
 // bounds tells why an entry is left alone because somebody wants it so.
 func (p *Protection) bounds(e *directory.Entry, a *directory.Account) string {
+	if why := p.reach(e); why != "" {
+		return why
+	}
+	return audit.Why(p.Exempt, p.At, e.DN, a.Logon)
+}
+
+// reach tells why an entry is out of reach, whatever exemptions say.
+func (p *Protection) reach(e *directory.Entry) string {
 	if p.isBound(e) {
 		return "it is the account that yardbroom itself is bound as"
 	}
 	if !directory.InScope(e.DN, p.Scope, p.LeaveOut) {
 		return "it is outside the yard's scope"
 	}
-	return audit.Why(p.Exempt, p.At, e.DN, a.Logon)
+	return ""
 }
 
 // changeable are the actions on entries that are no accounts.

@@ -17,7 +17,8 @@ import (
 
 // remove stages a delete: only of an account that is disabled, and has been
 // for long enough, by sure evidence.
-func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *directory.Account, line *Line) error {
+func (s *Stager) remove(ctx context.Context, o *Order, c *Candidate, a *directory.Account, line *Line) error {
+	e := &c.Entry
 	if server, ok := s.From.(*source.Server); ok {
 		meta, err := server.Metadata(ctx, e)
 		if err != nil {
@@ -34,6 +35,9 @@ func (s *Stager) remove(ctx context.Context, o *Order, e *directory.Entry, a *di
 		} else if denied {
 			return errors.New("it is protected against accidental deletion (its access list denies delete); take that off first")
 		}
+	}
+	if !a.FlagsSince.Known() && !c.OffSince.IsZero() {
+		a.FlagsSince = directory.MomentOf(c.OffSince, s.Dialect.Enabled[0])
 	}
 	why, err := s.mayDelete(ctx, e, a, o)
 	if err != nil {

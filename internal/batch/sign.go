@@ -379,6 +379,9 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 			need(1, "it may bring an entry back as another one, with a new SID")
 		}
 	}
+	if b.Signed {
+		need(1, "its rung wants a signature")
+	}
 	if b.EvenEnabled {
 		need(1, "it may delete what is enabled")
 	}

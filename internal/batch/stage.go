@@ -31,9 +31,16 @@ type Candidate struct {
 	// rests on.
 	Reason string
 	Rests  []string
-	// Listed is set for one that a list named, made before and elsewhere: its
-	// line holds only while place, state and last sign-in are as at staging.
-	Listed bool
+	// AsItIs is set for one whose line holds only while place, state and last
+	// sign-in are as at staging: a list named it that was made before and
+	// elsewhere, or it stands on a rung of a ladder.
+	AsItIs bool
+	// LastSignIn is the last sign-in that is known anywhere, for a ladder.
+	LastSignIn time.Time
+	// OffSince is since when it is disabled by a ladder, as the journal proves; zero
+	// for one that none has disabled. It counts where the directory itself does not
+	// date that.
+	OffSince time.Time
 	// NotNow is set for a candidate that cannot be staged for a reason known
 	// beforehand; it is reported with the refusals.
 	NotNow string
@@ -55,12 +62,18 @@ type Order struct {
 	MaxLines      int // 0 means the settings' limit
 	MaxShare      int
 	Why, By       string
-	Round         string    // that stages it, "" for a person
-	At            time.Time // of staging, by the clock
-	JudgedFor     time.Time // for which findings were judged, where that is still to come
-	Yard, Source  string
-	Server        string   // whose own values the candidates carry, "" where unknown
-	Others        []string // the other servers that were asked for sign-ins
+	Round         string // that stages it, "" for a person
+	Ladder, Rung  string // where a ladder takes them
+	Signed        bool   // the rung wants a signature
+	KeepDeleted   string // how long what is deleted is kept, "" as long as always
+	// PassOver leaves out actions of a line that are done already, as long as there
+	// is another.
+	PassOver     bool
+	At           time.Time // of staging, by the clock
+	JudgedFor    time.Time // for which findings were judged, where that is still to come
+	Yard, Source string
+	Server       string   // whose own values the candidates carry, "" where unknown
+	Others       []string // the other servers that were asked for sign-ins
 }
 
 // Refusal is a candidate that did not become a line, and why.
@@ -102,7 +115,12 @@ type staging struct {
 	retained   string                  // what a delete leaves behind, in words
 	groups     []Membership            // what join-group and leave-group are about
 	memberOf   map[string][]Membership // of the candidates, by folded DN, where groups are staged
+	already    []string                // raw identities of those of whom all was done already
 }
+
+// Already are the raw identities of the candidates of the last staging of whom
+// all that was to be done was so already.
+func (s *Stager) Already() []string { return s.already }
 
 // named is the reason of a line whose entry somebody has named.
 const named = "named"
@@ -142,6 +160,10 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		By:          o.By,
 		Why:         o.Why,
 		Round:       o.Round,
+		Ladder:      o.Ladder,
+		Rung:        o.Rung,
+		Signed:      o.Signed,
+		KeepDeleted: o.KeepDeleted,
 		Actions:     o.Actions,
 		Until:       o.Until,
 		EvenEnabled: o.EvenEnabled,
@@ -159,6 +181,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 	var refusals []Refusal
 	var planned []Planned
 	seen := map[string]bool{}
+	s.already = nil
 	for i := range candidates {
 		c := &candidates[i]
 		a := s.Dialect.Account(&c.Entry)
@@ -169,6 +192,9 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		line, err := s.line(ctx, &o, c, &a, target)
 		if err != nil {
 			refusals = append(refusals, Refusal{DN: c.Entry.DN, Account: a.Name(), Why: err.Error()})
+			if errors.As(err, new(AlreadyError)) {
+				s.already = append(s.already, a.ID)
+			}
 			continue
 		}
 		planned = append(planned, Planned{line, &c.Entry})
@@ -374,11 +400,20 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		}
 	}
 	for _, name := range o.Actions {
-		if err := s.action(ctx, o, name, c, a, target, line); err != nil {
+		err := s.action(ctx, o, name, c, a, target, line)
+		if o.PassOver && errors.As(err, new(AlreadyError)) {
+			line.Passed = append(line.Passed, name)
+			continue
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
-	if c.Listed {
+	if len(line.Actions) == 0 {
+		return nil, already("all of it is so already")
+	}
+	line.LastSignIn = c.LastSignIn
+	if c.AsItIs {
 		for _, id := range slices.Concat(s.Dialect.Enabled, s.Dialect.Expiry) {
 			rested = append(rested, id.String())
 		}
@@ -389,7 +424,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		}
 	}
 	line.Guard = guards(s.Dialect, line.Actions, rested, e, o.Server)
-	if c.Listed && !slices.ContainsFunc(line.Guard, func(g Guard) bool { return g.Rule == Container }) {
+	if c.AsItIs && !slices.ContainsFunc(line.Guard, func(g Guard) bool { return g.Rule == Container }) {
 		line.Guard = append(line.Guard, containerGuard(e))
 	}
 	if slices.ContainsFunc(rested,
@@ -448,7 +483,7 @@ func (s *Stager) action(
 	case Move:
 		return s.move(o, e, a, target, line)
 	case Delete:
-		return s.remove(ctx, o, e, a, line)
+		return s.remove(ctx, o, c, a, line)
 	}
 	if !a.Kind.IsAccount() {
 		return fmt.Errorf("%s is for accounts only", name)
@@ -471,7 +506,7 @@ func (s *Stager) action(
 func (s *Stager) move(o *Order, e *directory.Entry, a *directory.Account, target *place, line *Line) error {
 	rdn, parent := directory.SplitDN(e.DN)
 	if directory.FoldDN(parent) == directory.FoldDN(target.dn) {
-		return fmt.Errorf("it is in %s already", target.dn)
+		return already("it is in %s already", target.dn)
 	}
 	key, _ := directory.SplitDN(directory.FoldDN(e.DN))
 	if target.taken[key] {
@@ -571,6 +606,36 @@ func (l *Line) SwitchesOn() bool {
 				return switchedOff(m.Attr, m.Old) && !switchedOff(m.Attr, m.New)
 			})
 	})
+}
+
+// StayOff takes out of a line that takes another back what would let the account
+// sign in again, and what that rested on, and tells whether anything is left to
+// do.
+func (l *Line) StayOff(d *directory.Dialect) bool {
+	on := func(m Mod) bool {
+		return switchedOff(m.Attr, m.Old) && !switchedOff(m.Attr, m.New) ||
+			slices.ContainsFunc(d.Expiry, func(id directory.AttrID) bool { return strings.EqualFold(id.String(), m.Attr) })
+	}
+	var actions []Action
+	for _, a := range l.Actions {
+		if a.Name != PutBack {
+			actions = append(actions, a)
+			continue
+		}
+		for _, m := range a.Put {
+			if !on(m) {
+				continue
+			}
+			l.Guard = slices.DeleteFunc(l.Guard, func(g Guard) bool { return g.Rule == Equal && strings.EqualFold(g.Attr, m.Attr) })
+			change := ChangeOf(m)
+			l.Changes = slices.DeleteFunc(l.Changes, func(c Change) bool { return c == change })
+		}
+		if a.Put = slices.DeleteFunc(slices.Clone(a.Put), on); len(a.Put) > 0 {
+			actions = append(actions, a)
+		}
+	}
+	l.Actions = actions
+	return len(actions) > 0
 }
 
 // switchedOff tells whether values of an attribute keep an account from

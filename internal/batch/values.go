@@ -94,13 +94,13 @@ func assignment(name string, e *directory.Entry, w Assignment, value string) (Mo
 		}
 		m.New = slices.Delete(slices.Clone(m.Old), at, at+1)
 	case name == Add && slices.ContainsFunc(now, func(v string) bool { return strings.EqualFold(v, value) }):
-		return m, fmt.Errorf("its %s has %q already", w.Attr, value)
+		return m, already("its %s has %q already", w.Attr, value)
 	case name == Add && value != "":
 		m.New = append(slices.Clone(m.Old), Octets(value))
 	case value == "":
 		return m, fmt.Errorf("the new %s would be empty", w.Attr)
 	case name == Fill && !blank:
-		return m, fmt.Errorf("it has a %s already: %q", w.Attr, now[0])
+		return m, already("it has a %s already: %q", w.Attr, now[0])
 	case w.Old != "":
 		at := slices.Index(now, w.Old)
 		if at < 0 {
@@ -111,7 +111,7 @@ func assignment(name string, e *directory.Entry, w Assignment, value string) (Mo
 			m.New = slices.Delete(m.New, at, at+1)
 		}
 	case len(now) == 1 && now[0] == value:
-		return m, fmt.Errorf("its %s is %q already", w.Attr, value)
+		return m, already("its %s is %q already", w.Attr, value)
 	}
 	return m, nil
 }

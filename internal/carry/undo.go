@@ -23,6 +23,16 @@ import (
 func Inverse(
 	ctx context.Context, s *store.Store, b *batch.Batch, accounts []string, by string, at time.Time,
 ) (*batch.Batch, []batch.Refusal, error) {
+	if _, err := b.Find(accounts); err != nil {
+		return nil, nil, err
+	}
+	return inverse(ctx, s, b, by, at, func(l *batch.Line) bool { return len(accounts) == 0 || slices.ContainsFunc(accounts, l.Is) })
+}
+
+// inverse makes it of the lines that are wanted.
+func inverse(
+	ctx context.Context, s *store.Store, b *batch.Batch, by string, at time.Time, wanted func(*batch.Line) bool,
+) (*batch.Batch, []batch.Refusal, error) {
 	d, err := directory.DialectNamed(b.Identity.Dialect)
 	if err != nil {
 		return nil, nil, err
@@ -37,9 +47,6 @@ func Inverse(
 		Why:      fmt.Sprintf("undo of batch %d", b.ID),
 		UndoOf:   b.ID,
 	}
-	if _, err := b.Find(accounts); err != nil {
-		return nil, nil, err
-	}
 	if err := s.Whole(ctx); err != nil {
 		return nil, nil, err
 	}
@@ -49,7 +56,7 @@ func Inverse(
 	}
 	var refusals []batch.Refusal
 	for _, l := range slices.Backward(b.Lines) {
-		if len(accounts) > 0 && !slices.ContainsFunc(accounts, l.Is) {
+		if !wanted(&l) {
 			continue
 		}
 		h, err := readHistory(ctx, s.Journal, b.ID, l.N, d)
@@ -153,10 +160,7 @@ func Unfinished(ctx context.Context, s *store.Store, wanted func(head *batch.Bat
 func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *batch.Batch) (map[string]int, error) {
 	done := map[string]int{}
 	for _, head := range heads {
-		restored := head.UndoOf == 0 && slices.Contains(head.Actions, batch.Restore) &&
-			slices.Contains(b.Actions, batch.Delete) &&
-			head.ID > b.ID
-		if head.UndoOf != b.ID && !restored || head.State == batch.Staged {
+		if head.UndoOf != b.ID && !restores(head, b) || head.State == batch.Staged {
 			continue
 		}
 		back, err := batch.Load(ctx, s, head.ID)
@@ -170,6 +174,12 @@ func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *bat
 		}
 	}
 	return done, nil
+}
+
+// restores tells whether a batch brings deleted entries back, and may be about
+// those that another one deleted.
+func restores(head, b *batch.Batch) bool {
+	return head.UndoOf == 0 && slices.Contains(head.Actions, batch.Restore) && slices.Contains(b.Actions, batch.Delete) && head.ID > b.ID
 }
 
 // Due is a batch whose time is over, or will be.

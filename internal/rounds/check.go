@@ -102,7 +102,7 @@ func checkStep(s *work.Session, round string, step *settings.Step) (word string,
 			return "stage", err
 		}
 		// Any day will do: spans are not judged by it.
-		return "stage", s.CheckStage(stageRequest(step.Stage, work.Question{Checks: step.Stage.Checks}, round, s.Now()))
+		return "stage", s.CheckStage(work.RequestOf(step.Stage, work.Question{Checks: step.Stage.Checks}, s.Now()))
 	}
 	return "", nil
 }

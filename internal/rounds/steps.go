@@ -10,7 +10,6 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
-	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/render"
@@ -349,7 +348,10 @@ func (y *yardRun) list(ctx context.Context, s *settings.ListStep, out *StepRun) 
 var errStopped = errors.New("the brake has stopped it")
 
 func (y *yardRun) stage(ctx context.Context, s *settings.StageStep, out *StepRun) error {
-	r := stageRequest(s, y.question(s.Checks), y.name, y.run.Began.In(y.zone()))
+	r := work.RequestOf(s, y.question(s.Checks), y.run.Began.In(y.zone()))
+	if r.Round = y.name; r.Why == "" {
+		r.Why = "round " + y.name
+	}
 	r.Consider = func(b *batch.Batch) error {
 		stops := y.held.notReleased(brakeOnLines(y.Yard, y.round.Brake.WithDefaults(), y.run.Touched()+len(b.Lines), y.Facts.Accounts,
 			y.before))
@@ -383,26 +385,6 @@ func (y *yardRun) stage(ctx context.Context, s *settings.StageStep, out *StepRun
 
 // mostRefusals is how many are named who cannot be staged.
 const mostRefusals = 10
-
-// stageRequest is what a step of a round asks for. Spans of time count from the day of
-// the run.
-func stageRequest(s *settings.StageStep, q work.Question, round string, day time.Time) *work.StageRequest {
-	r := &work.StageRequest{Question: q, Actions: s.Actions, Attr: s.Attr, Value: s.Value, To: s.To, Text: s.Text, Groups: s.Groups,
-		Why: s.Why, AppendAccount: s.AppendAccount, IncludeLikely: s.IncludeLikely, Round: round}
-	if r.Where = s.Of; r.Why == "" {
-		r.Why = "round " + round
-	}
-	for _, one := range []struct {
-		text string
-		into *string
-	}{{s.Expires, &r.Expires}, {s.Until, &r.Until}} {
-		*one.into = one.text
-		if span, err := calendar.ParseSpan(one.text); err == nil {
-			*one.into = span.After(day).Format(time.DateOnly)
-		}
-	}
-	return r
-}
 
 // carrying is how a round carries batches out.
 func (y *yardRun) carrying(out *BatchRun) work.CarryRequest {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"net"
 	"net/mail"
 	"net/url"
 	"path/filepath"
@@ -66,7 +67,18 @@ type Step struct {
 	Stage     *StageStep     `yaml:"stage"`
 	Due       *DueStep       `yaml:"due"`
 	Apply     *ApplyStep     `yaml:"apply"`
+	Climb     *ClimbStep     `yaml:"climb"`
+	Answers   *AnswersStep   `yaml:"answers"`
 }
+
+// ClimbStep takes those whose time has come up their ladders, and those who woke
+// down again.
+type ClimbStep struct {
+	Ladders Words `yaml:"ladders"` // names; none are all of the yard
+}
+
+// AnswersStep reads the replies to what ladders have told.
+type AnswersStep struct{}
 
 // SurveyStep keeps a survey of each yard.
 type SurveyStep struct{}
@@ -407,14 +419,14 @@ func (r *Round) check(s *Settings, name string) *Fault {
 func (r *Round) checkStep(step *Step) error {
 	n := 0
 	for _, is := range []bool{step.Survey != nil, step.Audit != nil, step.List != nil, step.Reconcile != nil,
-		step.Stage != nil, step.Due != nil, step.Apply != nil} {
+		step.Stage != nil, step.Due != nil, step.Apply != nil, step.Climb != nil, step.Answers != nil} {
 		if is {
 			n++
 		}
 	}
 	switch st := step.Stage; {
 	case n != 1:
-		return errors.New("a step is one of survey, audit, list, reconcile, stage, due and apply")
+		return errors.New("a step is one of survey, audit, list, reconcile, stage, due, apply, climb and answers")
 	case step.Reconcile != nil && r.Roster.From == "":
 		return errors.New("reconcile: the round has no roster")
 	case step.Apply != nil && !r.Apply:
@@ -511,27 +523,51 @@ func (m *Mail) check() error {
 	if *m == (Mail{}) {
 		return nil
 	}
-	host, port, found := strings.Cut(m.Server, ":")
-	if i := strings.LastIndex(m.Server, ":"); i > 0 {
-		host, port = strings.Trim(m.Server[:i], "[]"), m.Server[i+1:]
+	host, err := hostAndPort(m.Server, "mail.larkmoor.example:587")
+	if err != nil {
+		return err
 	}
-	if n, err := strconv.Atoi(port); !found || err != nil || n < 1 || n > 65535 || host == "" {
-		return fmt.Errorf("server: %q is not a host and a port, such as mail.larkmoor.example:587", m.Server)
-	}
-	switch m.TLS {
-	case "", "starttls", "tls":
-	case "none":
-		if !isThisMachine(host) {
-			return errors.New("tls: none is only for a server on this machine itself")
-		}
-	default:
-		return fmt.Errorf("tls: %q is none of starttls, tls and none", m.TLS)
+	if err := checkTLS(m.TLS, host, "starttls", "tls"); err != nil {
+		return err
 	}
 	if _, err := mail.ParseAddress(m.From); err != nil {
 		return fmt.Errorf("from: %q is not a mail address", m.From)
 	}
+	if m.AttachUpTo < 0 {
+		return errors.New("attach_up_to must be 0 or more")
+	}
+	return oneSource(m.Name, m.PasswordFile, m.PasswordEnv, m.PasswordCommand)
+}
+
+// hostAndPort refuses what is not a host and a port, and returns the host.
+func hostAndPort(server, such string) (host string, err error) {
+	host, port, err := net.SplitHostPort(server)
+	if n, bad := strconv.Atoi(port); err != nil || bad != nil || n < 1 || n > 65535 || host == "" {
+		return "", fmt.Errorf("server: %q is not a host and a port, such as %s", server, such)
+	}
+	return host, nil
+}
+
+// checkTLS refuses a word for encryption that is none of two, and none at all for
+// another machine.
+func checkTLS(word, host, usual, other string) error {
+	switch word {
+	case "", usual, other:
+		return nil
+	case "none":
+		if !isThisMachine(host) {
+			return errors.New("tls: none is only for a server on this machine itself")
+		}
+		return nil
+	}
+	return fmt.Errorf("tls: %q is none of %s, %s and none", word, usual, other)
+}
+
+// oneSource refuses a name without a password, a password without a name, and
+// several passwords.
+func oneSource(name string, from ...string) error {
 	sources := 0
-	for _, given := range []string{m.PasswordFile, m.PasswordEnv, m.PasswordCommand} {
+	for _, given := range from {
 		if given != "" {
 			sources++
 		}
@@ -539,12 +575,10 @@ func (m *Mail) check() error {
 	switch {
 	case sources > 1:
 		return errors.New("give one of password_file, password_env and password_command")
-	case m.Name == "" && sources > 0:
+	case name == "" && sources > 0:
 		return errors.New("a password needs a name")
-	case m.Name != "" && sources == 0:
+	case name != "" && sources == 0:
 		return errors.New("a name needs one of password_file, password_env and password_command")
-	case m.AttachUpTo < 0:
-		return errors.New("attach_up_to must be 0 or more")
 	}
 	return nil
 }

@@ -33,8 +33,12 @@ type Settings struct {
 	Exemptions []Exemption `yaml:"exemptions"`
 	// Rounds are jobs that run by themselves, by name.
 	Rounds map[string]Round `yaml:"rounds"`
-	Mail   Mail             `yaml:"mail"`
-	Keep   Keeping          `yaml:"keep"`
+	// Ladders age accounts in steps. Their order counts: an account is on the
+	// first that takes it.
+	Ladders []Ladder `yaml:"ladders"`
+	Mail    Mail     `yaml:"mail"`
+	Answers Answers  `yaml:"answers"`
+	Keep    Keeping  `yaml:"keep"`
 	// Secrets say which attributes hold secrets, besides what their names and the
 	// schema tell.
 	Secrets Secrets `yaml:"secrets"`
@@ -125,6 +129,12 @@ func Load(file string) (*Settings, error) {
 	if err := s.Mail.check(); err != nil {
 		return nil, s.Misset(faulty(err, "mail"))
 	}
+	if err := s.Answers.check(); err != nil {
+		return nil, s.Misset(faulty(err, "answers"))
+	}
+	if f := s.checkLadders(); f != nil {
+		return nil, s.Misset(f)
+	}
 	if f := s.checkRounds(); f != nil {
 		return nil, s.Misset(f)
 	}
@@ -151,7 +161,7 @@ func (s *Settings) placePaths() {
 		}
 		place(p)
 	}
-	place(&s.Mail.CAFile, &s.Mail.PasswordFile)
+	place(&s.Mail.CAFile, &s.Mail.PasswordFile, &s.Answers.CAFile, &s.Answers.PasswordFile)
 	for name, r := range s.Rounds {
 		place(&r.Roster.From, &r.Roster.TokenFile, &r.Activity, &r.Metrics)
 		if r.Folder != nil {

@@ -33,7 +33,7 @@ func (s *Step) UnmarshalYAML(node ast.Node) error {
 	if yaml.UnmarshalWithOptions(fmt.Appendf(nil, "%s: {}", word), (*plain)(s), yaml.Strict()) != nil {
 		at := node.GetToken().Position
 		return fmt.Errorf("line %d, column %d: %q is not a step: a step is one of survey, audit, list, reconcile, "+
-			"stage, due and apply", at.Line, at.Column, word)
+			"stage, due, apply, climb and answers", at.Line, at.Column, word)
 	}
 	return nil
 }

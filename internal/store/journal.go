@@ -139,6 +139,16 @@ func (s *Store) Since(ctx context.Context, event string, t time.Time, take func(
 	return rows.Err()
 }
 
+// Events returns the records of some events, in order.
+func (s *Store) Events(ctx context.Context, events ...string) ([]Sealed, error) {
+	args := make([]any, len(events))
+	for i, e := range events {
+		args[i] = e
+	}
+	return s.records(ctx, "SELECT seq, record, hash FROM journal WHERE event IN (?"+strings.Repeat(", ?", len(events)-1)+
+		") ORDER BY seq", args...)
+}
+
 // About returns the records about a batch as a whole, in order: not those of
 // its lines.
 func (s *Store) About(ctx context.Context, batch int) ([]Sealed, error) {

@@ -167,8 +167,14 @@ var ErrBusy = errors.New("another yardbroom is carrying out a batch in this stat
 
 // Lock keeps everybody else from carrying out batches of this state folder
 // until unlock is called, or the process ends.
-func (s *Store) Lock() (unlock func(), err error) {
-	lock := flock.New(filepath.Join(s.dir, "apply.lock"))
+func (s *Store) Lock() (unlock func(), err error) { return s.lock("apply.lock") }
+
+// LockLadders keeps everybody else from climbing ladders until unlock is called, or
+// the process ends.
+func (s *Store) LockLadders() (unlock func(), err error) { return s.lock("ladders.lock") }
+
+func (s *Store) lock(name string) (unlock func(), err error) {
+	lock := flock.New(filepath.Join(s.dir, name))
 	ok, err := lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("state folder: %w", err)

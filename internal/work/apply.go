@@ -191,6 +191,7 @@ func (s *Session) job(ctx context.Context, p *Place, b *batch.Batch, r *CarryReq
 	if err != nil {
 		return nil, err
 	}
+	protection.Returning = b.ComesDown()
 	kept, err := s.Store(ctx)
 	if err != nil {
 		return nil, err

@@ -36,7 +36,13 @@ func (s *Session) barred(ctx context.Context, b *batch.Batch) (map[int]string, e
 			off[id] = l.N
 		}
 	}
-	why := map[int]string{}
+	why, err := s.notToClimb(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	if why == nil {
+		why = map[int]string{}
+	}
 	if len(on) > 0 {
 		reasons, err := s.notToBeEnabled(ctx, b.Identity, b.Yard, b.UndoOf, slices.Collect(maps.Keys(on)))
 		if err != nil {
@@ -61,6 +67,11 @@ func (s *Session) barred(ctx context.Context, b *batch.Batch) (map[int]string, e
 // findsLeavers tells whether a line stands for the finding of a check that finds
 // leavers.
 func (s *Session) findsLeavers(check string) bool {
+	for i := range s.Settings.Ladders {
+		if l := &s.Settings.Ladders[i]; check == audit.LadderCheckName(l.Name) {
+			return l.Starts.Left != nil
+		}
+	}
 	c, err := s.Catalog.Named(check)
 	return err == nil && c.Leavers
 }

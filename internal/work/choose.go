@@ -93,7 +93,7 @@ func (s *Session) choose(
 			return nil, err
 		}
 		for _, c := range asCandidates(found) {
-			c.Listed = true
+			c.AsItIs = true
 			all = append(all, c)
 		}
 		s.note(
@@ -251,7 +251,7 @@ const tenth = 10
 func (s *Session) halfDelivered(ctx context.Context, p *Place, report *audit.Report, q *Question) error {
 	var byAbsence, leavers bool
 	for _, name := range q.Checks {
-		if c, err := s.Catalog.Named(name); err == nil {
+		if c, err := report.Catalog.Named(name); err == nil {
 			byAbsence, leavers = byAbsence || c.ByAbsence, leavers || c.Leavers
 		}
 	}

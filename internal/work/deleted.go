@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"yardbroom/internal/batch"
@@ -19,16 +20,29 @@ func (s *Session) deletedFolder(b *batch.Batch) string {
 	return filepath.Join(s.State, "deleted", fmt.Sprintf("batch-%d", b.ID))
 }
 
+// keptFor is the file in the folder of a batch that says for how long it is kept,
+// where that is not as long as the settings say.
+const keptFor = "kept-for"
+
 // keepDeleted writes what there was of an entry, before it is deleted. It is nil
 // where the settings keep nothing.
 func (s *Session) keepDeleted(b *batch.Batch) func(*batch.Line, []batch.LDIFChange) error {
-	if s.Settings.Batch.KeepDeleted == (calendar.Span{}) {
+	if s.Settings.Batch.KeepDeleted == (calendar.Span{}) && b.KeepDeleted == "" {
 		return nil
 	}
 	return func(l *batch.Line, there []batch.LDIFChange) error {
 		folder := s.deletedFolder(b)
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return err
+		}
+		if b.KeepDeleted != "" {
+			err := whole.Write(filepath.Join(folder, keptFor), func(w io.Writer) error {
+				_, err := fmt.Fprintln(w, b.KeepDeleted)
+				return err
+			})
+			if err != nil {
+				return err
+			}
 		}
 		about := fmt.Sprintf(
 			"%s, deleted by line %d of batch %d on %s; these records make it anew, the remarks are what no client can write",
@@ -51,21 +65,33 @@ func (s *Session) forgetDeleted() error {
 	}
 	for _, file := range files {
 		info, statErr := os.Stat(file)
-		if statErr == nil && !s.Settings.Batch.KeepDeleted.After(info.ModTime()).After(s.Now()) {
+		folder := filepath.Dir(file)
+		if statErr == nil && !s.keepsDeleted(folder).After(info.ModTime()).After(s.Now()) {
 			err = errors.Join(err, os.Remove(file))
 		}
-		if folder := filepath.Dir(file); empty(folder) {
-			err = errors.Join(err, os.Remove(folder))
+		if left, globErr := filepath.Glob(filepath.Join(folder, "line-*.ldif")); globErr == nil && len(left) == 0 {
+			err = errors.Join(err, os.RemoveAll(folder))
 		}
 	}
 	return err
+}
+
+// keepsDeleted is how long what lies in the folder of a batch is kept.
+func (s *Session) keepsDeleted(folder string) calendar.Span {
+	text, err := os.ReadFile(filepath.Join(folder, keptFor))
+	if err == nil {
+		if span, err := calendar.ParseSpan(strings.TrimSpace(string(text))); err == nil {
+			return span
+		}
+	}
+	return s.Settings.Batch.KeepDeleted
 }
 
 // noteDeleted notes where what a batch has deleted is kept.
 func (s *Session) noteDeleted(b *batch.Batch) {
 	if folder := s.deletedFolder(b); !empty(folder) {
 		s.note("what was deleted is kept as LDIF in %s until %s", folder,
-			s.Settings.Batch.KeepDeleted.After(s.Now()).Format(time.DateOnly))
+			s.keepsDeleted(folder).After(s.Now()).Format(time.DateOnly))
 	}
 }
 

@@ -93,6 +93,14 @@ func (s *Session) run(
 	ctx context.Context, p *Place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string,
 	within string,
 ) (*audit.Report, error) {
+	return s.runMore(ctx, p, survey, people, asOf, checks, within, nil)
+}
+
+// runMore is run with more checks than the settings have.
+func (s *Session) runMore(
+	ctx context.Context, p *Place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string,
+	within string, more []*audit.Check,
+) (*audit.Report, error) {
 	exempt, err := s.exemptions(ctx, p)
 	if err != nil {
 		return nil, err
@@ -106,7 +114,7 @@ func (s *Session) run(
 		return nil, err
 	}
 	report, err := audit.Run(survey, s.Settings, audit.Options{Suspended: suspended, AsOf: asOf, Checks: checks,
-		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people})
+		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people, More: more})
 	if err != nil {
 		return nil, asRequest(err)
 	}

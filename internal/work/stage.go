@@ -12,6 +12,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/wording"
 )
@@ -401,4 +402,21 @@ const fromRoster = "{roster."
 // ByRoster tells whether the roster gives the values.
 func (r *StageRequest) ByRoster() bool {
 	return r.Is(batch.Fill) && strings.Contains(r.Value, fromRoster)
+}
+
+// RequestOf is what a step of the settings asks for. Spans of time count from a day.
+func RequestOf(s *settings.StageStep, q Question, day time.Time) *StageRequest {
+	r := &StageRequest{Question: q, Actions: s.Actions, Attr: s.Attr, Value: s.Value, To: s.To, Text: s.Text, Groups: s.Groups,
+		Why: s.Why, AppendAccount: s.AppendAccount, IncludeLikely: s.IncludeLikely}
+	r.Where = s.Of
+	for _, one := range []struct {
+		text string
+		into *string
+	}{{s.Expires, &r.Expires}, {s.Until, &r.Until}} {
+		*one.into = one.text
+		if span, err := calendar.ParseSpan(one.text); err == nil {
+			*one.into = span.After(day).Format(time.DateOnly)
+		}
+	}
+	return r
 }

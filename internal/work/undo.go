@@ -225,6 +225,7 @@ func (s *Session) reassess(ctx context.Context, b *batch.Batch, r *CarryRequest)
 	if err != nil {
 		return nil, err
 	}
+	protection.Returning = b.ComesDown()
 	if server, ok := p.Server(); ok &&
 		slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.Has(batch.Restore) }) {
 		kept, err := s.Store(ctx)

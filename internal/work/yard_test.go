@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -24,7 +25,8 @@ type yard struct {
 	*Session
 	dir    *practice.Directory
 	server *practice.Server
-	at     time.Time // the session's clock
+	at     time.Time    // the session's clock
+	clock  atomic.Int64 // the directory's, in nanoseconds
 	notes  []string
 }
 
@@ -32,7 +34,9 @@ type yard struct {
 // disabled, with employee numbers 1 to 4; and a keeper, number 5, who is signed in.
 func newYard(t *testing.T) *yard {
 	t.Helper()
-	y := &yard{at: now, dir: practice.New(base, "S-1-5-21-1-2-3", func() time.Time { return now })}
+	y := &yard{at: now}
+	y.clock.Store(now.UnixNano())
+	y.dir = practice.New(base, "S-1-5-21-1-2-3", func() time.Time { return time.Unix(0, y.clock.Load()).UTC() })
 	for _, ou := range []string{"Staff", "Parked"} {
 		y.add(t, "OU="+ou+","+base, "objectClass", "organizationalUnit")
 	}

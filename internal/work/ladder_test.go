@@ -1,0 +1,169 @@
+package work
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ladder"
+	"yardbroom/internal/settings"
+)
+
+// days makes a span that can be pointed at.
+func days(n int) *calendar.Span { s := calendar.Days(n); return &s }
+
+// unused is the ladder of the tests: idle for 30 days onto it, at once to a first
+// holding place, 30 days later disabled and to a second, 40 days later deleted.
+func unused() settings.Ladder {
+	return settings.Ladder{Name: "unused", Starts: settings.Start{Idle: days(30)}, Of: &settings.Filter{Kind: "people", Under: "OU=Staff," + base},
+		Rungs: []settings.Rung{
+			{Name: "shelved", After: calendar.Days(5), Actions: settings.Words{"move"}, To: "OU=Hold1," + base, Unattended: true},
+			{Name: "disabled", After: calendar.Days(30), Actions: settings.Words{"disable", "leave-groups", "move"}, To: "OU=Hold2," + base, Unattended: true},
+			{Name: "deleted", After: calendar.Days(40), Actions: settings.Words{"delete"}},
+		}}
+}
+
+// newLadders is a yard with a ladder, whose people signed in three days ago.
+func newLadders(t *testing.T, all ...settings.Ladder) *yard {
+	t.Helper()
+	y := newYard(t)
+	y.add(t, "OU=Hold1,"+base, "objectClass", "organizationalUnit")
+	y.add(t, "OU=Hold2,"+base, "objectClass", "organizationalUnit")
+	y.add(t, "CN=Chart Readers,OU=Staff,"+base, "objectClass", "group", "sAMAccountName", "chart-readers", "groupType", "-2147483646",
+		"member", "CN=Ada Quill,OU=Staff,"+base, "member", "CN=Keeper,OU=Staff,"+base)
+	// The only domain controller there is, so that its sign-ins are all.
+	y.add(t, "CN=practice,"+base, "objectClass", "server", "dNSHostName", "practice.larkmoor.example")
+	y.add(t, "CN=NTDS Settings,CN=practice,"+base, "objectClass", "nTDSDSA")
+	y.Settings.Ladders = all
+	return y
+}
+
+// after lets days pass. The keeper and those named sign in.
+func (y *yard) after(days int, who ...string) {
+	y.at = y.at.AddDate(0, 0, days)
+	y.clock.Store(y.at.UnixNano())
+	for _, name := range append(who, "Keeper") {
+		y.signsIn(name)
+	}
+}
+
+func (y *yard) signsIn(name string) {
+	for _, e := range y.dir.Dump() {
+		if strings.HasPrefix(e.DN, "CN="+name+",") {
+			y.dir.Edit(e.DN, func(e *directory.Entry) { e.Set("lastLogon", directory.FormatFileTime(y.at)) })
+		}
+	}
+}
+
+func (y *yard) climb(t *testing.T) *LadderClimb {
+	t.Helper()
+	c, err := y.Climb(context.Background(), y.open(t), &ClimbRequest{})
+	require.NoError(t, err)
+	for _, l := range c.All {
+		require.NoError(t, l.Error)
+		for _, b := range l.Batches {
+			require.NoError(t, b.Error)
+			if len(b.Refusals) > 0 {
+				t.Logf("refused: %v", b.Refusals)
+			}
+		}
+	}
+	return c.All[0]
+}
+
+// where is the container that somebody stands in, "" where they are gone.
+func (y *yard) where(name string) string {
+	for _, e := range y.dir.Dump() {
+		if rdn, parent := directory.SplitDN(e.DN); rdn == "CN="+name {
+			return strings.TrimSuffix(parent, ","+base)
+		}
+	}
+	return ""
+}
+
+func (y *yard) standing(t *testing.T, account string) *ladder.Standing {
+	t.Helper()
+	all, err := y.Ladders(context.Background(), y.open(t), &Question{})
+	require.NoError(t, err)
+	for _, one := range all.All {
+		for _, s := range one.Standings {
+			if s.Account == account {
+				return s
+			}
+		}
+	}
+	return nil
+}
+
+func (y *yard) offAt(name string) bool {
+	for _, e := range y.dir.Dump() {
+		if strings.HasPrefix(e.DN, "CN="+name+",") {
+			flags, _ := directory.ParseFlags(e.First("userAccountControl"))
+			return flags&directory.UACDisabled != 0
+		}
+	}
+	return false
+}
+
+func TestALadderIsClimbedInItsTimes(t *testing.T) {
+	y := newLadders(t, unused())
+	everybody := []string{"Bram Tern", "Dov Ekholm"}
+	y.after(20, everybody...)
+	require.Nil(t, y.standing(t, "ada"), "23 days idle")
+	y.after(7, everybody...)
+	s := y.standing(t, "ada")
+	require.NotNil(t, s)
+	assert.Equal(t, ladder.Climbing, s.State, "%v %+v", s.Holds, s.Start)
+	assert.Equal(t, "2026-12-22", s.Due.Format(time.DateOnly), "17 November, 30 days, 5 days")
+	y.climb(t)
+	assert.Equal(t, "OU=Staff", y.where("Ada Quill"))
+	y.after(5, everybody...)
+	y.climb(t)
+	assert.Equal(t, "OU=Hold1", y.where("Ada Quill"))
+	assert.Equal(t, "shelved", y.standing(t, "ada").Rung)
+	y.after(29, everybody...)
+	y.climb(t)
+	assert.Equal(t, "OU=Hold1", y.where("Ada Quill"))
+	y.after(1, everybody...)
+	y.climb(t)
+	assert.Equal(t, "OU=Hold2", y.where("Ada Quill"))
+	assert.True(t, y.offAt("Ada Quill"))
+	y.after(40, everybody...)
+	c := y.climb(t)
+	require.Len(t, c.Batches, 1)
+	assert.Len(t, c.Batches[0].Batch.Lines, 2, "Cleo was disabled before: since the rung at the latest")
+	assert.Equal(t, "a signature", c.Batches[0].Waits)
+	assert.Equal(t, ladder.Waiting, y.standing(t, "ada").State)
+	assert.Empty(t, y.climb(t).Batches, "it waits already")
+	assert.Equal(t, "OU=Hold2", y.where("Ada Quill"))
+}
+
+func TestWhoWakesIsBroughtBack(t *testing.T) {
+	y := newLadders(t, unused())
+	everybody := []string{"Bram Tern", "Dov Ekholm"}
+	y.after(36, everybody...)
+	y.climb(t)
+	require.Equal(t, "OU=Hold1", y.where("Ada Quill"))
+	y.after(30, everybody...)
+	y.climb(t)
+	require.Equal(t, "OU=Hold2", y.where("Ada Quill"))
+	y.dir.Edit("CN=Ada Quill,OU=Hold2,"+base, func(e *directory.Entry) { e.Set("userAccountControl", "512") })
+	y.after(1, "Ada Quill", "Bram Tern", "Dov Ekholm")
+	c := y.climb(t)
+	require.Len(t, c.Woke, 1)
+	assert.Equal(t, "OU=Staff", y.where("Ada Quill"))
+	assert.Contains(t, y.dir.Entry("CN=Chart Readers,OU=Staff,"+base).Get("member"), "CN=Ada Quill,OU=Staff,"+base)
+	assert.False(t, y.offAt("Ada Quill"))
+	assert.Nil(t, y.standing(t, "ada"))
+	assert.Empty(t, y.climb(t).Batches)
+	y.after(29, everybody...)
+	assert.Nil(t, y.standing(t, "ada"), "everything counts anew")
+	y.after(1, everybody...)
+	assert.NotNil(t, y.standing(t, "ada"))
+}
