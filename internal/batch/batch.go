@@ -102,6 +102,8 @@ type Line struct {
 	Anew bool `json:"anew,omitempty"`
 	// LastSignIn is the last sign-in that was known when a ladder staged it.
 	LastSignIn time.Time `json:"last_sign_in,omitzero"`
+	// Since is when what put the account on the ladder began.
+	Since time.Time `json:"since,omitzero"`
 	// Passed are actions of the rung that were so already.
 	Passed []string `json:"passed,omitempty"`
 }

@@ -412,7 +412,9 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if len(line.Actions) == 0 {
 		return nil, already("all of it is so already")
 	}
-	line.LastSignIn = c.LastSignIn
+	if line.LastSignIn = c.LastSignIn; o.Ladder != "" && c.Finding != nil {
+		line.Since = c.Finding.Since
+	}
 	if c.AsItIs {
 		for _, id := range slices.Concat(s.Dialect.Enabled, s.Dialect.Expiry) {
 			rested = append(rested, id.String())

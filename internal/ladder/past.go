@@ -52,7 +52,8 @@ type Event struct {
 	Address string    `json:"address,omitempty"`
 	Day     time.Time `json:"day,omitzero"`
 	Ref     string    `json:"ref,omitempty"`
-	By      string    `json:"by,omitempty"` // mail or workbook
+	Mail    string    `json:"mail,omitempty"` // what the whole mail is found by
+	By      string    `json:"by,omitempty"`   // mail or workbook
 	// Down are the batches that are to be taken back for one who woke.
 	Down []int `json:"down,omitempty"`
 }
@@ -72,13 +73,15 @@ type Step struct {
 	Gone       bool   // it was deleted
 	// OnlyOff tells that nothing else was done that could be taken back.
 	OnlyOff bool
+	// Since is what had put it on the ladder, zero where nobody knows.
+	Since time.Time
 }
 
 // Told is that somebody was told what is to come.
 type Told struct {
-	Rung, Address, Ref, By string
-	At, Day                time.Time
-	CameBack               bool
+	Event    // with the rung and the address
+	At       time.Time
+	CameBack bool
 }
 
 // Hold is somebody's word that an account stays where it is.
@@ -149,6 +152,15 @@ func (w *Way) Place() string {
 
 // Off tells whether the ladder has switched it off.
 func (w *Way) Off() bool { return slices.ContainsFunc(w.Steps, func(s Step) bool { return s.Off }) }
+
+// Below is when it came to the rung below the one that it stands on, or left a ladder
+// before that.
+func (w *Way) Below() time.Time {
+	if len(w.Steps) < 2 {
+		return w.Anew
+	}
+	return w.Steps[len(w.Steps)-2].At
+}
 
 // OffSince is when the ladder has switched it off, zero where it has not.
 func (w *Way) OffSince() time.Time {
@@ -296,7 +308,7 @@ func (w *Way) named(l *batch.Line) { w.Account, w.DN = l.Account, l.DN }
 // step takes it to a rung.
 func (w *Way) step(b *batch.Batch, l *batch.Line, d *directory.Dialect) {
 	w.named(l)
-	s := Step{Rung: b.Rung, At: l.At, Batch: b.ID, Line: l.N, LastSignIn: l.LastSignIn, From: l.DN, Off: l.SwitchesOff() || slices.Contains(l.Passed, batch.Disable), Gone: l.Has(batch.Delete)}
+	s := Step{Rung: b.Rung, At: l.At, Batch: b.ID, Line: l.N, LastSignIn: l.LastSignIn, Since: l.Since, From: l.DN, Off: l.SwitchesOff() || slices.Contains(l.Passed, batch.Disable), Gone: l.Has(batch.Delete)}
 	s.OnlyOff = true
 	for _, a := range l.Actions {
 		s.OnlyOff = s.OnlyOff && (a.Name == batch.Disable || a.Name == batch.Expire)
@@ -366,7 +378,7 @@ func (w *Way) note(r *store.Sealed, e *Event) {
 			w.Hold.Until = r.At
 		}
 	case EventTold:
-		w.Told = append(w.Told, Told{Rung: e.Rung, Address: e.Address, Ref: e.Ref, By: e.By, At: r.At, Day: e.Day})
+		w.Told = append(w.Told, Told{Event: *e, At: r.At})
 	case EventBounced:
 		for i := range w.Told {
 			if w.Told[i].Ref == e.Ref && w.Told[i].Address == e.Address {

@@ -28,6 +28,7 @@ import (
 type Message struct {
 	From    string
 	To      []string
+	ReplyTo string // "" where answers go to From
 	Subject string
 	// ID is the Message-ID without brackets; Thread one that the mail is an answer
 	// to, so that mail readers show them together.
@@ -51,6 +52,11 @@ func Compose(m *Message) ([]byte, error) {
 	}
 	if err := msg.To(m.To...); err != nil {
 		return nil, err
+	}
+	if m.ReplyTo != "" {
+		if err := msg.ReplyTo(m.ReplyTo); err != nil {
+			return nil, err
+		}
 	}
 	msg.Subject(m.Subject)
 	msg.SetMessageIDWithValue(m.ID)

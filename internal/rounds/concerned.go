@@ -3,12 +3,12 @@ package rounds
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
+	"yardbroom/internal/work"
 )
 
 // concerned are the mail addresses of whom findings concern, by the folded DN of
@@ -17,8 +17,8 @@ type concerned map[settings.Each]map[string][]string
 
 // concerns are the attributes of an entry that name whom it concerns.
 var concerns = map[settings.Each][]string{
-	settings.EachManager: {"manager"},
-	settings.EachOwner:   {"managedBy", "owner", "manager"},
+	settings.EachManager: work.Relations.Manager,
+	settings.EachOwner:   work.Relations.Owner,
 }
 
 // mostConcerned is for how many entries it is found out, at most.
@@ -38,39 +38,16 @@ func whom(ctx context.Context, from source.Source, ways []settings.Each, finding
 	}
 	slices.Sort(dns)
 	dns = slices.Compact(dns)
-	entries, err := from.Get(ctx, dns[:min(len(dns), mostConcerned)])
+	dns = dns[:min(len(dns), mostConcerned)]
+	book, err := work.Addresses(ctx, from, dns)
 	if err != nil {
 		return nil, err
-	}
-	var theirs []string
-	for i := range entries {
-		for _, way := range ways {
-			for _, attr := range concerns[way] {
-				theirs = append(theirs, entries[i].Get(attr)...)
-			}
-		}
-	}
-	slices.Sort(theirs)
-	people, err := from.Get(ctx, slices.Compact(theirs))
-	if err != nil {
-		return nil, err
-	}
-	address := map[string]string{}
-	for i := range people {
-		if mail := people[i].First("mail"); strings.Contains(mail, "@") {
-			address[directory.FoldDN(people[i].DN)] = mail
-		}
 	}
 	for _, way := range ways {
 		out[way] = map[string][]string{}
-		for i := range entries {
-			e := &entries[i]
-			for _, attr := range concerns[way] {
-				for _, dn := range e.Get(attr) {
-					if mail := address[directory.FoldDN(dn)]; mail != "" {
-						out[way][directory.FoldDN(e.DN)] = append(out[way][directory.FoldDN(e.DN)], mail)
-					}
-				}
+		for _, dn := range dns {
+			for _, c := range book.Named(dn, concerns[way]) {
+				out[way][directory.FoldDN(dn)] = append(out[way][directory.FoldDN(dn)], c.Address)
 			}
 		}
 	}

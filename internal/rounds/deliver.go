@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"time"
 
+	"yardbroom/internal/ladder"
 	"yardbroom/internal/mail"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
@@ -32,6 +33,7 @@ type messageHead struct {
 	Subject string `json:"subject,omitempty"`
 	ID      string `json:"id"` // Message-ID of a mail
 	Post    int    `json:"post,omitempty"`
+	ladder.Telling
 }
 
 // Sender hands messages over.
@@ -241,8 +243,12 @@ func (d *delivery) message(ctx context.Context, m *store.Message) error {
 			to.State, to.Error, to.Next = store.DeliveryWaits, fault(err), d.now().Add(waits(to.Tries)).UTC()
 			d.log("%s to %s: not sent yet: %s", m.Kind, to.Address, to.Error)
 		}
+		records, err := head.Records(to.State, to.Address, d.now())
+		if err != nil {
+			return err
+		}
 		// That it was sent is written down even if the program is told to stop.
-		if err := d.kept.NoteDelivery(context.WithoutCancel(ctx), m.ID, to); err != nil {
+		if err := d.kept.NoteDelivery(context.WithoutCancel(ctx), m.ID, to, records...); err != nil {
 			return err
 		}
 	}

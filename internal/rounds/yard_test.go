@@ -47,7 +47,10 @@ type postbox struct {
 }
 
 // sent is a mail as its reader sees it: all parts, decoded.
-type sent struct{ to, subject, text string }
+type sent struct {
+	to, subject, text string
+	at                time.Time // where a test dates it
+}
 
 // received takes a mail apart.
 func received(to string, message []byte) sent {
@@ -124,16 +127,23 @@ func (b *postbox) to(address string) (texts []string) {
 // and a keeper is signed in. Rounds are written as in the settings.
 func newYard(t *testing.T, rounds string) *yard {
 	t.Helper()
+	y := emptyYard(t, rounds)
+	y.person(t, "Ada Quill", 200)
+	for i := range 20 {
+		y.person(t, fmt.Sprintf("Staff%02d Member", i), 3)
+	}
+	return y
+}
+
+// emptyYard serves only Bram and the keeper.
+func emptyYard(t *testing.T, rounds string) *yard {
+	t.Helper()
 	y := &yard{at: time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC), post: &postbox{}}
 	y.dir = practice.New(base, "S-1-5-21-1-2-3", func() time.Time { return y.at })
 	for _, ou := range []string{"Staff", "Parked"} {
 		y.add(t, "OU="+ou+","+base, "objectClass", "organizationalUnit")
 	}
 	y.person(t, "Bram Tern", 3)
-	y.person(t, "Ada Quill", 200)
-	for i := range 20 {
-		y.person(t, fmt.Sprintf("Staff%02d Member", i), 3)
-	}
 	y.add(t, "CN=Keeper,OU=Staff,"+base, "objectClass", "user", "sAMAccountName", "keeper", "userAccountControl", "512", "displayName",
 		"Kay Keeper")
 	y.signsIn("Keeper", 0)

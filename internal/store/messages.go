@@ -57,6 +57,21 @@ func (tx *transaction) addMessage(ctx context.Context, m *Message) error {
 	return nil
 }
 
+// AddMessages keeps messages that wait from now on.
+func (s *Store) AddMessages(ctx context.Context, all ...*Message) error {
+	if len(all) == 0 {
+		return nil
+	}
+	return s.tx(ctx, func(tx *transaction) error {
+		for _, m := range all {
+			if err := tx.addMessage(ctx, m); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Waiting are the messages that somebody waits for, oldest first, each with those
 // of its deliveries; without the bodies.
 func (s *Store) Waiting(ctx context.Context) ([]*Message, error) {
@@ -112,9 +127,14 @@ func (s *Store) Body(ctx context.Context, message int) (body []byte, err error) 
 }
 
 // NoteDelivery writes down how far a delivery has come. When nobody waits for a
-// message any more its body goes.
-func (s *Store) NoteDelivery(ctx context.Context, message int, d *Delivery) error {
+// message any more its body goes. Records say in the journal what follows from it.
+func (s *Store) NoteDelivery(ctx context.Context, message int, d *Delivery, records ...*Record) error {
 	return s.tx(ctx, func(tx *transaction) error {
+		for _, r := range records {
+			if _, err := tx.appendRecord(ctx, r); err != nil {
+				return err
+			}
+		}
 		next := ""
 		if !d.Next.IsZero() {
 			next = stamp(d.Next)

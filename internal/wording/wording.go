@@ -16,6 +16,14 @@ func Count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// List writes names as a sentence has them: "a, b and c".
+func List(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
 // Some writes the first few of some names.
 func Some(names []string) string {
 	if len(names) > 3 {

@@ -25,6 +25,9 @@ type ClimbRequest struct {
 	Question
 	CarryRequest
 	Ladders []string // names; none are all of the yard
+	// WholeRoster says that the roster is whole, though by it much of the directory
+	// would have to go.
+	WholeRoster bool
 	// StageOnly carries nothing out, whatever the rungs allow.
 	StageOnly bool
 	// Consider may refuse a batch before it is kept; nil where nobody wants to.
@@ -48,10 +51,11 @@ type LadderClimb struct {
 	Stepped []*ladder.Standing
 	// Later counts those whose time has come and who are more than a batch may have.
 	Later int
-	Mails int // that were written
-	// Untold is why nobody could be written to, "" where that was not so.
-	Untold string
-	Error  error
+	// Letters are to be written and handed over; Untold is why there are none though
+	// somebody is to be told.
+	Letters []*ladder.Letter
+	Untold  string
+	Error   error
 }
 
 // ClimbBatch is a batch of a ladder.
@@ -428,8 +432,10 @@ func (c *climbing) keep(ctx context.Context, b *batch.Batch) error {
 
 // up takes those whose time has come to their next rungs.
 func (c *climbing) up(ctx context.Context, l *LadderClimb) error {
-	if err := c.s.halfDelivered(ctx, c.p, c.all.report, &Question{Checks: l.startChecks(), Roster: c.r.Roster}); err != nil {
-		return err
+	if !c.r.WholeRoster {
+		if err := c.s.halfDelivered(ctx, c.p, c.all.report, &Question{Checks: l.startChecks(), Roster: c.r.Roster}); err != nil {
+			return err
+		}
 	}
 	for i := range l.Rungs {
 		var ready []*ladder.Standing

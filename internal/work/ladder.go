@@ -30,6 +30,7 @@ type Ladders struct {
 	report  *audit.Report
 	people  *reconcile.Result
 	dialect *directory.Dialect
+	book    *AddressBook // of those who are to be told
 }
 
 // OneLadder is a ladder, and who stands where on it.
@@ -536,14 +537,15 @@ func (g *gathering) tell(ctx context.Context) error {
 	if len(all) == 0 {
 		return nil
 	}
-	book, err := g.addresses(ctx, dns)
+	book, err := Addresses(ctx, g.p.Source, dns)
 	if err != nil {
 		return err
 	}
+	g.book = book
 	for _, a := range all {
 		s := a.one.Standings[a.at]
 		n := s.Next.Tell.WithDefaults()
-		s.Recipients, s.Asked = book.of(s.DN, &n, a.one.LanguageAttr()), true
+		s.Recipients, s.Asked = g.recipients(book, s.DN, &n, a.one.LanguageAttr()), true
 		a.one.Standings[a.at] = ladder.Stand(a.one.Ladder, s.Way, s.Facts, g.AsOf)
 	}
 	return nil
