@@ -21,6 +21,7 @@ const (
 	Beforehand Occasion = iota // a rung is to come
 	OnTheDay                   // it was taken
 	ToSign                     // a batch waits for a signature
+	Answered                   // somebody has objected
 )
 
 // Letter is a mail that a ladder wants to be sent to one address.
@@ -34,6 +35,8 @@ type Letter struct {
 	// Ref is what the whole mail is found by again; Batch what is told of.
 	Ref   string
 	Batch int
+	// Answers is the Message-ID of the mail that it is an answer to, "" for none.
+	Answers string
 }
 
 // LetterLine is one account of a letter.
@@ -56,7 +59,10 @@ type LetterText struct {
 	Day, Date string
 	Hold      string // for how long an objection holds: "90 days"
 	Accounts  []LetterAccount
-	Batch     int
+	// Kept and Late are those of an answer that are held, and that it came too late
+	// for.
+	Kept, Late []LetterAccount
+	Batch      int
 }
 
 // LetterAccount is one account of a letter, as templates see it.
@@ -140,6 +146,16 @@ const toSignText = `Batch {{.Batch}} would take {{if eq (len .Accounts) 1}}an ac
 Look at it with "yardbroom batch show {{.Batch}}" and sign it with "yardbroom batch sign {{.Batch}}". Until then nothing happens.
 `
 
+const answeredSubject = `{{if .Kept}}Kept as it is: {{range $i, $a := .Kept}}{{if $i}}, {{end}}{{$a.Account}}{{end}}{{else}}Too late: {{range $i, $a := .Late}}{{if $i}}, {{end}}{{$a.Account}}{{end}}{{end}}`
+
+const answeredText = `Your answer has come.
+{{range .Kept}}
+  {{.Account}} stays as it is until {{.Day}}.{{end}}{{range .Late}}
+  {{.Account}}: what you were asked about is over. Ask those who look after the directory.{{end}}
+
+Nothing else was changed by it. Before anything happens to what you keep, you are asked again.
+`
+
 // Write makes the subject and the text of a letter, in the words of the settings and
 // the language of whom it is for, where they have it. Own tells whether these are the
 // settings' own words.
@@ -150,6 +166,8 @@ func (l *Letter) Write() (subject, text string, own bool, err error) {
 		subject, text = onTheDaySubject, onTheDayText
 	case ToSign:
 		subject, text = toSignSubject, toSignText
+	case Answered:
+		subject, text = answeredSubject, answeredText
 	case Beforehand:
 		n := l.Rung.Tell
 		if both := n.Languages[tongue(n, l.To.Tongue)]; len(both) == 2 {
@@ -196,6 +214,9 @@ func fill(name, text string, data *LetterText) (string, error) {
 // Data is what templates see of a letter. Values of the directory are made harmless:
 // no line of theirs can look like one of the letter's own.
 func (l *Letter) Data() *LetterText {
+	if l.Occasion == Answered {
+		return l.answered()
+	}
 	d := &LetterText{Name: oneLine(l.To.Name), Ladder: l.Ladder.Name, Title: cmp.Or(l.Ladder.Title, l.Ladder.Name), Rung: l.Rung.Name,
 		What: What(l.Rung), Batch: l.Batch}
 	if l.Rung.Tell != nil {
@@ -217,6 +238,22 @@ func (l *Letter) Data() *LetterText {
 	}
 	d.Day, d.Date = first.In(l.Zone).Format(dayForm), first.In(l.Zone).Format(time.DateOnly)
 	d.Self = l.To.Who == settings.WhoPerson && len(l.Lines) == 1
+	return d
+}
+
+// answered is the data of an answer to an answer.
+func (l *Letter) answered() *LetterText {
+	d := &LetterText{}
+	for i := range l.Lines {
+		line := &l.Lines[i]
+		one := LetterAccount{Account: oneLine(line.Account)}
+		if line.Until.IsZero() {
+			d.Late = append(d.Late, one)
+			continue
+		}
+		one.Day = line.Until.In(l.Zone).Format(dayForm)
+		d.Kept = append(d.Kept, one)
+	}
 	return d
 }
 

@@ -115,8 +115,9 @@ type Way struct {
 	// OnTheDay are the rungs, with their batches, that somebody was told of on the
 	// day.
 	OnTheDay map[int]bool
-	Hold     *Hold // the last one
-	Waits    int   // the open batch that would take it further
+	Hold     *Hold    // the last one
+	Objected []string // what the answers answered that have held it
+	Waits    int      // the open batch that would take it further
 	WaitsFor string
 }
 
@@ -220,6 +221,29 @@ type happening struct {
 	seq  int
 	id   string
 	then func(*Way)
+}
+
+// ReadAll reads the pasts of the ladders of all directories that the journal knows.
+func ReadAll(ctx context.Context, s *store.Store) (all []*Past, err error) {
+	records, err := s.Events(ctx, EventTold)
+	if err != nil {
+		return nil, err
+	}
+	for i := range records {
+		var e Event
+		if err := json.Unmarshal(records[i].Body, &e); err != nil {
+			return nil, fmt.Errorf("journal record %d: %w", records[i].Seq, err)
+		}
+		if slices.ContainsFunc(all, func(p *Past) bool { return p.Directory.Same(e.Directory) }) {
+			continue
+		}
+		p, err := Read(ctx, s, e.Directory)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, nil
 }
 
 // Read reads the past of a directory's ladders from the journal.
@@ -373,6 +397,9 @@ func (w *Way) note(r *store.Sealed, e *Event) {
 		w.Steps = append(w.Steps, Step{Rung: e.Rung, At: r.At, LastSignIn: r.At, Place: parentOf(e.DN)})
 	case EventHeld:
 		w.Hold = &Hold{Until: e.Until, At: r.At, Why: e.Why, By: cmp.Or(e.Address, r.By), Ref: e.Ref}
+		if e.Ref != "" {
+			w.Objected = append(w.Objected, e.Ref)
+		}
 	case EventLetGo:
 		if w.Hold != nil {
 			w.Hold.Until = r.At

@@ -80,9 +80,12 @@ type Standing struct {
 	Due  time.Time
 	Day  time.Time
 	// Tell are those who are to be told now, Told those who were.
-	Tell  []Recipient
-	Told  []Told
-	Holds []Reason
+	Tell []Recipient
+	// ToTell tells that it is time to, whether anybody has an address or not, and
+	// nobody was told by other means.
+	ToTell bool
+	Told   []Told
+	Holds  []Reason
 	// Awake says why it leaves the ladder, "" where it does not.
 	Awake string
 }
@@ -236,6 +239,9 @@ func (s *Standing) told(w *Way, now time.Time) {
 		return
 	}
 	open := s.open(w, s.Recipients, from)
+	if s.byOtherMeans(w, from) {
+		open = nil
+	}
 	if len(open) == 0 && !s.heard() && n.Otherwise != "" {
 		open = s.open(w, []Recipient{{Address: n.Otherwise}}, from)
 	}
@@ -243,11 +249,13 @@ func (s *Standing) told(w *Way, now time.Time) {
 	for _, t := range s.Told {
 		day = later(day, later(t.Day, n.Before.After(t.At)))
 	}
+	timely := !now.Before(from) && w.Waits == 0 && !slices.ContainsFunc(s.Holds, func(r Reason) bool {
+		return r.Until.IsZero() || n.Before.Before(r.Until).After(now)
+	})
+	s.ToTell = timely && (len(open) > 0 || !s.heard())
 	switch {
 	case len(open) > 0:
-		if !now.Before(from) && w.Waits == 0 && !slices.ContainsFunc(s.Holds, func(r Reason) bool {
-			return r.Until.IsZero() || n.Before.Before(r.Until).After(now)
-		}) {
+		if timely {
 			s.Tell = open
 		}
 		day = later(day, n.Before.After(later(now, from)))
@@ -290,6 +298,16 @@ func (s *Standing) open(w *Way, all []Recipient, from time.Time) (open []Recipie
 		s.Told = append(s.Told, w.Told[at])
 	}
 	return open
+}
+
+// byOtherMeans tells whether somebody was given a workbook to answer in, and notes
+// that.
+func (s *Standing) byOtherMeans(w *Way, from time.Time) bool {
+	at := slices.IndexFunc(w.Told, func(t Told) bool { return t.By == "workbook" && t.Rung == s.Next.Name && !t.At.Before(from) })
+	if at >= 0 {
+		s.Told = append(s.Told, w.Told[at])
+	}
+	return at >= 0
 }
 
 // heard tells whether anybody was told whose mail did not come back.

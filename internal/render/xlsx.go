@@ -142,11 +142,36 @@ func (x *workbook) add(s *sheet.Sheet, rows [][]any) error {
 	if err != nil {
 		return err
 	}
+	if err := x.choices(name, s, len(rows)); err != nil {
+		return err
+	}
 	stripes := false
 	if err := out.AddTable(&excelize.Table{Range: "A1:" + last, Name: fmt.Sprintf("Table%d", len(x.names)), StyleName: "TableStyleLight1", ShowRowStripes: &stripes}); err != nil {
 		return err
 	}
 	return out.Flush()
+}
+
+// choices offers what may be filled in, in the columns that have it.
+func (x *workbook) choices(name string, s *sheet.Sheet, rows int) error {
+	for i := range s.Columns {
+		if len(s.Columns[i].Choices) == 0 || rows == 0 {
+			continue
+		}
+		column, err := excelize.ColumnNumberToName(i + 1)
+		if err != nil {
+			return err
+		}
+		list := excelize.NewDataValidation(true)
+		list.Sqref = fmt.Sprintf("%s2:%s%d", column, column, rows+1)
+		if err := list.SetDropList(s.Columns[i].Choices); err != nil {
+			return err
+		}
+		if err := x.book.AddDataValidation(name, list); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (x *workbook) cell(cell any) any {

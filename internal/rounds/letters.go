@@ -34,7 +34,7 @@ func KeepLetters(ctx context.Context, s *work.Session, letters []*ladder.Letter)
 	for _, l := range letters {
 		m, err := letterMessage(s, key, l, now)
 		if err != nil {
-			return fmt.Errorf("ladder %s, mail to %s: %w", l.Ladder.Name, l.To.Address, err)
+			return fmt.Errorf("the mail to %s: %w", l.To.Address, err)
 		}
 		all = append(all, m)
 	}
@@ -51,9 +51,9 @@ func letterMessage(s *work.Session, key ladder.Key, l *ladder.Letter, now time.T
 	if err != nil {
 		return nil, err
 	}
-	m := &mail.Message{From: s.Settings.Mail.From, To: []string{l.To.Address}, Subject: subject, Date: now, Text: text,
+	m := &mail.Message{Thread: l.Answers, From: s.Settings.Mail.From, To: []string{l.To.Address}, Subject: subject, Date: now, Text: text,
 		ID: id + "@" + domainOf(s.Settings.Mail.From), ReplyTo: s.Settings.Answers.Address}
-	if !own {
+	if !own && l.Occasion != ladder.Answered {
 		var page bytes.Buffer
 		if err := render.WriteLetter(&page, l, subject, text); err != nil {
 			return nil, err
@@ -88,7 +88,7 @@ func letterID(key ladder.Key, l *ladder.Letter) (string, error) {
 		return ladder.TokenPrefix + key.MailToken(l.To.Address, l.Ref), nil
 	}
 	ref, err := ladder.NewRef()
-	return fmt.Sprintf("ladder.%s.%s", l.Ladder.Name, ref), err
+	return "ladder." + ref, err
 }
 
 // domainOf is what stands behind the @ of an address.

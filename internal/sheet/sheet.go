@@ -28,6 +28,8 @@ type Column struct {
 	Kind  Kind
 	Wide  bool // gives way where room is short
 	Key   bool // is shown in full, whatever else has to go
+	// Choices are what may be filled in, where a person is to.
+	Choices []string
 }
 
 // Heading is what to call the column for people.

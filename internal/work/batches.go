@@ -109,16 +109,17 @@ func (s *Session) Doomed(ctx context.Context, b *batch.Batch, on From) batch.Doo
 func (s *Session) Import(ctx context.Context, b *batch.Batch, exported []byte, name string) (int, error) {
 	var drop []*batch.Line
 	var err error
-	switch {
-	case bytes.HasPrefix(exported, []byte("PK\x03\x04")):
-		drop, err = s.decidedWorkbook(b, exported)
-	case bytes.HasPrefix(bytes.TrimSpace(exported), []byte("{")):
+	if bytes.HasPrefix(bytes.TrimSpace(exported), []byte("{")) {
 		var edited *batch.Batch
 		if edited, err = batch.ReadExported(bytes.NewReader(exported)); err == nil {
 			drop, err = b.DecideBy(edited)
 		}
-	default:
-		drop, err = decidedCSV(b, exported)
+	} else {
+		var header []string
+		var rows []batch.Row
+		if header, rows, err = s.tableOf(exported); err == nil {
+			drop, err = b.Decide(header, rows)
+		}
 	}
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", name, err)
@@ -126,30 +127,33 @@ func (s *Session) Import(ctx context.Context, b *batch.Batch, exported []byte, n
 	return s.DropLines(ctx, b, drop)
 }
 
-func decidedCSV(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
+// tableOf reads a table that came back from a spreadsheet: a workbook, or as text.
+func (s *Session) tableOf(raw []byte) (header []string, rows []batch.Row, err error) {
+	if bytes.HasPrefix(raw, []byte("PK\x03\x04")) {
+		return s.workbookTable(raw)
+	}
 	t, err := sheet.ReadCSV(bytes.NewReader(raw))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	rows := make([]batch.Row, len(t.Rows))
+	rows = make([]batch.Row, len(t.Rows))
 	for i, r := range t.Rows {
 		rows[i] = batch.Row{Number: r.Line, Cells: r.Cells}
 	}
-	return b.Decide(t.Header, rows)
+	return t.Header, rows, nil
 }
 
-func (s *Session) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, error) {
+// workbookTable is the table of all sheets of a workbook.
+func (s *Session) workbookTable(raw []byte) (header []string, rows []batch.Row, err error) {
 	book, err := workbook.Open(string(raw), workbook.Limits{Octets: 1 << 30, Rows: 2_000_000})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer book.Close()
-	var header []string
-	var rows []batch.Row
 	for _, name := range book.GetSheetList() {
 		cells, err := book.GetRows(name)
 		if err != nil {
-			return nil, fmt.Errorf("sheet %s: %w", name, err)
+			return nil, nil, fmt.Errorf("sheet %s: %w", name, err)
 		}
 		if len(cells) == 0 {
 			continue
@@ -172,7 +176,7 @@ func (s *Session) decidedWorkbook(b *batch.Batch, raw []byte) ([]*batch.Line, er
 		}
 	}
 	if header == nil {
-		return nil, errors.New("it is empty")
+		return nil, nil, errors.New("it is empty")
 	}
-	return b.Decide(header, rows)
+	return header, rows, nil
 }
