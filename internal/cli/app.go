@@ -190,7 +190,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.trendCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.surveyCommand(), a.reconcileCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
-			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.yardCommand(), a.doctorCommand(), a.manualCommand(), a.schemaCommand(),
+			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.ladderCommand(), a.yardCommand(), a.doctorCommand(), a.manualCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {

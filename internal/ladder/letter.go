@@ -3,6 +3,7 @@ package ladder
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -182,6 +183,26 @@ func (l *Letter) Write() (subject, text string, own bool, err error) {
 	}
 	text, err = fill("text", text, data)
 	return strings.Join(strings.Fields(subject), " "), text, own, err
+}
+
+// CheckWords refuses words for the mails of a rung that name what there is not.
+func CheckWords(l *settings.Ladder, r *settings.Rung) error {
+	try := Letter{Ladder: l, Rung: r, Zone: time.UTC, Lines: []LetterLine{{Event: Event{Account: "ada"}, Name: "Ada Quill", Token: TokenPrefix}}}
+	tongues := []string{""}
+	for tag := range r.Tell.Languages {
+		tongues = append(tongues, tag)
+	}
+	for _, tag := range tongues {
+		try.To.Tongue = tag
+		_, text, own, err := try.Write()
+		if err != nil {
+			return fmt.Errorf("tell: %w", err)
+		}
+		if own && !strings.Contains(text, TokenPrefix) {
+			return errors.New("tell: the text has no {{.Token}} of the accounts ({{range .Accounts}}{{.Token}}{{end}}), so nobody could answer which one is meant")
+		}
+	}
+	return nil
 }
 
 // tongue is the language of the settings that a language tag begins with, "" for

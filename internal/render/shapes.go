@@ -12,4 +12,6 @@ var Shapes = map[string]any{
 	"batch-report": &HandoverShape{},
 	"reconcile":    &ReconciliationShape{},
 	"trend":        &TrendShape{},
+	"ladders":      &LaddersShape{},
+	"forecast":     &ForecastShape{},
 }

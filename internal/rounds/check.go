@@ -1,20 +1,26 @@
 package rounds
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/ladder"
+	"yardbroom/internal/listing"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/work"
 )
 
-// Check refuses rounds of the settings that name checks, columns, actions or fields of
-// a roster that there are not, with line and column.
+// Check refuses rounds and ladders of the settings that name checks, columns, actions,
+// ladders or fields of a roster that there are not, with line and column.
 func Check(s *work.Session) error {
+	if f := checkLadders(s); f != nil {
+		return work.Wrong("%w", s.Settings.Misset(f))
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.Settings.Rounds)) {
 		r := s.Settings.Rounds[name]
 		if f := firstFault(s, name, &r); f != nil {
@@ -92,11 +98,13 @@ func checkStep(s *work.Session, round string, step *settings.Step) (word string,
 			return "list", fmt.Errorf("columns: there is no %s; did you mean %s?", name, meant)
 		}
 		return "list", query(step.List).Check()
+	case step.Climb != nil:
+		return "climb", checkClimb(s, round, step.Climb)
+	case step.Answers != nil && s.Settings.Answers.Server == "":
+		return "answers", errors.New("the settings name no mailbox (answers: {server: imap.larkmoor.example:993, name: …})")
 	case step.Stage != nil:
-		for _, name := range step.Stage.Actions {
-			if !slices.Contains(batch.ActionNames, name) {
-				return "stage", fmt.Errorf("%q is not an action: use %s", name, strings.Join(batch.ActionNames, ", "))
-			}
+		if err := knownActions(step.Stage.Actions); err != nil {
+			return "stage", err
 		}
 		if err := known(s, step.Stage.Checks); err != nil {
 			return "stage", err
@@ -105,4 +113,38 @@ func checkStep(s *work.Session, round string, step *settings.Step) (word string,
 		return "stage", s.CheckStage(work.RequestOf(step.Stage, work.Question{Checks: step.Stage.Checks}, s.Now()))
 	}
 	return "", nil
+}
+
+// knownActions refuses what is no action.
+func knownActions(names []string) error {
+	for _, name := range names {
+		if !slices.Contains(batch.ActionNames, name) {
+			return fmt.Errorf("%q is not an action: use %s", name, strings.Join(batch.ActionNames, ", "))
+		}
+	}
+	return nil
+}
+
+// knownKind refuses what is no kind of entries.
+func knownKind(kind string) error {
+	if listing.Kinds[kind] == nil {
+		return fmt.Errorf("kind: %q is none of %s", kind, strings.Join(listing.KindNames, ", "))
+	}
+	return nil
+}
+
+// checkRung refuses a rung that cannot be climbed.
+func checkRung(s *work.Session, l *settings.Ladder, r *settings.Rung) error {
+	if !slices.ContainsFunc(r.Actions, func(name string) bool { return slices.Contains(batch.Alone, name) }) {
+		if err := knownActions(r.Actions); err != nil {
+			return err
+		}
+	}
+	if r.Tell != nil && s.Settings.Mail.Server != "" {
+		if err := ladder.CheckWords(l, r); err != nil {
+			return err
+		}
+	}
+	// Whom it is about does not matter here.
+	return s.CheckStage(work.RequestOf(r.Doing(), work.Question{Checks: []string{"disabled"}}, s.Now()))
 }

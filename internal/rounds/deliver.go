@@ -157,8 +157,8 @@ func (w *running) deliver(ctx context.Context) {
 	}
 }
 
-// Deliver hands over the messages that wait in a state folder. Those of a server
-// that does not answer wait on.
+// Deliver hands over the messages that wait in a state folder: by the network, where
+// send is nil. Those of a server that does not answer wait on.
 func Deliver(
 	ctx context.Context, kept *store.Store, set *settings.Settings, send Sender, now func() time.Time,
 	log func(format string, args ...any),
@@ -174,6 +174,9 @@ func Deliver(
 	waiting, err := kept.Waiting(ctx)
 	if err != nil || len(waiting) == 0 {
 		return err
+	}
+	if send == nil {
+		send = network{}
 	}
 	d := &delivery{kept: kept, set: set, send: send, now: now, log: log}
 	defer d.close()

@@ -12,7 +12,6 @@ import (
 
 	"yardbroom/internal/mail"
 	"yardbroom/internal/settings"
-	"yardbroom/internal/store"
 	"yardbroom/internal/whole"
 )
 
@@ -27,46 +26,17 @@ func (r *Runner) Preview(ctx context.Context, name, folder string) (*Run, error)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
 	}
-	temp, err := os.MkdirTemp("", "yardbroom-preview-")
+	s, end, err := r.Copy(ctx)
 	if err != nil {
-		return nil, err
-	}
-	defer whole.Passing(temp)()
-	defer os.RemoveAll(temp)
-	kept, err := r.Store(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if err := copyStore(ctx, kept, temp); err != nil {
-		return nil, err
-	}
-	if err := copyFolder(filepath.Join(temp, "rosters"), filepath.Join(r.State, "rosters")); err != nil {
 		return nil, err
 	}
 	set := *r.Settings
 	set.Rounds = map[string]settings.Round{name: previewed(r.Settings.Rounds[name], folder)}
-	s := r.Fresh()
-	defer s.Close()
-	s.Settings, s.State = &set, temp
+	s.Settings = &set
 	sink := &sink{folder: folder}
 	p := &Runner{Session: s, Log: r.Log, Host: r.Host, Send: sink, playing: true}
 	run, err := p.Run(ctx, name, &Request{})
-	if err == nil {
-		err = sink.err
-	}
-	return run, err
-}
-
-// copyStore copies the state without the messages that wait in it.
-func copyStore(ctx context.Context, kept *store.Store, to string) error {
-	if err := kept.CopyTo(ctx, to); err != nil {
-		return err
-	}
-	copied, err := store.Open(ctx, to)
-	if err != nil {
-		return err
-	}
-	return errors.Join(copied.DropWaiting(ctx), copied.Close())
+	return run, errors.Join(err, sink.err, end())
 }
 
 // previewed is a round that writes into a folder.
@@ -80,14 +50,6 @@ func previewed(r settings.Round, folder string) settings.Round {
 		r.Metrics = filepath.Join(folder, "metrics.txt")
 	}
 	return r
-}
-
-// copyFolder copies the files of a folder, if there is one.
-func copyFolder(to, from string) error {
-	if _, err := os.Stat(from); os.IsNotExist(err) {
-		return nil
-	}
-	return os.CopyFS(to, os.DirFS(from))
 }
 
 // Into is a sender that writes messages into a folder, each mail as it would be sent and

@@ -67,7 +67,7 @@ type YardRun struct {
 
 // StepRun is what became of one step.
 type StepRun struct {
-	Step  string    `json:"step"` // survey, audit, list, reconcile, stage, due or apply
+	Step  string    `json:"step"` // survey, audit, list, reconcile, stage, due, apply, climb or answers
 	Title string    `json:"title,omitempty"`
 	Began time.Time `json:"began"`
 	Ended time.Time `json:"ended"`

@@ -74,10 +74,10 @@ func (y *yardRun) do(ctx context.Context) {
 }
 
 // changing are the steps that change a directory, or prepare it.
-var changing = []string{"stage", "due", "apply"}
+var changing = []string{"stage", "due", "apply", "climb"}
 
 // notPlayed are the steps that a preview leaves out.
-var notPlayed = []string{"survey", "due", "apply"}
+var notPlayed = []string{"survey", "due", "apply", "answers"}
 
 // step does one step.
 func (y *yardRun) step(ctx context.Context, s *settings.Step) {
@@ -99,6 +99,10 @@ func (y *yardRun) step(ctx context.Context, s *settings.Step) {
 		out.Step, do = "due", y.due
 	case s.Apply != nil:
 		out.Step, do = "apply", func(ctx context.Context, out *StepRun) error { return y.apply(ctx, s.Apply, out) }
+	case s.Climb != nil:
+		out.Step, do = "climb", func(ctx context.Context, out *StepRun) error { return y.climb(ctx, s.Climb, out) }
+	case s.Answers != nil:
+		out.Step, do = "answers", y.answers
 	}
 	y.Steps = append(y.Steps, out)
 	// A step that is begun comes to its end: of those that are told to stop, only
@@ -107,7 +111,7 @@ func (y *yardRun) step(ctx context.Context, s *settings.Step) {
 	if y.by.playing && slices.Contains(notPlayed, out.Step) {
 		out.Skipped = "this is a preview"
 	}
-	if out.Step == "due" || out.Step == "apply" {
+	if out.Step == "due" || out.Step == "apply" || out.Step == "climb" {
 		whole = ctx
 	}
 	if out.Skipped == "" && slices.Contains(changing, out.Step) {
@@ -143,6 +147,8 @@ func (s *StepRun) Said() string {
 		parts = append(parts, wording.Count(s.Findings, "finding"), fmt.Sprintf("%d new", s.New))
 	case "list":
 		parts = append(parts, wording.Count(s.Rows, "row"))
+	case "answers":
+		parts = append(parts, wording.Count(s.Rows, "account")+" held by answers")
 	}
 	for _, b := range s.Batches {
 		parts = append(parts, b.Said())

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"yardbroom/internal/audit"
-	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ladder"
@@ -612,10 +611,7 @@ func (s *Session) untilDate(text string, p *Place) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, Wrong("say with --until until when: a date, or a span such as 90d")
 	}
-	if span, err := calendar.ParseSpan(text); err == nil {
-		return span.After(s.now()), nil
-	}
-	until, err := dateOf("until", text, p)
+	until, err := dateAfter(text, s.now(), p)
 	if err != nil {
 		return until, err
 	}
