@@ -107,7 +107,7 @@ func (d *demonstration) prepare(serve bool) (again bool, err error) {
 			d.addr = u.Host
 			return true, nil
 		}
-		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html", "week"} {
+		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html", "week", "ladders"} {
 			if err := os.RemoveAll(filepath.Join(d.dir, name)); err != nil {
 				return false, err
 			}
@@ -155,6 +155,10 @@ exemptions:
     reason: dome controller, changed by hand when the dome is closed
     owner: workshop@larkmoor.example
     until: ` + d.asOf.AddDate(0, 0, -20).Format(time.DateOnly) + `
+  - match: {subtree: "OU=Parked,` + demo.Base + `"}
+    checks: [ou-empty]
+    reason: the ladders put people there
+    owner: keeper@larkmoor.example
 # No mail server answers here: "round preview nightly" shows what would be sent.
 mail: {server: "localhost:2525", tls: none, from: Yard Broom <yardbroom@larkmoor.example>}
 rounds:
@@ -172,7 +176,7 @@ rounds:
       - {each: manager, checks: stale}
     folder: {path: www, title: The yard of the observatory}
     metrics: metrics.txt
-`,
+` + laddersOfDemo,
 	}
 	for name, content := range files {
 		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(content), 0o600); err != nil {
@@ -294,7 +298,10 @@ func (d *demonstration) tour(ctx context.Context) error {
 			return fmt.Errorf("the demo stopped: that command ended with status %d", status)
 		}
 	}
-	return d.week(ctx, fmt.Sprintf("\n%d. ", len(d.steps())+1), bold)
+	if err := d.week(ctx, fmt.Sprintf("\n%d. ", len(d.steps())+1), bold); err != nil {
+		return err
+	}
+	return d.seasons(ctx, fmt.Sprintf("\n%d. ", len(d.steps())+2), bold)
 }
 
 func (d *demonstration) exports() string {
@@ -317,7 +324,7 @@ func quoted(words []string) string {
 
 func (d *demonstration) end(ctx context.Context, serve bool) error {
 	fmt.Fprintf(d.out,
-		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state, week (pages and mails).\n",
+		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state, week (pages and mails), ladders (the directory after five months on the ladders).\n",
 		d.dir)
 	if !serve {
 		fmt.Fprintf(

@@ -90,6 +90,7 @@ var weekdays = []weekDay{
 // demoWeek is the directory and the runner of the week.
 type demoWeek struct {
 	d      *demonstration
+	part   string // its folder
 	at     time.Time
 	dir    *practice.Directory
 	server *practice.Server
@@ -102,7 +103,13 @@ func (d *demonstration) newWeek(ctx context.Context) (*demoWeek, error) {
 	for start = start.AddDate(0, 0, 1); start.Weekday() != time.Sunday; { // the first run is on the Monday after
 		start = start.AddDate(0, 0, 1)
 	}
-	w := &demoWeek{d: d, at: start, people: map[string]string{}}
+	return d.newCopy(ctx, "week", start)
+}
+
+// newCopy serves a copy of the directory, for a part of the demo in a folder of its own
+// with a clock of its own.
+func (d *demonstration) newCopy(ctx context.Context, part string, start time.Time) (*demoWeek, error) {
+	w := &demoWeek{d: d, part: part, at: start, people: map[string]string{}}
 	now := func() time.Time { return w.at }
 	file, err := os.Open(filepath.Join(d.dir, "larkmoor.ldif"))
 	if err != nil {
@@ -125,7 +132,7 @@ func (d *demonstration) newWeek(ctx context.Context) (*demoWeek, error) {
 	if err != nil {
 		return nil, err
 	}
-	folder := filepath.Join(d.dir, "week")
+	folder := filepath.Join(d.dir, part)
 	for _, name := range []string{"", "mail"} {
 		if err := os.MkdirAll(filepath.Join(folder, name), 0o700); err != nil {
 			return nil, err
@@ -178,5 +185,5 @@ func (w *demoWeek) roster(parts int) error {
 		return err
 	}
 	lines := strings.SplitAfter(string(text), "\n")
-	return os.WriteFile(filepath.Join(w.d.dir, "week", "roster.csv"), []byte(strings.Join(lines[:len(lines)/parts], "")), 0o600)
+	return os.WriteFile(filepath.Join(w.d.dir, w.part, "roster.csv"), []byte(strings.Join(lines[:len(lines)/parts], "")), 0o600)
 }

@@ -56,12 +56,20 @@ func (y *Yard) WriteLDIF(w io.Writer) error {
 	}
 	y.rand, y.w, y.rid, y.logons, y.people = rand.New(rand.NewPCG(y.Seed, 7)), ldif.NewWriter(
 		w), 1103, map[string]int{}, nil
-	for _, part := range []func() error{y.frame, y.staff, y.groups, y.machines, y.services, y.specials} {
+	for _, part := range []func() error{y.frame, y.staff, y.groups, y.machines, y.services, y.specials, y.shelves} {
 		if err := part(); err != nil {
 			return err
 		}
 	}
 	return y.w.Flush()
+}
+
+// shelves writes where ladders put people.
+func (y *Yard) shelves() (err error) {
+	for _, ou := range []string{"Shelf", "Leavers"} {
+		err = first(err, y.add("OU="+ou+",OU=Parked,"+Base, attrs{{"objectClass", "top", "organizationalUnit"}, {"ou", ou}}))
+	}
+	return err
 }
 
 type attrs [][]string

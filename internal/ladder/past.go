@@ -117,8 +117,11 @@ type Way struct {
 	OnTheDay map[int]bool
 	Hold     *Hold    // the last one
 	Objected []string // what the answers answered that have held it
-	Waits    int      // the open batch that would take it further
-	WaitsFor string
+	// Waits is the open batch that would take it further, WaitsOn the ladder that it
+	// is of, and Halfway the state of its line where that was begun.
+	Waits   int
+	WaitsOn string
+	Halfway string
 }
 
 // Top is the step that it stands on, nil where it has not taken any.
@@ -298,13 +301,11 @@ func Read(ctx context.Context, s *store.Store, id source.Identity) (*Past, error
 func climbed(d *directory.Dialect, c *carry.Climbed) (all []happening) {
 	l, b := c.Line, c.Batch
 	if !l.State.Settled() && b.State != batch.Discarded {
-		why := ""
-		if l.State != batch.Waiting {
-			why = string(l.State)
-		}
 		all = append(all, happening{l.Settled, l.ID, func(w *Way) {
 			w.named(l)
-			w.Waits, w.WaitsFor = b.ID, why
+			if w.Waits, w.WaitsOn = b.ID, b.Ladder; l.State != batch.Waiting {
+				w.Halfway = string(l.State)
+			}
 		}})
 	}
 	if !l.State.Touched() || !l.State.Settled() && b.State != batch.Discarded {
@@ -352,6 +353,7 @@ func (w *Way) down(n int, back carry.Descent) {
 	is := func(s Step) bool { return s.Batch == n }
 	before := len(w.Down)
 	if w.Down = slices.DeleteFunc(slices.Clone(w.Down), is); len(w.Down) != before {
+		w.Anew = back.Line.At // they are back only now
 		return
 	}
 	at := slices.IndexFunc(w.Steps, is)

@@ -86,6 +86,8 @@ type Standing struct {
 	ToTell bool
 	Told   []Told
 	Holds  []Reason
+	// At is the moment for which this was judged.
+	At time.Time
 	// Awake says why it leaves the ladder, "" where it does not.
 	Awake string
 }
@@ -93,10 +95,28 @@ type Standing struct {
 // Ready tells whether it can be taken to the next rung.
 func (s *Standing) Ready() bool { return s.State == Due }
 
+// Against says what speaks against taking it to a rung now, though a batch that does so
+// was staged before; "" where nothing does.
+func (s *Standing) Against(rung string) string {
+	switch {
+	case s.Awake != "":
+		return s.Awake
+	case s.Next == nil || s.Next.Name != rung:
+		return "the rung that comes next is another one"
+	case len(s.Holds) > 0:
+		return s.Holds[0].Why
+	case s.Facts.Start == nil:
+		return "what puts accounts on this ladder is not true of it now"
+	case s.Day.IsZero() || s.Day.After(s.At):
+		return "its time has not come, by the settings as they are now"
+	}
+	return ""
+}
+
 // Stand judges where an account stands. It is nil for one that is not on the
 // ladder.
 func Stand(l *settings.Ladder, w *Way, f *Facts, now time.Time) *Standing {
-	s := &Standing{Facts: f, Way: w, Ladder: l.Name, Rung: w.Rung(), Since: w.Since}
+	s := &Standing{Facts: f, Way: w, Ladder: l.Name, Rung: w.Rung(), Since: w.Since, At: now}
 	switch {
 	case w.Gone():
 		s.State = Gone

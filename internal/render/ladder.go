@@ -144,7 +144,6 @@ func standingTable(w io.Writer, l *settings.Ladder, all []*ladder.Standing, st S
 	for i := range l.Rungs {
 		rung = max(rung, len(l.Rungs[i].Name))
 	}
-	rung = max(rung, len(beforeFirst))
 	fmt.Fprintf(w, "%-*s  %-*s  %-10s  %-*s  %-10s  %s\n", width, "Account", rung, "Rung", "Since", rung, "Next", "Not before", "State")
 	fmt.Fprintln(w, strings.Repeat("─", min(st.Width, width+2*rung+2*10+10+len(string(ladder.Waiting)))))
 	for _, s := range all[:limit] {
@@ -153,9 +152,9 @@ func standingTable(w io.Writer, l *settings.Ladder, all []*ladder.Standing, st S
 			next = s.Next.Name
 		}
 		name := Clip(Visible(s.Account), width)
-		fmt.Fprintf(w, "%s%s  %-*s  %-10s  %-*s  %-10s  %s\n", name, strings.Repeat(" ", max(width-displayWidth(name), 0)), rung, rungName(s.Rung),
+		fmt.Fprintf(w, "%s%s  %-*s  %-10s  %-*s  %-10s  %s\n", name, strings.Repeat(" ", max(width-displayWidth(name), 0)), rung, orWord(s.Rung, "–"),
 			Day(s.Since, st.Zone), rung, next, Day(s.Day, st.Zone), s.State)
-		for _, text := range remarks(l, s, st.Zone) {
+		if text := strings.Join(remarks(l, s, st.Zone), "; "); text != "" {
 			fmt.Fprintln(w, "    "+Wrap(Visible(text), st.Width-4, "      "))
 		}
 	}
@@ -182,8 +181,8 @@ func remarks(l *settings.Ladder, s *ladder.Standing, zone *time.Location) (out [
 	}
 	if s.Way.Waits != 0 {
 		text := fmt.Sprintf("waits in batch %d", s.Way.Waits)
-		if s.Way.WaitsFor != "" {
-			text += " (" + s.Way.WaitsFor + ")"
+		if s.Way.Halfway != "" {
+			text += " (" + s.Way.Halfway + ")"
 		}
 		out = append(out, text)
 	}

@@ -25,6 +25,7 @@ import (
 	"yardbroom/internal/ladder"
 	"yardbroom/internal/practice"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/store"
 	"yardbroom/internal/work"
 )
 
@@ -150,6 +151,7 @@ func newLife(t *testing.T, seed uint64) *life {
 	t.Cleanup(func() {
 		if t.Failed() {
 			t.Log(strings.Join(l.log, "\n"))
+			l.lastRecords()
 		}
 	})
 	return l
@@ -610,7 +612,7 @@ func (l *life) nobodyAwakeBelow(c *work.Climb) {
 			s.enabledB = false
 			continue
 		}
-		woke := s.exempt != 0 || s.enabledB ||
+		woke := s.exempt != 0 || s.enabledB && e.First("userAccountControl") == "512" ||
 			(s.rung == "shelved" || s.rung == "disabled") && s.last.After(s.since) && !s.hidden ||
 			(s.rung == "parked" || s.rung == "stripped") && s.left.IsZero() && !s.leave
 		s.enabledB = false
@@ -651,7 +653,7 @@ func (l *life) asDerived() {
 	seen := map[string]int{}
 	for _, one := range all.All {
 		for _, st := range one.Standings {
-			if st.Rung != "" || st.State == ladder.Gone {
+			if st.Rung != "" || st.State == ladder.Gone || st.State == ladder.Waiting && st.Way.Halfway != "" {
 				seen[st.Account]++
 			}
 			require.LessOrEqual(l.t, seen[st.Account], 1, "%s is on one ladder at most", st.Account)
@@ -732,4 +734,21 @@ func (l *life) everybodyBack() {
 	_, err = kept.Verify(ctx, "")
 	require.NoError(l.t, err)
 	_ = maps.Keys(l.stands())
+}
+
+// lastRecords logs the end of the journal.
+func (l *life) lastRecords() {
+	kept, err := store.Open(context.Background(), l.State)
+	if err != nil {
+		return
+	}
+	defer kept.Close()
+	records, err := kept.Journal(context.Background(), 0, 0)
+	if err != nil {
+		return
+	}
+	for i := range records[max(0, len(records)-120):] {
+		r := &records[max(0, len(records)-120)+i]
+		l.t.Logf("%s %d %d/%d %s %s %.300s", r.At.Format(time.DateOnly), r.Seq, r.Batch, r.Line, r.Event, carry.Describe(r), r.Body)
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +26,8 @@ type CarryRequest struct {
 	// server that it came from.
 	AcceptUnproved bool
 	Pace           carry.Pace
+	// Barred are lines that must not be begun, by their numbers, and why.
+	Barred map[int]string
 	// Deliver hands a new password over before it is set; nil where no batch may
 	// set any.
 	Deliver func(l *batch.Line, password string) error
@@ -203,6 +206,7 @@ func (s *Session) job(ctx context.Context, p *Place, b *batch.Batch, r *CarryReq
 	if job.Barred, err = s.barred(ctx, b); err != nil {
 		return nil, err
 	}
+	maps.Copy(job.Barred, r.Barred)
 	if settled := r.Watch.Settled; settled != nil {
 		job.Settled = func(l *batch.Line) { settled(b, l) }
 	}

@@ -151,7 +151,7 @@ func (s *Session) notLeft(ctx context.Context, b *batch.Batch, accounts []string
 				func(l reconcile.Link) bool { return l.Account == account && l.Rejected })
 		})
 	}
-	left := s.leaversAmong(found, list, p)
+	left := s.among(found, list, p, roster.Left)
 	why := map[string]string{}
 	for _, account := range accounts {
 		if left[account] == nil {
@@ -167,6 +167,13 @@ func (s *Session) notLeft(ctx context.Context, b *batch.Batch, accounts []string
 func (s *Session) leavers(
 	ctx context.Context, id source.Identity, yard string, accounts []string,
 ) (map[string]*roster.Person, error) {
+	return s.rememberedAs(ctx, id, yard, roster.Left, accounts)
+}
+
+// rememberedAs tells the same of those who are in some state by the last roster.
+func (s *Session) rememberedAs(
+	ctx context.Context, id source.Identity, yard string, state roster.State, accounts []string,
+) (map[string]*roster.Person, error) {
 	if !s.remembers() {
 		return nil, nil
 	}
@@ -179,11 +186,11 @@ func (s *Session) leavers(
 	if err != nil || list == nil {
 		return nil, err
 	}
-	return s.leaversAmong(found, list, p), nil
+	return s.among(found, list, p, state), nil
 }
 
-// leaversAmong tells the same of what was remembered already.
-func (s *Session) leaversAmong(found map[string]*reconcile.Known, list *Roster, p *Place) map[string]*roster.Person {
+// among tells the same of what was remembered already.
+func (s *Session) among(found map[string]*reconcile.Known, list *Roster, p *Place, state roster.State) map[string]*roster.Person {
 	byKey := map[string]*roster.Person{}
 	everybody := s.peopleOn(list, s.Now(), p)
 	for i := range everybody {
@@ -194,7 +201,7 @@ func (s *Session) leaversAmong(found map[string]*reconcile.Known, list *Roster, 
 		if !k.Sure && k.By != reconcile.ByLink || len(k.People) == 0 {
 			continue
 		}
-		if who := byKey[k.People[0]]; who != nil && who.State == roster.Left {
+		if who := byKey[k.People[0]]; who != nil && who.State == state {
 			out[account] = who
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ladder"
+	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -160,39 +161,76 @@ type climbing struct {
 // brings accounts back, and what its rung lets be carried out unattended.
 func (c *climbing) goOn(ctx context.Context) error {
 	c.went = map[string][]*ClimbBatch{}
-	heads, err := batch.Heads(ctx, c.kept)
-	if err != nil || c.r.StageOnly {
+	open, err := c.open(ctx)
+	if err != nil || len(open) == 0 || c.r.StageOnly {
 		return err
+	}
+	// Days may have passed since they were staged, so all is judged anew first.
+	if c.all, err = c.s.Ladders(ctx, c.p, &c.r.Question); err != nil {
+		return err
+	}
+	for _, b := range open {
+		one := &ClimbBatch{Batch: b, Rung: b.Rung, Down: b.UndoOf != 0}
+		if c.carry(ctx, one); one.Waits == "" {
+			c.went[b.Ladder] = append(c.went[b.Ladder], one)
+		}
+	}
+	return nil
+}
+
+// open are the batches that a climb may carry out by itself and that an earlier one
+// did not, or not whole.
+func (c *climbing) open(ctx context.Context) (open []*batch.Batch, err error) {
+	heads, err := batch.Heads(ctx, c.kept)
+	if err != nil {
+		return nil, err
 	}
 	id, err := c.p.Identity(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, head := range heads {
-		if head.Ladder == "" || !head.Identity.Same(id) || head.State != batch.Begun && head.State != batch.Staged {
-			continue
-		}
 		l := c.s.Settings.LadderNamed(head.Ladder)
-		if l == nil || len(c.r.Ladders) > 0 && !slices.Contains(c.r.Ladders, l.Name) {
+		if l == nil || !head.Identity.Same(id) || head.State != batch.Begun && head.State != batch.Staged ||
+			len(c.r.Ladders) > 0 && !slices.Contains(c.r.Ladders, l.Name) {
 			continue
 		}
 		b, err := c.s.Batch(ctx, head.ID)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		agreed, err := c.s.Agreement(ctx, b)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if b.UndoOf == 0 && !unattended(l, b.Rung) && agreed.Valid == 0 {
-			continue // a person carries it out
-		}
-		one := &ClimbBatch{Batch: b, Rung: b.Rung, Down: b.UndoOf != 0}
-		if c.carry(ctx, one); one.Waits == "" {
-			c.went[l.Name] = append(c.went[l.Name], one)
+		if b.UndoOf != 0 || unattended(l, b.Rung) || agreed.Valid > 0 { // else a person carries it out
+			open = append(open, b)
 		}
 	}
-	return nil
+	return open, nil
+}
+
+// notNow tells of the lines of a batch that takes accounts up, by their numbers, what
+// has come between since it was staged.
+func (c *climbing) notNow(b *batch.Batch) map[int]string {
+	why := map[int]string{}
+	at := slices.IndexFunc(c.all.All, func(one *OneLadder) bool { return one.Name == b.Ladder })
+	if b.UndoOf != 0 || at < 0 {
+		return why
+	}
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if l.State.Touched() {
+			continue // it was begun, and is brought to its end
+		}
+		n := slices.IndexFunc(c.all.All[at].Standings, func(st *ladder.Standing) bool { return st.ID == l.ID })
+		if n < 0 {
+			why[l.N] = "it is not on the ladder any more"
+		} else if text := c.all.All[at].Standings[n].Against(b.Rung); text != "" {
+			why[l.N] = text
+		}
+	}
+	return why
 }
 
 func unattended(l *settings.Ladder, rung string) bool {
@@ -212,7 +250,9 @@ func (c *climbing) carry(ctx context.Context, one *ClimbBatch) {
 		one.Waits = waitsFor(agreed)
 		return
 	}
-	one.Carried, one.Error = c.s.Apply(ctx, b, &c.r.CarryRequest)
+	carrying := c.r.CarryRequest
+	carrying.Barred = c.notNow(b)
+	one.Carried, one.Error = c.s.Apply(ctx, b, &carrying)
 	if now, err := batch.Load(ctx, c.kept, b.ID); err == nil {
 		one.Batch = now
 	}
@@ -611,20 +651,55 @@ func (s *Session) notToClimb(ctx context.Context, b *batch.Batch) (map[int]strin
 	if err != nil {
 		return nil, err
 	}
+	suspended, err := carry.Suspensions(ctx, kept, b.Identity, s.now())
+	if err != nil {
+		return nil, err
+	}
+	away, err := s.onLeave(ctx, b)
+	if err != nil {
+		return nil, err
+	}
 	why := map[int]string{}
 	for i := range b.Lines {
 		l := &b.Lines[i]
 		w := past.Of(l.ID)
+		one, off := suspended[l.ID]
 		switch {
 		case l.State.Touched():
 			// It was begun, and is brought to its end.
 		case w.HeldAt(s.now()):
 			why[l.N] = fmt.Sprintf("it is held until %s: %s (%s)", w.Hold.Until.Format(time.DateOnly), w.Hold.Why, w.Hold.By)
+		case off:
+			why[l.N] = "it is suspended " + one.String()
+		case away[l.N]:
+			why[l.N] = "its person is on leave, by the last roster"
 		case w.Since.After(b.Created):
 			why[l.N] = "it does not stand where it stood when the batch was staged; climb again"
 		}
 	}
 	return why, nil
+}
+
+// onLeave are the numbers of the lines of a batch whose people are on leave by the last
+// roster.
+func (s *Session) onLeave(ctx context.Context, b *batch.Batch) (map[int]bool, error) {
+	d, err := directory.DialectNamed(b.Identity.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	lines := map[string]int{}
+	var ids []string
+	for i := range b.Lines {
+		if id, err := source.ReadIdentity(d, b.Lines[i].ID); err == nil {
+			lines[id], ids = b.Lines[i].N, append(ids, id)
+		}
+	}
+	away, err := s.rememberedAs(ctx, b.Identity, b.Yard, roster.Leave, ids)
+	out := map[int]bool{}
+	for id := range away {
+		out[lines[id]] = true
+	}
+	return out, err
 }
 
 // Said is what became of a batch, in few words.

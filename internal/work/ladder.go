@@ -327,10 +327,19 @@ func (g *gathering) one(i int, l *settings.Ladder) {
 		}
 	}
 	for id, a := range g.accounts {
-		if _, on := g.taken[id]; on || g.placed(a.DN) != l.Name {
+		if _, on := g.taken[id]; on {
 			continue
 		}
 		w := g.past.Of(source.ShowIdentity(g.dialect, id))
+		if w.Waits != 0 && w.WaitsOn == l.Name && w.Halfway != "" {
+			// A batch has begun to take it up, and was stopped.
+			add(&ladder.Standing{Facts: g.facts(l, id, w), Way: w, Ladder: l.Name, State: ladder.Waiting})
+			g.taken[id] = l.Name
+			continue
+		}
+		if g.placed(a.DN) != l.Name {
+			continue
+		}
 		if w.Ladder == l.Name && len(w.Stays) > 0 {
 			continue // it is told of already
 		}
