@@ -117,7 +117,7 @@ const beforehandSubject = `{{if .Self}}Your account {{(index .Accounts 0).Accoun
 
 const beforehandText = `{{if .Name}}Dear {{.Name}},
 
-{{end}}{{if .Self}}your account will be {{.What}} on {{.Day}}, unless you object.{{else if eq (len .Accounts) 1}}this account will be {{.What}} on {{.Day}}, unless you object.{{else}}these accounts will be {{.What}}, the first of them on {{.Day}}, unless you object.{{end}}
+{{end}}{{if .Self}}Your account will be {{.What}} on {{.Day}}, unless you object.{{else if eq (len .Accounts) 1}}This account will be {{.What}} on {{.Day}}, unless you object.{{else}}These accounts will be {{.What}}, the first of them on {{.Day}}, unless you object.{{end}}
 {{range .Accounts}}
   {{.Account}}{{if .Name}} ({{.Name}}){{end}}
     {{.Why}}; on {{.Day}}
@@ -126,16 +126,16 @@ const beforehandText = `{{if .Name}}Dear {{.Name}},
 {{if eq (len .Accounts) 1}}To keep it as it is, reply to this mail; that is all.{{else}}To keep some as they are, reply and write which: their names, or their keep- words. A reply that names none keeps all of them.{{end}} What you keep stays as it is for {{.Hold}}; then you are asked again. If it may go, you need not do anything.
 `
 
-const onTheDaySubject = `{{if .Self}}Your account {{(index .Accounts 0).Account}}{{else if eq (len .Accounts) 1}}The account {{(index .Accounts 0).Account}}{{else}}{{len .Accounts}} accounts{{end}} {{if and (eq (len .Accounts) 1)}}was{{else}}were{{end}} {{.What}}`
+const onTheDaySubject = `{{if .Self}}Your account {{(index .Accounts 0).Account}}{{else if eq (len .Accounts) 1}}The account {{(index .Accounts 0).Account}}{{else}}{{len .Accounts}} accounts{{end}} {{if eq (len .Accounts) 1}}was{{else}}were{{end}} {{.What}}`
 
 const onTheDayText = `{{if .Name}}Dear {{.Name}},
 
-{{end}}{{if .Self}}your account was {{.What}} on {{.Day}}.{{else if eq (len .Accounts) 1}}this account was {{.What}} on {{.Day}}.{{else}}these accounts were {{.What}} on {{.Day}}.{{end}}
+{{end}}{{if .Self}}Your account was {{.What}} on {{.Day}}.{{else if eq (len .Accounts) 1}}This account was {{.What}} on {{.Day}}.{{else}}These accounts were {{.What}} on {{.Day}}.{{end}}
 {{range .Accounts}}
   {{.Account}}{{if .Name}} ({{.Name}}){{end}}
     {{.Why}}
 {{end}}
-Whoever needs one of them can still have it back as it was: reply to this mail, or ask those who look after the directory.
+{{if eq (len .Accounts) 1}}Whoever needs it{{else}}Whoever needs one of them{{end}} can have it back as it was: sign in, or ask those who look after the directory.
 `
 
 const toSignSubject = `Batch {{.Batch}} of the ladder {{.Ladder}} waits for your signature`

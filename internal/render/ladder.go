@@ -549,6 +549,21 @@ func ForecastJSON(w io.Writer, f *work.Forecast, zone *time.Location) error {
 	return JSON(w, &out)
 }
 
+// stepsByMonth counts the steps of a forecast by month.
+func stepsByMonth(f *work.Forecast, zone *time.Location) (bars []Bar) {
+	for at := f.At.In(zone); !at.After(f.Until); at = time.Date(at.Year(), at.Month()+1, 1, 0, 0, 0, 0, zone) {
+		bars = append(bars, Bar{Label: at.Format("Jan")})
+	}
+	first := f.At.In(zone)
+	for _, s := range f.Steps {
+		day := s.Day.In(zone)
+		if i := (day.Year()-first.Year())*12 + int(day.Month()-first.Month()); !s.Comes && i >= 0 && i < len(bars) {
+			bars[i].Value++
+		}
+	}
+	return bars
+}
+
 // ForecastPage is a forecast as a page with a chart.
 func ForecastPage(f *work.Forecast, made time.Time, zone *time.Location) (*Page, error) {
 	p := &Page{Title: "Forecast of " + f.Ladder.Name, Zone: zone, Made: made,
@@ -573,6 +588,12 @@ func ForecastPage(f *work.Forecast, made time.Time, zone *time.Location) (*Page,
 		return nil, err
 	}
 	p.Charts = []Chart{{"Accounts on each rung, day by day", svg}}
+	if bars := stepsByMonth(f, zone); len(bars) > 1 {
+		if svg, err = BarChart("Steps that would be taken, by month", bars, false); err != nil {
+			return nil, err
+		}
+		p.Charts = append(p.Charts, Chart{"Steps that would be taken, by month", svg})
+	}
 	var rules []string
 	for i := range f.Ladder.Rungs {
 		r := &f.Ladder.Rungs[i]

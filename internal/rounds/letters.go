@@ -52,7 +52,10 @@ func letterMessage(s *work.Session, key ladder.Key, l *ladder.Letter, now time.T
 		return nil, err
 	}
 	m := &mail.Message{Thread: l.Answers, From: s.Settings.Mail.From, To: []string{l.To.Address}, Subject: subject, Date: now, Text: text,
-		ID: id + "@" + domainOf(s.Settings.Mail.From), ReplyTo: s.Settings.Answers.Address}
+		ID: id + "@" + domainOf(s.Settings.Mail.From)}
+	if l.Occasion == ladder.Beforehand {
+		m.ReplyTo = s.Settings.Answers.Address
+	}
 	if !own && l.Occasion != ladder.Answered {
 		var page bytes.Buffer
 		if err := render.WriteLetter(&page, l, subject, text); err != nil {

@@ -49,12 +49,13 @@ type postbox struct {
 // sent is a mail as its reader sees it: all parts, decoded.
 type sent struct {
 	to, subject, text string
+	raw               string
 	at                time.Time // where a test dates it
 }
 
 // received takes a mail apart.
 func received(to string, message []byte) sent {
-	out := sent{to: to}
+	out := sent{to: to, raw: string(message)}
 	m, err := netmail.ReadMessage(bytes.NewReader(message))
 	if err != nil {
 		return out

@@ -155,10 +155,16 @@ func (c *climbing) onTheDay(l *OneLadder, past *ladder.Past, pending map[string]
 		if !is || l.Rungs[i].Tell == nil || l.Rungs[i].Tell.Quiet {
 			continue
 		}
+		seen := map[string]bool{}
 		for _, t := range w.Told {
+			address := strings.ToLower(t.Address)
+			if seen[address] {
+				continue // they were told more than once
+			}
 			if t.Rung != top.Rung || t.CameBack || t.By != "mail" || t.At.Before(w.Below()) || pending[ladder.PendingKey(ladder.EventToldDay, w.ID, top.Rung, t.Address)] {
 				continue
 			}
+			seen[address] = true
 			letter := letterTo(&all, ladder.Letter{Occasion: ladder.OnTheDay, To: ladder.Recipient{Address: t.Address}, Ladder: l.Ladder, Rung: &l.Rungs[i],
 				Zone: c.p.Location(), Batch: top.Batch})
 			letter.Lines = append(letter.Lines, ladder.LetterLine{Event: ladder.Event{Directory: past.Directory, Ladder: l.Name, Rung: top.Rung, ID: w.ID,
