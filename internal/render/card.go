@@ -252,6 +252,7 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	)
 	add("Password expires", c.passwordExpires(st))
 	add("Account expires", expiryText(c, st))
+	add("Ladder", c.ladder(st))
 	part = 1
 	add("Person", c.person())
 	for _, attr := range []struct{ label, name string }{{"Sign-in name", "userPrincipalName"}, {"Mail", "mail"}, {"Telephone", "telephoneNumber"}, {"Mobile", "mobile"},
@@ -273,6 +274,28 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	}
 	add("Read from", Visible(c.Survey.Source)+", as of "+wording.Moment(c.AsOf, st.Zone))
 	return out
+}
+
+// ladder says where the account stands on a ladder, and what comes next.
+func (c *AccountCard) ladder(st Style) string {
+	if c.Ladder == nil {
+		return ""
+	}
+	s := c.Ladder.Standing
+	text := c.Ladder.Ladder.Name + ", " + rungName(s.Rung) + " since " + Day(s.Since, st.Zone)
+	if s.Rung == "" {
+		text = c.Ladder.Ladder.Name + " since " + Day(s.Since, st.Zone) + ", before the first rung"
+	}
+	if s.Next != nil {
+		text += "; next " + s.Next.Name
+		if day := Day(s.Day, st.Zone); day != "" {
+			text += " not before " + day
+		}
+	}
+	for _, more := range remarks(c.Ladder.Ladder, s, st.Zone) {
+		text += "; " + more
+	}
+	return Visible(text)
 }
 
 // person says whose the account is.
@@ -606,6 +629,10 @@ type AccountShape struct {
 	Groups          []string        `json:"groups"`
 	Findings        []FindingShape  `json:"findings"`
 	Person          *PersonShape    `json:"person,omitempty"` // where a roster was given and says something of it
+	// Ladder is the name of the ladder that it stands on, Standing where and what comes
+	// next; absent where it stands on none.
+	Ladder   string         `json:"ladder,omitempty"`
+	Standing *StandingShape `json:"standing,omitempty"`
 }
 
 // AccountSchema is the version of the JSON shape of an account.
@@ -642,6 +669,12 @@ func (c *AccountCard) Shape() any {
 		append([]string{}, c.Groups...),
 		FindingShapes(c.Findings),
 		c.personShape(),
+		"",
+		nil,
+	}
+	if c.Ladder != nil {
+		one := standingShape(c.Ladder.Ladder, c.Ladder.Standing, time.UTC)
+		out.Ladder, out.Standing = c.Ladder.Ladder.Name, &one
 	}
 	switch {
 	case last.Elsewhere != "":

@@ -117,6 +117,11 @@ func (s *Session) Climb(ctx context.Context, p *Place, r *ClimbRequest) (*Climb,
 	if err != nil {
 		return nil, err
 	}
+	if all.list != nil && all.list.Fresh { // what is left for people is judged by it too
+		if err := s.keepRoster(all.past.Directory, all.list, all.people); err != nil {
+			return nil, err
+		}
+	}
 	out := &Climb{Ladders: all}
 	c.all = all
 	for _, one := range all.All {

@@ -55,7 +55,7 @@ func (s *Session) Forecast(ctx context.Context, p *Place, r *ForecastRequest) (*
 	if err != nil {
 		return nil, err
 	}
-	all, err := with.laddersIn(ctx, p, &r.Question, survey, at)
+	all, err := with.laddersIn(ctx, p, &ladderQuestion{Question: r.Question}, survey, at)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (s *Session) Forecast(ctx context.Context, p *Place, r *ForecastRequest) (*
 			on[st.ID] = true
 		}
 	}
-	then, err := with.gatherLadders(ctx, p, &r.Question, survey, until)
+	then, err := with.gatherLadders(ctx, p, &ladderQuestion{Question: r.Question}, survey, until)
 	if err != nil {
 		return nil, err
 	}

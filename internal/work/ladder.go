@@ -28,6 +28,7 @@ type Ladders struct {
 	past    *ladder.Past
 	report  *audit.Report
 	people  *reconcile.Result
+	list    *Roster
 	dialect *directory.Dialect
 	book    *AddressBook // of those who are to be told
 }
@@ -90,11 +91,20 @@ func (s *Session) Ladders(ctx context.Context, p *Place, q *Question) (*Ladders,
 	if err := s.addSignIns(q.SignIns, p, survey); err != nil {
 		return nil, err
 	}
-	return s.laddersIn(ctx, p, q, survey, asOf)
+	return s.laddersIn(ctx, p, &ladderQuestion{Question: *q}, survey, asOf)
+}
+
+// ladderQuestion is what standing on ladders is judged by.
+type ladderQuestion struct {
+	Question
+	// known is who the one account is that a survey is about, within what filters of
+	// ladders look only at that account too; "" where a survey is of all.
+	known  *reconcile.Result
+	within string
 }
 
 // laddersIn is Ladders on a survey that was read, for a time.
-func (s *Session) laddersIn(ctx context.Context, p *Place, q *Question, survey *directory.Survey, asOf time.Time) (*Ladders, error) {
+func (s *Session) laddersIn(ctx context.Context, p *Place, q *ladderQuestion, survey *directory.Survey, asOf time.Time) (*Ladders, error) {
 	g, err := s.gatherLadders(ctx, p, q, survey, asOf)
 	if err != nil {
 		return nil, err
@@ -143,7 +153,7 @@ func whomCheck(i int) string { return fmt.Sprintf("on-ladder-%d", i+1) }
 
 // gatherLadders reads the journal and judges the survey by what ladders ask for.
 func (s *Session) gatherLadders(
-	ctx context.Context, p *Place, q *Question, survey *directory.Survey, asOf time.Time,
+	ctx context.Context, p *Place, q *ladderQuestion, survey *directory.Survey, asOf time.Time,
 ) (*gathering, error) {
 	g := &gathering{Ladders: &Ladders{AsOf: asOf, dialect: survey.Dialect}, s: s, p: p, survey: survey, ladders: s.laddersOf(p),
 		found: map[string]map[string]*audit.Finding{}, notLooked: map[string][]string{}, accounts: map[string]*directory.Account{},
@@ -176,7 +186,7 @@ func (s *Session) gatherLadders(
 }
 
 // judge runs the checks that ladders start by and choose by.
-func (g *gathering) judge(ctx context.Context, q *Question) error {
+func (g *gathering) judge(ctx context.Context, q *ladderQuestion) error {
 	set := *g.s.Settings
 	set.Audit.Filters = maps.Clone(set.Audit.Filters)
 	if set.Audit.Filters == nil {
@@ -209,19 +219,21 @@ func (g *gathering) judge(ctx context.Context, q *Question) error {
 			return asRequest(err)
 		}
 	}
-	list, err := s.ReadRoster(ctx, g.p, &q.Roster)
-	if err != nil {
-		return err
-	}
-	if list != nil {
-		if g.people, err = s.match(ctx, g.p, g.survey, g.AsOf, list, byNames); err != nil {
+	if g.people = q.known; q.within == "" {
+		list, err := s.ReadRoster(ctx, g.p, &q.Roster)
+		if err != nil {
 			return err
+		}
+		if g.list = list; list != nil {
+			if g.people, err = s.match(ctx, g.p, g.survey, g.AsOf, list, byNames); err != nil {
+				return err
+			}
 		}
 	}
 	if len(checks) == 0 {
 		return nil
 	}
-	g.report, err = s.runMore(ctx, g.p, g.survey, g.people, g.AsOf, checks, "", more)
+	g.report, err = s.runMore(ctx, g.p, g.survey, g.people, g.AsOf, checks, q.within, more)
 	if err != nil {
 		return err
 	}

@@ -10,8 +10,10 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/ladder"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/reconcile"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
 
@@ -33,6 +35,14 @@ type Card struct {
 	// NotToBeEnabled says why the account must not be enabled, "" where nothing
 	// is known against it.
 	NotToBeEnabled string
+	// Ladder is where it stands on a ladder, nil where it is on none.
+	Ladder *OnLadder
+}
+
+// OnLadder is where an account stands on a ladder.
+type OnLadder struct {
+	*settings.Ladder
+	*ladder.Standing
 }
 
 // Show collects everything about one account of a place. Of the question, AsOf
@@ -75,8 +85,31 @@ func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) 
 	if c.Groups, err = groupsOf(ctx, p, e); err != nil {
 		return nil, err
 	}
-	c.NotToBeEnabled, err = s.whyNotEnable(ctx, p, c.Account)
+	if c.NotToBeEnabled, err = s.whyNotEnable(ctx, p, c.Account); err != nil {
+		return nil, err
+	}
+	c.Ladder, err = s.ladderOf(ctx, p, c)
 	return c, err
+}
+
+// ladderOf is where the account of a card stands on a ladder, nil where it is on none.
+func (s *Session) ladderOf(ctx context.Context, p *Place, c *Card) (*OnLadder, error) {
+	if len(s.laddersOf(p)) == 0 {
+		return nil, nil
+	}
+	q := &ladderQuestion{known: c.People, within: source.IdentityFilter(c.Survey.Dialect, c.Account.ID)}
+	all, err := s.laddersIn(ctx, p, q, c.Survey, c.AsOf)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range all.All {
+		for _, st := range one.Standings {
+			if st.ID == source.ShowIdentity(c.Survey.Dialect, c.Account.ID) {
+				return &OnLadder{one.Ladder, st}, nil
+			}
+		}
+	}
+	return nil, nil
 }
 
 // judgeCard runs all checks over what was read for an account.
