@@ -148,6 +148,19 @@ type gathering struct {
 	why       map[string]string // exemptions that were looked up
 }
 
+// conditionsOf are the conditions of a ladder as a check has them, false where its
+// kind and its place say all there is to say.
+func conditionsOf(l *settings.Ladder) (settings.Filter, bool) {
+	if l.Of == nil {
+		return settings.Filter{}, false
+	}
+	of := *l.Of
+	if of.Filter == "" && of.Kind == "people" {
+		of.Filter = "(objectClass=*)" // people are told by more than their kind
+	}
+	return of, of.Filter != "" || !of.Where.Empty()
+}
+
 // whomCheck is the name of the check that the conditions of a ladder are.
 func whomCheck(i int) string { return fmt.Sprintf("on-ladder-%d", i+1) }
 
@@ -201,8 +214,8 @@ func (g *gathering) judge(ctx context.Context, q *ladderQuestion) error {
 			byRoster = byRoster || c.ByRoster
 		}
 		checks = append(checks, l.Checks...)
-		if l.Of != nil && (l.Of.Filter != "" || !l.Of.Where.Empty()) {
-			set.Audit.Filters[whomCheck(i)] = *l.Of
+		if of, is := conditionsOf(l); is {
+			set.Audit.Filters[whomCheck(i)] = of
 			checks = append(checks, whomCheck(i))
 		}
 	}
@@ -237,6 +250,7 @@ func (g *gathering) judge(ctx context.Context, q *ladderQuestion) error {
 	if err != nil {
 		return err
 	}
+	g.identify()
 	for i := range g.report.Findings {
 		f := &g.report.Findings[i]
 		byID := g.found[f.Check]
@@ -254,6 +268,31 @@ func (g *gathering) judge(ctx context.Context, q *ladderQuestion) error {
 		}
 	}
 	return nil
+}
+
+// identify gives those findings the identities of their entries that come from filters
+// of the settings, which do not ask for them.
+func (g *gathering) identify() {
+	without := map[directory.Key][]*audit.Finding{}
+	for i := range g.report.Findings {
+		if f := &g.report.Findings[i]; f.ID == "" && f.AboutEntry() {
+			without[directory.KeyOf(f.DN)] = append(without[directory.KeyOf(f.DN)], f)
+		}
+	}
+	if len(without) == 0 {
+		return
+	}
+	give := func(about *directory.Subject) {
+		for _, f := range without[about.Key] {
+			f.ID = about.ID
+		}
+	}
+	for a := range g.survey.Accounts.All() {
+		give(&a.Subject)
+	}
+	for i := range g.survey.Groups {
+		give(&g.survey.Groups[i].Subject)
+	}
 }
 
 // index finds the accounts and groups that findings and the journal name, and the
@@ -412,7 +451,7 @@ func (g *gathering) meant(i int, l *settings.Ladder, id, dn string) bool {
 	if l.Of.Under != "" && !directory.Under(folded, directory.FoldDN(l.Of.Under)) {
 		return false
 	}
-	if l.Of.Filter != "" || !l.Of.Where.Empty() {
+	if _, is := conditionsOf(l); is {
 		return g.found[whomCheck(i)][id] != nil
 	}
 	return true
