@@ -16,6 +16,9 @@ import (
 type Climbed struct {
 	Batch *batch.Batch // its head; the lines of others are not needed
 	Line  *batch.Line
+	// Begun tells of a line that is not settled that something of it was done, or may
+	// have been.
+	Begun bool
 	// Back are the lines of other batches that take it back, or were to.
 	Back []Descent
 }
@@ -29,6 +32,10 @@ type Descent struct {
 // ReadClimbs returns what batches of ladders of a directory have done and are
 // about to do, in the order of the batches.
 func ReadClimbs(ctx context.Context, s *store.Store, id source.Identity) ([]Climbed, error) {
+	d, err := directory.DialectNamed(id.Dialect)
+	if err != nil {
+		return nil, err
+	}
 	heads, err := batch.Heads(ctx, s)
 	if err != nil {
 		return nil, err
@@ -67,10 +74,24 @@ func ReadClimbs(ctx context.Context, s *store.Store, id source.Identity) ([]Clim
 		}
 		for i := range b.Lines {
 			l := &b.Lines[i]
-			all = append(all, Climbed{Batch: b, Line: l, Back: back[l.ID]})
+			one := Climbed{Batch: b, Line: l, Back: back[l.ID]}
+			if one.Begun, err = begunLine(ctx, s, d, b, l); err != nil {
+				return nil, err
+			}
+			all = append(all, one)
 		}
 	}
 	return all, nil
+}
+
+// begunLine tells of a line that is not settled whether it was begun: one that was
+// killed in the middle has no state that says so.
+func begunLine(ctx context.Context, s *store.Store, d *directory.Dialect, b *batch.Batch, l *batch.Line) (bool, error) {
+	if l.State.Settled() || b.State != batch.Begun {
+		return false, nil
+	}
+	h, err := readHistory(ctx, s.Journal, b.ID, l.N, d)
+	return err == nil && h.begun(), err
 }
 
 // ComeDown makes the batch that takes back what one of a ladder has done to some

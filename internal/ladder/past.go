@@ -24,6 +24,7 @@ import (
 const (
 	EventWoke    = "woke"
 	EventAdopted = "adopted"
+	EventNoDown  = "nothing to take back"
 	EventHeld    = "held"
 	EventLetGo   = "let go"
 	EventTold    = "told"
@@ -34,7 +35,7 @@ const (
 	EventSet     = "ladder set"
 )
 
-var events = []string{EventWoke, EventAdopted, EventHeld, EventLetGo, EventTold, EventToldDay, EventBounced, EventSeen, EventUnseen}
+var events = []string{EventWoke, EventAdopted, EventNoDown, EventHeld, EventLetGo, EventTold, EventToldDay, EventBounced, EventSeen, EventUnseen}
 
 // Event is the journal's body of what is known of one account, besides what
 // batches have done to it. Times are in UTC.
@@ -118,7 +119,7 @@ type Way struct {
 	Hold     *Hold    // the last one
 	Objected []string // what the answers answered that have held it
 	// Waits is the open batch that would take it further, WaitsOn the ladder that it
-	// is of, and Halfway the state of its line where that was begun.
+	// is of, and Halfway how far it came where it was begun.
 	Waits   int
 	WaitsOn string
 	Halfway string
@@ -303,8 +304,8 @@ func climbed(d *directory.Dialect, c *carry.Climbed) (all []happening) {
 	if !l.State.Settled() && b.State != batch.Discarded {
 		all = append(all, happening{l.Settled, l.ID, func(w *Way) {
 			w.named(l)
-			if w.Waits, w.WaitsOn = b.ID, b.Ladder; l.State != batch.Waiting {
-				w.Halfway = string(l.State)
+			if w.Waits, w.WaitsOn = b.ID, b.Ladder; c.Begun {
+				w.Halfway = "begun, and stopped"
 			}
 		}})
 	}
@@ -397,6 +398,11 @@ func (w *Way) note(r *store.Sealed, e *Event) {
 		}
 		w.Ladder, w.Woke, w.Down, w.Stays, w.Since = e.Ladder, "", nil, nil, r.At
 		w.Steps = append(w.Steps, Step{Rung: e.Rung, At: r.At, LastSignIn: r.At, Place: parentOf(e.DN)})
+	case EventNoDown:
+		w.Down = slices.DeleteFunc(slices.Clone(w.Down), func(s Step) bool { return slices.Contains(e.Down, s.Batch) })
+		if e.Why != "" {
+			w.Stays = append(w.Stays, e.Why)
+		}
 	case EventHeld:
 		w.Hold = &Hold{Until: e.Until, At: r.At, Why: e.Why, By: cmp.Or(e.Address, r.By), Ref: e.Ref}
 		if e.Ref != "" {

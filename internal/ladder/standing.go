@@ -220,7 +220,7 @@ func (s *Standing) schedule(w *Way, now time.Time) {
 		hold(f.OnLeave, time.Time{})
 	}
 	switch place := w.Place(); {
-	case place != "" && directory.FoldDN(parentOf(f.DN)) != directory.FoldDN(place):
+	case place != "" && w.Halfway == "" && directory.FoldDN(parentOf(f.DN)) != directory.FoldDN(place):
 		hold(fmt.Sprintf("somebody has moved it to %s; \"yardbroom ladder adopt\" takes it on where it is", parentOf(f.DN)), time.Time{})
 	case f.Start == nil && f.Untold != "":
 		hold("whether that is still so cannot be told: "+f.Untold, time.Time{})

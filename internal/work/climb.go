@@ -179,8 +179,34 @@ func (c *climbing) goOn(ctx context.Context) error {
 		if c.carry(ctx, one); one.Waits == "" {
 			c.went[b.Ladder] = append(c.went[b.Ladder], one)
 		}
+		if err := c.giveUp(ctx, one.Batch); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// giveUp gives up a batch with lines that were stopped half-way and must not be finished
+// any more: what was done of these is to be taken back, and the others are staged again.
+func (c *climbing) giveUp(ctx context.Context, b *batch.Batch) error {
+	if b.UndoOf != 0 || b.State != batch.Begun {
+		return nil
+	}
+	var all []*ladder.Event
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if why := c.against(b, l); l.State == batch.Failed && why != "" {
+			all = append(all, &ladder.Event{Directory: b.Identity, Ladder: b.Ladder, Rung: b.Rung, ID: l.ID, Account: l.Account,
+				Why: "its step was stopped half-way, and must not be finished: " + why, Down: []int{b.ID}})
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	if err := c.s.Discard(ctx, b); err != nil {
+		return err
+	}
+	return c.s.appendAll(ctx, c.kept, ladder.EventWoke, all)
 }
 
 // open are the batches that a climb may carry out by itself and that an earlier one
@@ -219,23 +245,27 @@ func (c *climbing) open(ctx context.Context) (open []*batch.Batch, err error) {
 // has come between since it was staged.
 func (c *climbing) notNow(b *batch.Batch) map[int]string {
 	why := map[int]string{}
-	at := slices.IndexFunc(c.all.All, func(one *OneLadder) bool { return one.Name == b.Ladder })
-	if b.UndoOf != 0 || at < 0 {
-		return why
-	}
 	for i := range b.Lines {
-		l := &b.Lines[i]
-		if l.State.Touched() {
-			continue // it was begun, and is brought to its end
-		}
-		n := slices.IndexFunc(c.all.All[at].Standings, func(st *ladder.Standing) bool { return st.ID == l.ID })
-		if n < 0 {
-			why[l.N] = "it is not on the ladder any more"
-		} else if text := c.all.All[at].Standings[n].Against(b.Rung); text != "" {
-			why[l.N] = text
+		if text := c.against(b, &b.Lines[i]); text != "" {
+			why[b.Lines[i].N] = text
 		}
 	}
 	return why
+}
+
+// against says what has come between a line that takes an account up and now, "" where
+// nothing has.
+func (c *climbing) against(b *batch.Batch, l *batch.Line) string {
+	at := slices.IndexFunc(c.all.All, func(one *OneLadder) bool { return one.Name == b.Ladder })
+	if b.UndoOf != 0 || at < 0 {
+		return ""
+	}
+	all := c.all.All[at].Standings
+	n := slices.IndexFunc(all, func(st *ladder.Standing) bool { return st.ID == l.ID })
+	if n < 0 {
+		return "it is not on the ladder any more"
+	}
+	return all[n].Against(b.Rung)
 }
 
 func unattended(l *settings.Ladder, rung string) bool {
@@ -424,10 +454,12 @@ func (c *climbing) takeBack(ctx context.Context, l *LadderClimb, n int, accounts
 			one.Refusals = append(one.Refusals, more...)
 		}
 	}
+	if errors.Is(err, carry.ErrNothingToUndo) {
+		l.Batches = append(l.Batches, one)
+		return c.nothingBack(ctx, b, accounts, one.Refusals)
+	}
 	if err != nil {
-		if !errors.Is(err, carry.ErrNothingToUndo) {
-			one.Error = err
-		}
+		one.Error = err
 		l.Batches = append(l.Batches, one)
 		return nil
 	}
@@ -444,6 +476,24 @@ func (c *climbing) takeBack(ctx context.Context, l *LadderClimb, n int, accounts
 		one = &ClimbBatch{Rung: b.Rung, Down: true}
 	}
 	return nil
+}
+
+// nothingBack writes down that there is nothing to take back for some accounts, or why it
+// cannot be.
+func (c *climbing) nothingBack(ctx context.Context, b *batch.Batch, accounts []string, refusals []batch.Refusal) error {
+	var all []*ladder.Event
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if !slices.Contains(accounts, l.ID) {
+			continue
+		}
+		e := &ladder.Event{Directory: b.Identity, Ladder: b.Ladder, Rung: b.Rung, ID: l.ID, Account: l.Account, Down: []int{b.ID}}
+		if at := slices.IndexFunc(refusals, func(no batch.Refusal) bool { return no.Account == l.Account }); at >= 0 {
+			e.Why = fmt.Sprintf("what batch %d did is not taken back: %s", b.ID, refusals[at].Why)
+		}
+		all = append(all, e)
+	}
+	return c.s.appendAll(ctx, c.kept, ladder.EventNoDown, all)
 }
 
 // apart are the lines of a batch that need no signature, and those that do, as
@@ -670,8 +720,6 @@ func (s *Session) notToClimb(ctx context.Context, b *batch.Batch) (map[int]strin
 		w := past.Of(l.ID)
 		one, off := suspended[l.ID]
 		switch {
-		case l.State.Touched():
-			// It was begun, and is brought to its end.
 		case w.HeldAt(s.now()):
 			why[l.N] = fmt.Sprintf("it is held until %s: %s (%s)", w.Hold.Until.Format(time.DateOnly), w.Hold.Why, w.Hold.By)
 		case off:

@@ -384,7 +384,12 @@ func (g *gathering) one(i int, l *settings.Ladder) {
 		w := g.past.Of(source.ShowIdentity(g.dialect, id))
 		if w.Waits != 0 && w.WaitsOn == l.Name && w.Halfway != "" {
 			// A batch has begun to take it up, and was stopped.
-			add(&ladder.Standing{Facts: g.facts(l, id, w), Way: w, Ladder: l.Name, State: ladder.Waiting})
+			f := g.facts(l, id, w)
+			s := ladder.Stand(l, w, f, g.AsOf)
+			if s == nil {
+				s = &ladder.Standing{Facts: f, Way: w, Ladder: l.Name, State: ladder.Waiting, At: g.AsOf}
+			}
+			add(s)
 			g.taken[id] = l.Name
 			continue
 		}
