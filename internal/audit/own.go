@@ -140,19 +140,22 @@ func ownNeeds(w *settings.Conditions, d *directory.Dialect) (needs [][]directory
 
 // test is the test of conditions on the accounts of the survey.
 func (p *pass) test(w *settings.Conditions) (func(*directory.Account) filter.Truth, error) {
-	return listing.Test(w, p.Survey, p.asOf, func(name string) (string, error) {
-		var found []string
-		for i := range p.Groups {
-			if g := &p.Groups[i]; g.Key == directory.KeyOf(name) || strings.EqualFold(g.Logon, name) ||
-				strings.EqualFold(directory.LeafValue(g.DN), name) {
-				found = append(found, g.DN)
-			}
+	return listing.Test(w, p.Survey, p.asOf, func(name string) (string, error) { return GroupNamed(p.Survey, name) })
+}
+
+// GroupNamed returns the DN of the one group of a survey that has a DN or a name.
+func GroupNamed(s *directory.Survey, name string) (string, error) {
+	var found []string
+	for i := range s.Groups {
+		if g := &s.Groups[i]; g.Key == directory.KeyOf(name) || strings.EqualFold(g.Logon, name) ||
+			strings.EqualFold(directory.LeafValue(g.DN), name) {
+			found = append(found, g.DN)
 		}
-		if len(found) != 1 {
-			return "", fmt.Errorf("%d groups are called %q; give a DN (member_of)", len(found), name)
-		}
-		return found[0], nil
-	})
+	}
+	if len(found) != 1 {
+		return "", fmt.Errorf("%d groups are called %q; give a DN (member_of)", len(found), name)
+	}
+	return found[0], nil
 }
 
 // gatherOwn reports what a check of the settings selects: what its filter does,

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -236,16 +237,16 @@ func (a *app) ladderForecast(ctx context.Context, cmd *cli.Command) error {
 	}
 	st := a.style(p.Zone())
 	st.Limit = cmd.Int("limit")
-	sheets := render.ForecastSheets(f, p.Zone())
+	sheets := sync.OnceValue(func() []sheet.Sheet { return render.ForecastSheets(f, p.Zone()) })
 	return a.deliver(targets, &result{
-		parts: func() []sheet.Sheet { return sheets },
+		parts: func() []sheet.Sheet { return sheets() },
 		write: map[string]func(io.Writer) error{
 			formatTable: func(w io.Writer) error { render.ForecastTable(w, f, st); return nil },
-			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &sheets[1]) },
-			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &sheets[1]) },
-			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &sheets[1]) },
+			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &sheets()[1]) },
+			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &sheets()[1]) },
+			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &sheets()[1]) },
 			formatJSON:  func(w io.Writer) error { return render.ForecastJSON(w, f, p.Zone()) },
-			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets, st) },
+			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },
 			formatHTML: func(w io.Writer) error {
 				page, err := render.ForecastPage(f, a.now(), p.Zone())
 				if err != nil {

@@ -123,7 +123,7 @@ const beforehandText = `{{if .Name}}Dear {{.Name}},
     {{.Why}}; on {{.Day}}
     {{.Token}}
 {{end}}
-{{if eq (len .Accounts) 1}}To keep it as it is, reply to this mail; that is all.{{else}}To keep some as they are, reply and write which: their names, or their keep- words. A reply that names none keeps all of them.{{end}} What you keep stays as it is for {{.Hold}}; then you are asked again. If it may go, you need not do anything.
+{{if eq (len .Accounts) 1}}To keep it as it is, reply to this mail and leave its keep- word in.{{else}}To keep some as they are, reply and write which: their names, or their keep- words. A reply that names none keeps all of them.{{end}} What you keep stays as it is for {{.Hold}}; then you are asked again. If it may go, you need not do anything.
 `
 
 const onTheDaySubject = `{{if .Self}}Your account {{(index .Accounts 0).Account}}{{else if eq (len .Accounts) 1}}The account {{(index .Accounts 0).Account}}{{else}}{{len .Accounts}} accounts{{end}} {{if eq (len .Accounts) 1}}was{{else}}were{{end}} {{.What}}`

@@ -569,13 +569,13 @@ func ForecastPage(f *work.Forecast, made time.Time, zone *time.Location) (*Page,
 	p := &Page{Title: "Forecast of " + f.Ladder.Name, Zone: zone, Made: made,
 		Subtitle: fmt.Sprintf("from %s to %s, if nobody wakes; as of %s", Day(f.At, zone), Day(f.Until, zone), wording.Moment(f.At, zone))}
 	last := f.Counts[len(f.Counts)-1]
-	p.Facts = append(p.Facts, Fact{fmt.Sprint(last.Before), beforeFirst, Plain})
+	p.Facts = append(p.Facts, Fact{fmt.Sprint(last.Before), beforeFirst + " on " + Day(last.Day, zone), Plain})
 	tone := []Tone{ToneLow, ToneMedium, ToneHigh}
 	lines := []Line{{Name: beforeFirst, Tone: Plain}}
 	for i, name := range f.Rungs {
 		t := tone[min(i+max(3-len(f.Rungs), 0), len(tone)-1)]
 		lines = append(lines, Line{Name: name, Tone: t})
-		p.Facts = append(p.Facts, Fact{fmt.Sprint(last.On[i]), name, t})
+		p.Facts = append(p.Facts, Fact{fmt.Sprint(last.On[i]), name + " on " + Day(last.Day, zone), t})
 	}
 	for _, c := range f.Counts {
 		lines[0].Points = append(lines[0].Points, Point{c.Day, c.Before})

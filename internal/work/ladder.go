@@ -12,7 +12,9 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 	"yardbroom/internal/ladder"
+	"yardbroom/internal/listing"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
@@ -143,14 +145,15 @@ type gathering struct {
 	notLooked map[string][]string
 	accounts  map[string]*directory.Account // those that matter, by raw identity
 	groups    map[string]*directory.Group
-	taken     map[string]string // raw identities, and the ladder that has them
-	stands    map[string]string // places that rungs put accounts into, folded, and of which ladder
-	why       map[string]string // exemptions that were looked up
+	where     map[string]func(*directory.Account) filter.Truth // conditions of ladders
+	taken     map[string]string                                // raw identities, and the ladder that has them
+	stands    map[string]string                                // places that rungs put accounts into, folded, and of which ladder
+	why       map[string]string                                // exemptions that were looked up
 }
 
-// conditionsOf are the conditions of a ladder as a check has them, false where its
-// kind and its place say all there is to say.
-func conditionsOf(l *settings.Ladder) (settings.Filter, bool) {
+// filterOf is the filter of a ladder, with its conditions, as a check has them; false
+// where it has none.
+func filterOf(l *settings.Ladder) (settings.Filter, bool) {
 	if l.Of == nil {
 		return settings.Filter{}, false
 	}
@@ -158,7 +161,7 @@ func conditionsOf(l *settings.Ladder) (settings.Filter, bool) {
 	if of.Filter == "" && of.Kind == "people" {
 		of.Filter = "(objectClass=*)" // people are told by more than their kind
 	}
-	return of, of.Filter != "" || !of.Where.Empty()
+	return of, of.Filter != ""
 }
 
 // whomCheck is the name of the check that the conditions of a ladder are.
@@ -170,7 +173,7 @@ func (s *Session) gatherLadders(
 ) (*gathering, error) {
 	g := &gathering{Ladders: &Ladders{AsOf: asOf, dialect: survey.Dialect}, s: s, p: p, survey: survey, ladders: s.laddersOf(p),
 		found: map[string]map[string]*audit.Finding{}, notLooked: map[string][]string{}, accounts: map[string]*directory.Account{},
-		groups: map[string]*directory.Group{}, taken: map[string]string{}, stands: map[string]string{}, why: map[string]string{}}
+		groups: map[string]*directory.Group{}, where: map[string]func(*directory.Account) filter.Truth{}, taken: map[string]string{}, stands: map[string]string{}, why: map[string]string{}}
 	id, err := p.Identity(ctx)
 	if err != nil {
 		return nil, err
@@ -214,9 +217,13 @@ func (g *gathering) judge(ctx context.Context, q *ladderQuestion) error {
 			byRoster = byRoster || c.ByRoster
 		}
 		checks = append(checks, l.Checks...)
-		if of, is := conditionsOf(l); is {
+		if of, is := filterOf(l); is {
 			set.Audit.Filters[whomCheck(i)] = of
 			checks = append(checks, whomCheck(i))
+		}
+		var err error
+		if g.where[l.Name], err = g.conditions(l); err != nil {
+			return err
 		}
 	}
 	slices.Sort(checks)
@@ -456,10 +463,25 @@ func (g *gathering) meant(i int, l *settings.Ladder, id, dn string) bool {
 	if l.Of.Under != "" && !directory.Under(folded, directory.FoldDN(l.Of.Under)) {
 		return false
 	}
-	if _, is := conditionsOf(l); is {
-		return g.found[whomCheck(i)][id] != nil
+	if _, is := filterOf(l); is {
+		return g.found[whomCheck(i)][id] != nil // with the conditions
 	}
-	return true
+	a := g.accounts[id]
+	return g.where[l.Name] == nil || a != nil && g.where[l.Name](a) == filter.True
+}
+
+// conditions are those of a ladder that has no filter, nil where it has none.
+func (g *gathering) conditions(l *settings.Ladder) (func(*directory.Account) filter.Truth, error) {
+	if _, is := filterOf(l); is || l.Of == nil || l.Of.Where.Empty() {
+		return nil, nil
+	}
+	holds, err := listing.Test(&l.Of.Where, g.survey, g.AsOf, func(name string) (string, error) {
+		return audit.GroupNamed(g.survey, name)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("ladder %s: of: %w", l.Name, err)
+	}
+	return holds, nil
 }
 
 // facts are what is known of an entry now, nil where it is not there.
