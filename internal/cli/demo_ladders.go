@@ -123,7 +123,7 @@ func (s *demoSeasons) signedInAgain() {
 // happens lets somebody come back from an expedition, and somebody else be held.
 func (s *demoSeasons) happens(ctx context.Context, before int) error {
 	switch before {
-	case 54:
+	case 70:
 		if st, err := s.first(ctx, "shelved"); st != nil || err != nil {
 			if err == nil {
 				s.dir.Edit(st.DN, func(e *directory.Entry) {
