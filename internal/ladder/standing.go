@@ -121,13 +121,8 @@ func Stand(l *settings.Ladder, w *Way, f *Facts, now time.Time) *Standing {
 	case w.Gone():
 		s.State = Gone
 		return s
-	case w.Woke != "" && w.Ladder == l.Name && (len(w.Down) > 0 || len(w.Stays) > 0):
-		if s.Awake, s.State = w.Woke, Woken; len(w.Down) == 0 {
-			s.State = Left
-			for _, why := range w.Stays {
-				s.Holds = append(s.Holds, Reason{Why: why})
-			}
-		}
+	case w.Ladder == l.Name && len(w.Down) > 0:
+		s.Awake, s.State = w.Woke, Woken
 		return s
 	}
 	if len(w.Steps) == 0 {
@@ -146,6 +141,16 @@ func Stand(l *settings.Ladder, w *Way, f *Facts, now time.Time) *Standing {
 		return s
 	}
 	s.schedule(w, now)
+	return s
+}
+
+// Behind is where an account stands that has left a ladder and could not be brought back,
+// and why not.
+func Behind(l *settings.Ladder, w *Way, f *Facts, now time.Time) *Standing {
+	s := &Standing{Facts: f, Way: w, Ladder: l.Name, Since: w.Since, At: now, Awake: w.Woke, State: Left}
+	for _, why := range w.Stays {
+		s.Holds = append(s.Holds, Reason{Why: why})
+	}
 	return s
 }
 

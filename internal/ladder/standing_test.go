@@ -207,6 +207,40 @@ func TestWhatWakesSomebody(t *testing.T) {
 	assert.Nil(t, Stand(unused(), &Way{ID: "1"}, f, at), "nobody is taken on who is exempt")
 }
 
+func TestWhoWokeIsToBeBroughtBackBeforeAnythingElse(t *testing.T) {
+	w := &Way{ID: "1", Ladder: "unused", Woke: "it signed in", Anew: day("2026-02-01"), Down: []Step{{Rung: "shelved", Batch: 7}}}
+	s := Stand(unused(), w, ada(), day("2026-06-01"))
+	assert.Equal(t, Woken, s.State, "however long ago that was")
+	assert.Equal(t, "it signed in", s.Awake)
+	other := unused()
+	other.Name = "leavers"
+	assert.NotEqual(t, Woken, Stand(other, w, ada(), day("2026-06-01")).State, "it is another ladder's to bring back")
+	w.Down, w.Stays = nil, []string{"batch 8: it is in Lab now"}
+	assert.True(t, Stand(unused(), w, ada(), day("2026-06-01")).Ready(), "what could not be brought back may come on anew")
+	behind := Behind(unused(), w, ada(), day("2026-02-02"))
+	assert.Equal(t, Left, behind.State)
+	assert.Equal(t, "batch 8: it is in Lab now", behind.Holds[0].Why)
+	w = &Way{ID: "1", Ladder: "unused", Steps: []Step{{Rung: "deleted", Gone: true}}}
+	assert.Equal(t, Gone, Stand(unused(), w, ada(), day("2026-06-01")).State)
+}
+
+func TestABatchThatWaitedIsJudgedAnew(t *testing.T) {
+	w, f := shelved()
+	w.Told = []Told{toldOn("2026-02-28")}
+	w.Waits = 9
+	s := Stand(unused(), w, f, day("2026-03-07"))
+	assert.Empty(t, s.Against("disabled"))
+	assert.NotEmpty(t, s.Against("deleted"), "another rung comes next")
+	longer := unused()
+	longer.Rungs[1].After = calendar.Days(40)
+	assert.NotEmpty(t, Stand(longer, w, f, day("2026-03-07")).Against("disabled"), "the time is set otherwise")
+	top := unused()
+	top.Rungs = top.Rungs[:1]
+	assert.NotEmpty(t, Stand(top, w, f, day("2026-03-07")).Against("disabled"), "the rung is gone")
+	f.Start = nil
+	assert.NotEmpty(t, Stand(unused(), w, f, day("2026-03-07")).Against("disabled"))
+}
+
 func TestAForecastFollowsTheRungs(t *testing.T) {
 	l := unused()
 	w, f := shelved()

@@ -69,7 +69,6 @@ type soul struct {
 	asleep   bool
 	hidden   bool      // their sign-ins are
 	rung     string    // they stand on
-	ladder   string    // it is of
 	since    time.Time // they stand there
 	anew     time.Time // since when everything counts anew
 	held     time.Time // until

@@ -264,7 +264,6 @@ func TestAnAnswerCountsOnceAndIsConfirmed(t *testing.T) {
 func TestAMailThatCameBackToldNobody(t *testing.T) {
 	a := newAsking(t)
 	_, id := a.asked(adaMail)
-	_, of := a.asked(bram)
 	bounce := func(id string) string {
 		return "From: MAILER-DAEMON@larkmoor.example\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\n\n--b\n" +
 			"Content-Type: message/delivery-status\n\nAction: failed\n\n--b\nContent-Type: text/rfc822-headers\n\nMessage-ID: <" + id + ">\n--b--\n"
@@ -279,7 +278,7 @@ func TestAMailThatCameBackToldNobody(t *testing.T) {
 
 	b := newAsking(t)
 	_, id = b.asked(adaMail)
-	_, of = b.asked(bram)
+	_, of := b.asked(bram)
 	b.answers(bounce(id), bounce(of))
 	b.days(60)
 	c := b.climb()

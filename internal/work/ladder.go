@@ -358,7 +358,7 @@ func (g *gathering) one(i int, l *settings.Ladder) {
 		}
 	}
 	for _, w := range g.past.Ways() {
-		if w.Ladder != l.Name || len(w.Steps) == 0 && len(w.Down) == 0 && len(w.Stays) == 0 {
+		if w.Ladder != l.Name || len(w.Steps) == 0 && len(w.Down) == 0 {
 			continue
 		}
 		id, err := source.ReadIdentity(g.dialect, w.ID)
@@ -384,6 +384,16 @@ func (g *gathering) one(i int, l *settings.Ladder) {
 			add(s)
 		}
 	}
+	for _, w := range g.past.Ways() {
+		id, err := source.ReadIdentity(g.dialect, w.ID)
+		if _, on := g.taken[id]; on || err != nil || w.Ladder != l.Name || len(w.Steps) > 0 || len(w.Stays) == 0 {
+			continue
+		}
+		if f := g.facts(l, id, w); f != nil {
+			g.taken[id] = l.Name
+			add(ladder.Behind(l, w, f, g.AsOf))
+		}
+	}
 	for id, a := range g.accounts {
 		if _, on := g.taken[id]; on {
 			continue
@@ -402,9 +412,6 @@ func (g *gathering) one(i int, l *settings.Ladder) {
 		}
 		if g.placed(a.DN) != l.Name {
 			continue
-		}
-		if w.Ladder == l.Name && len(w.Stays) > 0 {
-			continue // it is told of already
 		}
 		add(&ladder.Standing{Facts: g.facts(l, id, w), Way: w, Ladder: l.Name, State: ladder.Strange,
 			Holds: []ladder.Reason{{Why: "it stands in " + parentOf(a.DN) + " without the ladder's having put it there; \"yardbroom ladder adopt\" takes it on"}}})
