@@ -524,6 +524,10 @@ func (g *gathering) facts(l *settings.Ladder, id string, w *ladder.Way) *ladder.
 		f.OnLeave = "its person is on leave, by the roster"
 	}
 	f.Over = g.over(l, a, f, who)
+	if lived := g.survey.PasswordSet(a); f.Over == "" && a.Kind == directory.KindComputer && l.Starts.Idle != nil && len(w.Steps) > 0 &&
+		lived.Known() && lived.Time().After(w.Steps[0].At) && !lived.Time().After(g.AsOf) {
+		f.Over = "the computer has changed its password on " + lived.Time().Format(time.DateOnly)
+	}
 	return f
 }
 

@@ -167,3 +167,108 @@ func TestWhoWakesIsBroughtBack(t *testing.T) {
 	y.after(1, everybody...)
 	assert.NotNil(t, y.standing(t, "ada"))
 }
+
+func TestALadderOfGroupsStartsWhenItFirstSeesThem(t *testing.T) {
+	y := newLadders(t, settings.Ladder{Name: "empty-groups", Starts: settings.Start{Found: days(5)}, Checks: settings.Words{"group-empty"},
+		Rungs: []settings.Rung{{Name: "marked", After: calendar.Days(10), Actions: settings.Words{"describe"}, Text: "empty", Unattended: true},
+			{Name: "deleted", After: calendar.Days(20), Actions: settings.Words{"delete"}}}})
+	for _, name := range []string{"Old Hands", "Star Party"} {
+		y.add(t, "CN="+name+",OU=Staff,"+base, "objectClass", "group", "sAMAccountName", name, "groupType", "-2147483646")
+	}
+	y.Settings.Signing.Needed = map[string]int{"delete": 0}
+	mark := func(name string) string { return y.dir.Entry("CN=" + name + ",OU=Staff," + base).First("description") }
+	y.after(100)
+	y.climb(t) // which sees them for the first time
+	y.after(14)
+	y.climb(t)
+	assert.Empty(t, mark("Old Hands"), "fifteen days after that")
+	y.after(1)
+	y.climb(t)
+	assert.Equal(t, "empty", mark("Old Hands"))
+	assert.Equal(t, "empty", mark("Star Party"))
+	y.dir.Edit("CN=Star Party,OU=Staff,"+base, func(e *directory.Entry) { e.Set("member", "CN=Ada Quill,OU=Staff,"+base) })
+	y.after(5)
+	c := y.climb(t)
+	require.Len(t, c.Woke, 1, "somebody is in it")
+	assert.Empty(t, mark("Star Party"))
+	y.after(15)
+	c = y.climb(t)
+	require.Len(t, c.Batches, 1)
+	assert.Equal(t, "somebody to carry it out", c.Batches[0].Waits)
+	_, err := y.Apply(t.Context(), c.Batches[0].Batch, &CarryRequest{})
+	require.NoError(t, err)
+	assert.Nil(t, y.dir.Entry("CN=Old Hands,OU=Staff,"+base))
+	assert.Equal(t, ladder.Gone, y.standing(t, "Old Hands").State)
+}
+
+func TestAComputerThatChangesItsPasswordIsAwake(t *testing.T) {
+	l := unused()
+	l.Of = &settings.Filter{Kind: "computers"}
+	y := newLadders(t, l)
+	dn := "CN=LARK-1,OU=Staff," + base
+	y.add(t, dn, "objectClass", "user", "objectClass", "computer", "sAMAccountName", "LARK-1$", "userAccountControl", "4096", "primaryGroupID", "515",
+		"lastLogon", directory.FormatFileTime(now.AddDate(0, 0, -100)), "pwdLastSet", directory.FormatFileTime(now.AddDate(0, 0, -90)))
+	y.after(1)
+	y.climb(t)
+	require.Equal(t, "OU=Hold1", y.where("LARK-1"))
+	y.after(3)
+	y.dir.Edit("CN=LARK-1,OU=Hold1,"+base, func(e *directory.Entry) { e.Set("pwdLastSet", directory.FormatFileTime(y.at)) })
+	require.Len(t, y.climb(t).Woke, 1)
+	assert.Equal(t, "OU=Staff", y.where("LARK-1"))
+}
+
+func TestAHoldStopsABatchThatWaits(t *testing.T) {
+	l := unused()
+	l.Rungs[0].Unattended = false
+	y := newLadders(t, l)
+	y.after(40, "Bram Tern", "Cleo Birk", "Dov Ekholm")
+	c := y.climb(t)
+	require.Len(t, c.Batches, 1)
+	_, err := y.Hold(t.Context(), y.open(t), &LadderRequest{Account: "ada", Until: "30d", Why: "on a dig"})
+	require.NoError(t, err)
+	_, err = y.Apply(t.Context(), c.Batches[0].Batch, &CarryRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, "OU=Staff", y.where("Ada Quill"))
+	b, err := y.Batch(t.Context(), c.Batches[0].Batch.ID)
+	require.NoError(t, err)
+	assert.Contains(t, b.Lines[0].Note, "it is held until 2027-01-29: on a dig")
+	_, err = y.LetGo(t.Context(), y.open(t), &LadderRequest{Account: "ada"})
+	require.NoError(t, err)
+	c = y.climb(t)
+	require.Len(t, c.Batches, 1, "and it is staged anew")
+}
+
+func TestNoMoreStepAtOnceThanABatchMayHave(t *testing.T) {
+	y := newLadders(t, unused())
+	y.Settings.Batch.MaxLines = 1
+	y.after(40, "Cleo Birk", "Dov Ekholm")
+	c := y.climb(t)
+	assert.Equal(t, 1, c.Later)
+	y.after(1, "Cleo Birk", "Dov Ekholm")
+	y.climb(t)
+	assert.Equal(t, "OU=Hold1", y.where("Ada Quill"))
+	assert.Equal(t, "OU=Hold1", y.where("Bram Tern"))
+}
+
+func TestAPrivilegedAccountComesBackWithASignature(t *testing.T) {
+	y := newLadders(t, unused())
+	admins := "CN=Yard Admins,OU=Staff," + base
+	y.add(t, admins, "objectClass", "group", "sAMAccountName", "yard-admins", "groupType", "-2147483646", "member", "CN=Keeper,OU=Staff,"+base)
+	y.Settings.Audit.PrivilegedGroups = []string{admins}
+	y.after(36, "Bram Tern", "Dov Ekholm")
+	y.climb(t)
+	y.after(30, "Bram Tern", "Dov Ekholm")
+	y.climb(t)
+	require.Equal(t, "OU=Hold2", y.where("Ada Quill"))
+	// What she was in has become powerful meanwhile.
+	y.dir.Edit(admins, func(e *directory.Entry) {
+		e.Set("member", append(e.Get("member"), "CN=Chart Readers,OU=Staff,"+base)...)
+	})
+	_, err := y.Exempt(t.Context(), settings.Exemption{Match: settings.Match{Account: "ada"}, Reason: "needed", Owner: "kay@larkmoor.example"})
+	require.NoError(t, err)
+	c := y.climb(t)
+	require.Len(t, c.Batches, 1)
+	assert.Equal(t, "a signature", c.Batches[0].Waits)
+	assert.Equal(t, "OU=Hold2", y.where("Ada Quill"), "nobody gets power back without one")
+	assert.Empty(t, y.climb(t).Batches, "it waits")
+}
