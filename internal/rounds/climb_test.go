@@ -1,0 +1,84 @@
+package rounds
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/settings"
+)
+
+// climbingRound climbs every night.
+const climbingRound = `  nightly:
+    apply: true
+    steps: [climb]
+    brake: {lines: 3, share: 100}
+` + "ladders:\n" + `  - name: unused
+    starts: {idle: 30d}
+    of: {kind: people, under: "OU=Staff,DC=larkmoor,DC=example", where: {enabled: true}}
+    rungs:
+      - {name: parked, after: 0d, actions: [disable, move], to: "OU=Parked,DC=larkmoor,DC=example", unattended: true}
+`
+
+func TestARoundClimbsAndItsBrakeHolds(t *testing.T) {
+	y := newYard(t, climbingRound)
+	run := y.run(t, "nightly")
+	require.Equal(t, Done, run.Outcome, "%v", run.Faults())
+	require.Len(t, run.steps("climb")[0].Batches, 1)
+	assert.Contains(t, run.steps("climb")[0].Said(), "batch 1: 1 done")
+	assert.NotNil(t, y.dir.Entry("CN=Ada Quill,OU=Parked,"+base))
+
+	y.tomorrow()
+	y.falls(0, 5)
+	run = y.run(t, "nightly")
+	assert.Equal(t, Stopped, run.Outcome, "five are more than three")
+	assert.NotNil(t, y.dir.Entry("CN=Staff00 Member,OU=Staff,"+base))
+	run = y.run(t, "nightly")
+	assert.Contains(t, run.steps("climb")[0].Skipped, "brake")
+	_, err := y.Release(t.Context(), "nightly", "they have left")
+	require.NoError(t, err)
+	run = y.run(t, "nightly")
+	assert.Equal(t, Done, run.Outcome, "%v %v", run.Faults(), run.Stops)
+	assert.NotNil(t, y.dir.Entry("CN=Staff00 Member,OU=Parked,"+base))
+}
+
+func TestARoundThatMayNotApplyOnlyStages(t *testing.T) {
+	y := newYard(t, climbingRound)
+	round := y.Settings.Rounds["nightly"]
+	round.Apply = false
+	y.Settings.Rounds["nightly"] = round
+	run := y.run(t, "nightly")
+	require.Equal(t, Done, run.Outcome)
+	assert.Contains(t, run.steps("climb")[0].Said(), "waits for somebody to carry it out")
+	assert.NotNil(t, y.dir.Entry("CN=Ada Quill,OU=Staff,"+base))
+}
+
+func TestLaddersThatCannotBeMeantAreRefused(t *testing.T) {
+	y := newYard(t, climbingRound)
+	for why, change := range map[string]func(s *settings.Settings){
+		`no ladder is called "hats"`: func(s *settings.Settings) {
+			r := s.Rounds["nightly"]
+			r.Steps = []settings.Step{{Climb: &settings.ClimbStep{Ladders: settings.Words{"hats"}}}}
+			s.Rounds = map[string]settings.Round{"nightly": r}
+		},
+		"no mailbox": func(s *settings.Settings) {
+			r := s.Rounds["nightly"]
+			r.Steps = []settings.Step{{Answers: &settings.AnswersStep{}}}
+			s.Rounds = map[string]settings.Round{"nightly": r}
+		},
+		`"fly" is not an action`:    func(s *settings.Settings) { s.Ladders[0].Rungs[0].Actions = settings.Words{"fly"} },
+		`no check is called "hats"`: func(s *settings.Settings) { s.Ladders[0].Checks = settings.Words{"hats"} },
+		`kind: "hats" is none of`:   func(s *settings.Settings) { s.Ladders[0].Of = &settings.Filter{Kind: "hats"} },
+	} {
+		set := *y.Settings
+		set.Ladders = []settings.Ladder{y.Settings.Ladders[0]}
+		set.Ladders[0].Rungs = []settings.Rung{y.Settings.Ladders[0].Rungs[0]}
+		change(&set)
+		s := *y.Session
+		s.Settings = &set
+		err := Check(&s)
+		require.Error(t, err, why)
+		assert.Contains(t, err.Error(), why)
+	}
+}
