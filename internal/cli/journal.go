@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
+	"yardbroom/internal/ladder"
 	"yardbroom/internal/render"
 	"yardbroom/internal/store"
 	"yardbroom/internal/wording"
@@ -129,7 +131,7 @@ func (a *app) journalTable(records []store.Sealed, batch int) error {
 				render.Visible(r.By),
 				place,
 				r.Event,
-				render.Visible(strings.TrimSpace(carry.Describe(r))),
+				render.Visible(strings.TrimSpace(cmp.Or(carry.Describe(r), ladder.Describe(r)))),
 			},
 		)
 	}
