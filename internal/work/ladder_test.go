@@ -2,6 +2,8 @@ package work
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/batch"
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ladder"
@@ -271,4 +274,62 @@ func TestAPrivilegedAccountComesBackWithASignature(t *testing.T) {
 	assert.Equal(t, "a signature", c.Batches[0].Waits)
 	assert.Equal(t, "OU=Hold2", y.where("Ada Quill"), "nobody gets power back without one")
 	assert.Empty(t, y.climb(t).Batches, "it waits")
+}
+
+func TestARungThatWantsASignatureWaitsForOneAndSaysSo(t *testing.T) {
+	l := unused()
+	l.Rungs[0].Unattended, l.Rungs[0].Signature = false, true
+	l.Signers = settings.Words{"boss@larkmoor.example"}
+	y := newLadders(t, l)
+	y.Settings.Mail.Server, y.Settings.Mail.From = "localhost:25", "yard@larkmoor.example"
+	y.after(40, "Bram Tern", "Cleo Birk", "Dov Ekholm")
+	c := y.climb(t)
+	require.Len(t, c.Batches, 1)
+	assert.Equal(t, "a signature", c.Batches[0].Waits)
+	require.Len(t, c.Letters, 1)
+	subject, text, _, err := c.Letters[0].Write()
+	require.NoError(t, err)
+	assert.Equal(t, "boss@larkmoor.example", c.Letters[0].To.Address)
+	assert.Contains(t, subject, "waits for your signature")
+	assert.Contains(t, text, "ada")
+	_, err = y.Apply(t.Context(), c.Batches[0].Batch, &CarryRequest{})
+	require.ErrorIs(t, err, batch.ErrNotSigned)
+	assert.Empty(t, y.climb(t).Letters, "they are told once")
+}
+
+func TestWhatALadderDeletesIsKeptAsLongAsItsRungSays(t *testing.T) {
+	l := unused()
+	l.Rungs[2].KeepDeleted = days(700)
+	y := newLadders(t, l)
+	y.Settings.Signing.Needed = map[string]int{"delete": 0}
+	others := []string{"Bram Tern", "Cleo Birk", "Dov Ekholm"}
+	for _, n := range []int{40, 30, 40} {
+		y.after(n, others...)
+		y.climb(t)
+	}
+	all, err := y.Batches(t.Context())
+	require.NoError(t, err)
+	last := all[len(all)-1]
+	require.Equal(t, batch.Staged, last.State)
+	b, err := y.Batch(t.Context(), last.ID)
+	require.NoError(t, err)
+	_, err = y.Apply(t.Context(), b, &CarryRequest{})
+	require.NoError(t, err)
+	require.Empty(t, y.where("Ada Quill"))
+	file := filepath.Join(y.deletedFolder(b), "line-1.ldif")
+	require.NoError(t, os.Chtimes(file, y.at, y.at))
+	y.at = y.at.AddDate(0, 0, 699)
+	require.NoError(t, y.forgetDeleted())
+	assert.FileExists(t, file, "the settings keep others for a year")
+	y.at = y.at.AddDate(0, 0, 2)
+	require.NoError(t, y.forgetDeleted())
+	assert.NoDirExists(t, y.deletedFolder(b))
+
+	_, err = y.Undo(t.Context(), b, nil, &BackRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, "OU=Hold2", y.where("Ada Quill"), "brought back by hand to the rung before")
+	st := y.standing(t, "ada")
+	require.NotNil(t, st)
+	assert.Equal(t, "disabled", st.Rung)
+	assert.Equal(t, y.at, st.Since, "since when everything counts anew")
 }
