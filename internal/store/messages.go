@@ -127,7 +127,7 @@ func (s *Store) Body(ctx context.Context, message int) (body []byte, err error) 
 }
 
 // NoteDelivery writes down how far a delivery has come. When nobody waits for a
-// message any more its body goes. Records say in the journal what follows from it.
+// message any more its body goes, and all of one that is of no run. Records say in the journal what follows from it.
 func (s *Store) NoteDelivery(ctx context.Context, message int, d *Delivery, records ...*Record) error {
 	return s.tx(ctx, func(tx *transaction) error {
 		for _, r := range records {
@@ -143,9 +143,17 @@ func (s *Store) NoteDelivery(ctx context.Context, message int, d *Delivery, reco
 			"AND address = ?", d.State, d.Tries, next, d.Error, message, d.Address); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE messages SET body = '' WHERE id = ? AND NOT EXISTS (SELECT 1 FROM deliveries "+
-			"WHERE message = messages.id AND state IN ('"+DeliveryWaits+"', '"+DeliverySending+"'))", message)
-		return err
+		const over = "NOT EXISTS (SELECT 1 FROM deliveries WHERE message = ?1 AND state IN ('" + DeliveryWaits + "', '" + DeliverySending + "'))"
+		for _, query := range []string{
+			"UPDATE messages SET body = '' WHERE id = ?1 AND " + over,
+			"DELETE FROM deliveries WHERE message IN (SELECT id FROM messages WHERE id = ?1 AND run = 0) AND " + over,
+			"DELETE FROM messages WHERE id = ?1 AND run = 0 AND NOT EXISTS (SELECT 1 FROM deliveries WHERE message = ?1)",
+		} {
+			if _, err := tx.ExecContext(ctx, query, message); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

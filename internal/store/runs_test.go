@@ -100,3 +100,22 @@ func TestARoundRunsOnceAtATime(t *testing.T) {
 	require.NoError(t, err)
 	again()
 }
+
+func TestAMessageOfNoRunGoesOnceItWasHandedOver(t *testing.T) {
+	s := open(t, t.TempDir())
+	ctx := t.Context()
+	m := &Message{Kind: "mail", Made: time.Now(), Head: []byte("{}"), Body: []byte("hello"), To: []Delivery{{Address: "a@x"}, {Address: "b@x"}}}
+	require.NoError(t, s.AddMessages(ctx, m))
+	told := &Record{At: time.Now(), By: "tester", Event: "told"}
+	require.NoError(t, s.NoteDelivery(ctx, m.ID, &Delivery{Address: "a@x", State: DeliverySent}, told))
+	waiting, err := s.Waiting(ctx)
+	require.NoError(t, err)
+	require.Len(t, waiting, 1, "somebody still waits for it")
+	require.NoError(t, s.NoteDelivery(ctx, m.ID, &Delivery{Address: "b@x", State: DeliveryRefused}))
+	left, err := s.messages(ctx, "1")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	records, err := s.Events(ctx, "told")
+	require.NoError(t, err)
+	assert.Len(t, records, 1)
+}
