@@ -208,3 +208,29 @@ func TestALineTellsWhetherItSwitchesAnAccountOnOrOff(t *testing.T) {
 		assert.Equal(t, [2]bool{c.on, c.off}, [2]bool{l.SwitchesOn(), l.SwitchesOff()}, "%+v", c.actions)
 	}
 }
+
+func TestALineStaysOff(t *testing.T) {
+	flags := Mod{Attr: "userAccountControl", Old: []Octets{"514"}, New: []Octets{"512"}}
+	hidden := Mod{Attr: "msExchHideFromAddressLists", Old: []Octets{"TRUE"}, New: nil}
+	expiry := Mod{Attr: "accountExpires", Old: []Octets{"130000000000000000"}, New: []Octets{"0"}}
+	line := func(mods ...Mod) *Line {
+		l := &Line{Actions: []Action{{Name: Move, To: "OU=Staff,DC=x"}, {Name: PutBack, Put: mods}}, Guard: []Guard{{Attr: "container", Rule: Container}}}
+		for _, m := range mods {
+			l.Guard = append(l.Guard, Guard{Attr: m.Attr, Rule: Equal, Values: m.Old})
+			l.Changes = append(l.Changes, ChangeOf(m))
+		}
+		return l
+	}
+	l := line(flags, hidden, expiry)
+	require.True(t, l.SwitchesOn())
+	require.True(t, l.StayOff(directory.AD))
+	assert.False(t, l.SwitchesOn())
+	assert.Equal(t, []Action{{Name: Move, To: "OU=Staff,DC=x"}, {Name: PutBack, Put: []Mod{hidden}}}, l.Actions)
+	assert.Equal(t, []string{"msExchHideFromAddressLists"}, Attributes(l.Guard), "what is not put back is not tested either")
+	assert.Equal(t, []Change{ChangeOf(hidden)}, l.Changes)
+	l = line(flags)
+	require.True(t, l.StayOff(directory.AD))
+	assert.Equal(t, []Action{{Name: Move, To: "OU=Staff,DC=x"}}, l.Actions)
+	l.Actions = []Action{{Name: PutBack, Put: []Mod{flags}}}
+	assert.False(t, l.StayOff(directory.AD), "nothing is left to do")
+}

@@ -193,6 +193,23 @@ func TestWhatIsWrittenMovedAndEnteredIsProtectedToo(t *testing.T) {
 	}
 }
 
+func TestWhoReturnsFromALadderMayBeExemptAndNothingElse(t *testing.T) {
+	p := protectionOf(t, settings.Yard{LeaveOut: []string{"OU=Left,DC=x"}}, []settings.Exemption{{Match: settings.Match{Subtree: "OU=Quiet,DC=x"}, Reason: "quiet", Owner: "o"}}, places...)
+	user := func(dn string, rid uint32) *directory.Entry {
+		return entry(dn, "objectClass=user", guid(2), sidOf(rid))
+	}
+	quiet, left, own := user("CN=a,OU=Quiet,DC=x", 1100), user("CN=a,OU=Left,DC=x", 1100), user("CN=a,DC=x", 500)
+	assert.Contains(t, p.Why(quiet, []string{Move}), "exempt")
+	p.Returning = true
+	assert.Empty(t, p.Why(quiet, []string{Move}), "that is why it returns")
+	assert.Empty(t, p.Into("CN=a", "OU=Quiet,DC=x"))
+	assert.Contains(t, p.Why(left, []string{Move}), "outside")
+	assert.Contains(t, p.Why(own, []string{Move}), "built-in")
+	assert.Contains(t, p.Into("CN=a", "OU=Left,DC=x"), "outside")
+	assert.Contains(t, p.Written(entry("CN=g,OU=Quiet,DC=x", "objectClass=group", guid(1), sidOf(1100)), "member"), "exempt", "a group is not what returns")
+	assert.Contains(t, p.Along(quiet), "exempt")
+}
+
 // stagerOn is a stager over a file, with all that protects it.
 func stagerOn(t *testing.T, d *directory.Dialect, yard settings.Yard, named []string, entries ...*directory.Entry) *Stager {
 	ctx := context.Background()

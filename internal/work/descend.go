@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/ladder"

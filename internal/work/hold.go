@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 	"time"
+
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ladder"
 	"yardbroom/internal/settings"

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
