@@ -1,6 +1,8 @@
 package rounds
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -81,4 +83,31 @@ func TestLaddersThatCannotBeMeantAreRefused(t *testing.T) {
 		require.Error(t, err, why)
 		assert.Contains(t, err.Error(), why)
 	}
+}
+
+func TestAPreviewWritesTheMailsOfLaddersAndKeepsNothing(t *testing.T) {
+	y := newYard(t, climbingRound)
+	y.Settings.Ladders[0].Rungs[0].Tell = &settings.Notice{Who: settings.Words{settings.WhoManager}}
+	folder := t.TempDir()
+	run, err := y.Preview(t.Context(), "nightly", folder)
+	require.NoError(t, err)
+	require.Equal(t, Done, run.Outcome, "%v", run.Faults())
+	mails, err := filepath.Glob(filepath.Join(folder, "mail-*bram*.eml"))
+	require.NoError(t, err)
+	require.Len(t, mails, 1)
+	text, err := os.ReadFile(mails[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "The account ada will be disabled")
+	kept, err := y.Store(t.Context())
+	require.NoError(t, err)
+	records, err := kept.Journal(t.Context(), 0, 0)
+	require.NoError(t, err)
+	assert.Empty(t, records)
+	assert.Empty(t, y.post.mails)
+
+	run = y.run(t, "nightly")
+	require.Equal(t, Done, run.Outcome, "%v", run.Faults())
+	require.Len(t, y.post.mails, 1)
+	assert.Equal(t, "bram@larkmoor.example", y.post.mails[0].to)
+	assert.NotNil(t, y.dir.Entry("CN=Ada Quill,OU=Staff,"+base), "nobody steps in the night that they are told")
 }
