@@ -81,13 +81,21 @@ type IMAP struct{ Set *settings.Answers }
 
 // Each signs in and hands over the mails that are not marked as seen.
 func (b IMAP) Each(ctx context.Context, take func(*Incoming, error) (bool, error)) error {
-	if err := b.each(ctx, take); err != nil {
-		return fmt.Errorf("mailbox %s: %w", b.Set.Server, err)
-	}
-	return nil
+	return b.in(ctx, func(c *client.Client) error { return unread(ctx, c, take) })
 }
 
-func (b IMAP) each(ctx context.Context, take func(*Incoming, error) (bool, error)) (err error) {
+// Try signs in, and looks whether the folder is there.
+func (b IMAP) Try(ctx context.Context) error {
+	return b.in(ctx, func(*client.Client) error { return nil })
+}
+
+// in does something in the folder.
+func (b IMAP) in(ctx context.Context, do func(*client.Client) error) (err error) {
+	defer func() {
+		if err != nil {
+			err = fmt.Errorf("mailbox %s: %w", b.Set.Server, err)
+		}
+	}()
 	c, err := b.connect(ctx)
 	if err != nil {
 		return err
@@ -100,9 +108,14 @@ func (b IMAP) each(ctx context.Context, take func(*Incoming, error) (bool, error
 	if _, err := c.Select(folder, false); err != nil {
 		return fmt.Errorf("folder %s: %w", folder, err)
 	}
-	unread := imap.NewSearchCriteria()
-	unread.WithoutFlags = []string{imap.SeenFlag}
-	numbers, err := c.UidSearch(unread)
+	return do(c)
+}
+
+// unread hands over the mails of a folder that are not marked as seen.
+func unread(ctx context.Context, c *client.Client, take func(*Incoming, error) (bool, error)) error {
+	which := imap.NewSearchCriteria()
+	which.WithoutFlags = []string{imap.SeenFlag}
+	numbers, err := c.UidSearch(which)
 	if err != nil {
 		return err
 	}

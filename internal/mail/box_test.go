@@ -61,7 +61,9 @@ func TestAMailboxServerGivesWhatNobodyHasRead(t *testing.T) {
 		err := IMAP{&set}.Each(t.Context(), func(*Incoming, error) (bool, error) { return true, errors.New("it came in") })
 		require.Error(t, err, what)
 		assert.Contains(t, err.Error(), what)
+		assert.ErrorContains(t, IMAP{&set}.Try(t.Context()), what)
 	}
+	require.NoError(t, IMAP{&m.Settings}.Try(t.Context()))
 	assert.Contains(t, collected(t, IMAP{&m.Settings}, isReply), "Lunch?", "and after all of that")
 }
 

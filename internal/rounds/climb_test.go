@@ -1,6 +1,7 @@
 package rounds
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -110,4 +111,26 @@ func TestAPreviewWritesTheMailsOfLaddersAndKeepsNothing(t *testing.T) {
 	require.Len(t, y.post.mails, 1)
 	assert.Equal(t, "bram@larkmoor.example", y.post.mails[0].to)
 	assert.NotNil(t, y.dir.Entry("CN=Ada Quill,OU=Staff,"+base), "nobody steps in the night that they are told")
+}
+
+func TestARoundTestTriesWhatLaddersNeed(t *testing.T) {
+	y := newYard(t, climbingRound)
+	said := func() string {
+		all, err := y.Test(t.Context(), "nightly")
+		require.NoError(t, err)
+		return fmt.Sprint(all)
+	}
+	assert.NotContains(t, said(), "Place")
+	y.Settings.Ladders[0].Rungs[0].To = "OU=Nowhere," + base
+	assert.Contains(t, said(), "Place OU=Nowhere,"+base)
+	assert.NotContains(t, said(), "Mail server")
+	y.Settings.Ladders[0].Rungs[0].Tell = &settings.Notice{Who: settings.Words{settings.WhoPerson}}
+	assert.Contains(t, said(), "Mail server")
+	y.post.shut = errDown
+	assert.Contains(t, said(), "{Mail server false")
+	round := y.Settings.Rounds["nightly"]
+	round.Steps = append(round.Steps, settings.Step{Answers: &settings.AnswersStep{}})
+	y.Settings.Rounds["nightly"] = round
+	y.Settings.Answers = settings.Answers{Server: "127.0.0.1:1", TLS: "none", Name: "objections"}
+	assert.Contains(t, said(), "{Answers false mailbox 127.0.0.1:1")
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"yardbroom/internal/mail"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/trust"
@@ -48,6 +49,9 @@ func (r *Runner) Test(ctx context.Context, name string) ([]Trial, error) {
 		t.yard(ctx, r, round, name, yard)
 	}
 	t.mail(ctx, r, round)
+	if slices.ContainsFunc(round.Steps, func(s settings.Step) bool { return s.Answers != nil }) {
+		t.add("Answers", mail.IMAP{Set: &r.Settings.Answers}.Try(ctx), "%s lets %s in", r.Settings.Answers.Server, r.Settings.Answers.Name)
+	}
 	for i := range round.Post {
 		t.post(ctx, &round.Post[i])
 	}
@@ -88,7 +92,7 @@ func (t *trials) yard(ctx context.Context, r *Runner, round *settings.Round, nam
 	}
 	defer place.Close()
 	if server, ok := place.Server(); ok {
-		t.server(ctx, server, round, yard)
+		t.server(ctx, server, r, round, yard)
 	}
 	y := &yardRun{running: &running{by: r, Session: s, round: round, name: name, run: &Run{Began: s.Now()}, req: &Request{}},
 		YardRun: &YardRun{Yard: yard}, place: place}
@@ -108,7 +112,7 @@ func (t *trials) yard(ctx context.Context, r *Runner, round *settings.Round, nam
 }
 
 // server tries what a server lets the round do.
-func (t *trials) server(ctx context.Context, server *source.Server, round *settings.Round, yard string) {
+func (t *trials) server(ctx context.Context, server *source.Server, r *Runner, round *settings.Round, yard string) {
 	probe, err := server.Probe(ctx)
 	if err != nil {
 		t.add("Yard "+yard, err, "")
@@ -145,11 +149,11 @@ func (t *trials) server(ctx context.Context, server *source.Server, round *setti
 			t.add("List "+step.List.Title, fmt.Errorf("the directory knows no attribute %s", strings.Join(unknown, ", ")), "")
 		}
 	}
-	t.places(ctx, server, round)
+	t.places(ctx, server, r, round, yard)
 }
 
 // places tries whether the places are there that the round names.
-func (t *trials) places(ctx context.Context, server *source.Server, round *settings.Round) {
+func (t *trials) places(ctx context.Context, server *source.Server, r *Runner, round *settings.Round, yard string) {
 	var dns []string
 	for i := range round.Tell {
 		dns = append(dns, round.Tell[i].Under...)
@@ -161,6 +165,15 @@ func (t *trials) places(ctx context.Context, server *source.Server, round *setti
 		case s.Stage != nil:
 			if dns = append(dns, s.Stage.To); s.Stage.Of != nil {
 				dns = append(dns, s.Stage.Of.Under)
+			}
+		case s.Climb != nil:
+			for _, l := range climbedBy(r.Settings, s.Climb, yard) {
+				if dns = append(dns, l.LeaveOut...); l.Of != nil {
+					dns = append(dns, l.Of.Under)
+				}
+				for i := range l.Rungs {
+					dns = append(dns, l.Rungs[i].To)
+				}
 			}
 		}
 	}
@@ -179,9 +192,30 @@ func (t *trials) places(ctx context.Context, server *source.Server, round *setti
 	}
 }
 
+// climbedBy are the ladders of a yard that a step climbs.
+func climbedBy(s *settings.Settings, step *settings.ClimbStep, yard string) []*settings.Ladder {
+	return slices.DeleteFunc(s.LaddersOf(yard), func(l *settings.Ladder) bool {
+		return len(step.Ladders) > 0 && !slices.Contains(step.Ladders, l.Name)
+	})
+}
+
+// writes tells whether a step of a round mails people by itself.
+func writes(s *settings.Settings, round *settings.Round) bool {
+	for _, step := range round.Steps {
+		for _, yard := range round.YardNames(s) {
+			if step.Climb != nil && slices.ContainsFunc(climbedBy(s, step.Climb, yard), func(l *settings.Ladder) bool {
+				return slices.ContainsFunc(l.Rungs, func(r settings.Rung) bool { return r.Tell != nil })
+			}) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // mail tries the mail server, and says who would get what.
 func (t *trials) mail(ctx context.Context, r *Runner, round *settings.Round) {
-	if len(round.Tell) == 0 {
+	if len(round.Tell) == 0 && (!writes(r.Settings, round) || r.Settings.Mail.Server == "") {
 		return
 	}
 	conn, err := r.sender().Mail(ctx, &r.Settings.Mail)
