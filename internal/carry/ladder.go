@@ -30,8 +30,9 @@ type Descent struct {
 }
 
 // ReadClimbs returns what batches of ladders of a directory have done and are
-// about to do, in the order of the batches.
-func ReadClimbs(ctx context.Context, s *store.Store, id source.Identity) ([]Climbed, error) {
+// about to do, in the order of the batches. Batches that can change no more are taken
+// from settled, and put there.
+func ReadClimbs(ctx context.Context, s *store.Store, id source.Identity, settled map[int]*batch.Batch) ([]Climbed, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return nil, err
@@ -40,13 +41,14 @@ func ReadClimbs(ctx context.Context, s *store.Store, id source.Identity) ([]Clim
 	if err != nil {
 		return nil, err
 	}
-	loaded := map[int]*batch.Batch{}
 	load := func(n int) (*batch.Batch, error) {
-		if b := loaded[n]; b != nil {
+		if b := settled[n]; b != nil {
 			return b, nil
 		}
 		b, err := batch.Load(ctx, s, n)
-		loaded[n] = b
+		if err == nil && (b.State == batch.Done || b.State == batch.Discarded) {
+			settled[n] = b
+		}
 		return b, err
 	}
 	var all []Climbed

@@ -192,6 +192,7 @@ func (w *Way) HeldAt(t time.Time) bool { return w.Hold != nil && w.Hold.Until.Af
 type Past struct {
 	Directory source.Identity
 	ways      map[string]*Way // by identity, in its readable form
+	settled   map[int]*batch.Batch
 	set       map[string]Definition
 }
 
@@ -250,13 +251,22 @@ func ReadAll(ctx context.Context, s *store.Store) (all []*Past, err error) {
 	return all, nil
 }
 
+// Again reads the same past once more, without what can have changed no more.
+func (p *Past) Again(ctx context.Context, s *store.Store) (*Past, error) {
+	return read(ctx, s, p.Directory, p.settled)
+}
+
 // Read reads the past of a directory's ladders from the journal.
 func Read(ctx context.Context, s *store.Store, id source.Identity) (*Past, error) {
+	return read(ctx, s, id, map[int]*batch.Batch{})
+}
+
+func read(ctx context.Context, s *store.Store, id source.Identity, settled map[int]*batch.Batch) (*Past, error) {
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return nil, err
 	}
-	climbs, err := carry.ReadClimbs(ctx, s, id)
+	climbs, err := carry.ReadClimbs(ctx, s, id, settled)
 	if err != nil {
 		return nil, err
 	}
@@ -264,7 +274,7 @@ func Read(ctx context.Context, s *store.Store, id source.Identity) (*Past, error
 	for i := range climbs {
 		all = append(all, climbed(d, &climbs[i])...)
 	}
-	p := &Past{Directory: id, ways: map[string]*Way{}, set: map[string]Definition{}}
+	p := &Past{Directory: id, settled: settled, ways: map[string]*Way{}, set: map[string]Definition{}}
 	records, err := s.Events(ctx, append(events, EventSet)...)
 	if err != nil {
 		return nil, err

@@ -45,7 +45,7 @@ func enablesAgain(l *settings.Ladder, rung string) bool {
 func (c *climbing) down(ctx context.Context, l *LadderClimb) error {
 	tried := map[int]bool{}
 	for ctx.Err() == nil {
-		past, err := ladder.Read(ctx, c.kept, c.all.past.Directory)
+		past, err := c.all.past.Again(ctx, c.kept)
 		if err != nil {
 			return err
 		}

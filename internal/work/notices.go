@@ -65,7 +65,7 @@ func (c *climbing) mails(ctx context.Context, l *LadderClimb) error {
 	if l.Letters, err = c.beforehand(l.OneLadder, pending); err != nil {
 		return err
 	}
-	past, err := ladder.Read(ctx, c.kept, c.all.past.Directory)
+	past, err := c.all.past.Again(ctx, c.kept)
 	if err != nil {
 		return err
 	}
