@@ -9,6 +9,7 @@ import (
 	"strings"
 	"text/template"
 	"time"
+	"unicode"
 
 	"yardbroom/internal/settings"
 	"yardbroom/internal/wording"
@@ -280,7 +281,7 @@ func (l *Letter) answered() *LetterText {
 
 // oneLine is a value of a directory on one line, without what is no text.
 func oneLine(text string) string {
-	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r == ' ' }), " ")
+	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.IsSpace(r) }), " ")
 }
 
 // inWords writes a span as people say it: "90 days".

@@ -389,3 +389,18 @@ func TestWordsOfTheSettingsAreInTheLanguageOfWhoeverReadsThem(t *testing.T) {
 		assert.Contains(t, err.Error(), why)
 	}
 }
+
+func TestAnAddressThatIsNoneKeepsNobodyElseFromBeingTold(t *testing.T) {
+	a := &asking{yard: emptyYard(t, askingLadder), t: t, box: t.TempDir()}
+	a.add(t, "CN=practice,"+base, "objectClass", "server", "dNSHostName", "practice.larkmoor.example")
+	a.add(t, "CN=NTDS Settings,CN=practice,"+base, "objectClass", "nTDSDSA")
+	a.person(t, "Ada Quill", 45)
+	a.person(t, "Cleo Birk", 45)
+	a.dir.Edit("CN=Ada Quill,OU=Staff,"+base, func(e *directory.Entry) { e.Set("mail", "ada@larkmoor.example\nBcc: eve@larkmoor.example") })
+	a.climb()
+	var to []string
+	for _, m := range a.post.mails {
+		to = append(to, m.to)
+	}
+	assert.ElementsMatch(t, []string{bram, "cleo@larkmoor.example"}, to)
+}

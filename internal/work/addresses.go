@@ -2,8 +2,8 @@ package work
 
 import (
 	"context"
+	"net/mail"
 	"slices"
-	"strings"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
@@ -60,7 +60,13 @@ func (b *AddressBook) Itself(dn string) (Contact, bool) {
 	if name == "" {
 		name = directory.LeafValue(e.DN)
 	}
-	return Contact{name, address, e}, strings.Contains(address, "@")
+	return Contact{name, address, e}, isAddress(address)
+}
+
+// isAddress tells whether a value of a directory is one mail address and nothing else.
+func isAddress(text string) bool {
+	a, err := mail.ParseAddress(text)
+	return err == nil && a.Address == text
 }
 
 // Named are those whom attributes of an entry name and who have an address, each
