@@ -96,7 +96,11 @@ func dateAfter(text string, from time.Time, p *Place) (time.Time, error) {
 	if span, err := calendar.ParseSpan(text); err == nil {
 		return span.After(from), nil
 	}
-	return dateOf("until", text, p)
+	t, err := calendar.ParseTime(text, p.Location())
+	if err != nil {
+		return t, Wrong("--until: %q is neither a date nor a span of time: write 2027-02-15, or 90d", text)
+	}
+	return t.UTC(), nil
 }
 
 // withTimes is the session with other waiting times of a ladder.
