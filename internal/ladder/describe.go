@@ -31,6 +31,8 @@ func Describe(r *store.Sealed) string {
 	switch r.Event {
 	case EventWoke:
 		return fmt.Sprintf("%s leaves %s: %s", e.Account, e.Ladder, e.Why)
+	case EventGaveUp:
+		return fmt.Sprintf("%s, to %s of %s: %s", e.Account, e.Rung, e.Ladder, e.Why)
 	case EventAdopted:
 		return strings.TrimSuffix(fmt.Sprintf("%s is on %s of %s: %s", e.Account, e.Rung, e.Ladder, e.Why), ": ")
 	case EventNoDown:

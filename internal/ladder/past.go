@@ -24,6 +24,7 @@ import (
 const (
 	EventWoke    = "woke"
 	EventAdopted = "adopted"
+	EventGaveUp  = "step given up"
 	EventNoDown  = "nothing to take back"
 	EventHeld    = "held"
 	EventLetGo   = "let go"
@@ -35,7 +36,7 @@ const (
 	EventSet     = "ladder set"
 )
 
-var events = []string{EventWoke, EventAdopted, EventNoDown, EventHeld, EventLetGo, EventTold, EventToldDay, EventBounced, EventSeen, EventUnseen}
+var events = []string{EventWoke, EventGaveUp, EventAdopted, EventNoDown, EventHeld, EventLetGo, EventTold, EventToldDay, EventBounced, EventSeen, EventUnseen}
 
 // Event is the journal's body of what is known of one account, besides what
 // batches have done to it. Times are in UTC.
@@ -365,6 +366,7 @@ func (w *Way) down(n int, back carry.Descent) {
 	before := len(w.Down)
 	if w.Down = slices.DeleteFunc(slices.Clone(w.Down), is); len(w.Down) != before {
 		w.Anew = back.Line.At // they are back only now
+		w.isDown(back.Line.At)
 		return
 	}
 	at := slices.IndexFunc(w.Steps, is)
@@ -374,6 +376,14 @@ func (w *Way) down(n int, back carry.Descent) {
 	w.Steps, w.Since = slices.Delete(slices.Clone(w.Steps), at, at+1), back.Line.At
 	if len(w.Steps) == 0 {
 		w.Anew, w.Woke = back.Line.At, fmt.Sprintf("taken back by batch %d", back.Batch.ID)
+	}
+}
+
+// isDown ends the bringing back of one who still stands on a rung: a step from there was
+// given up.
+func (w *Way) isDown(at time.Time) {
+	if len(w.Down) == 0 && len(w.Steps) > 0 {
+		w.Woke, w.Since = "", at
 	}
 }
 
@@ -402,6 +412,18 @@ func (w *Way) note(r *store.Sealed, e *Event) {
 			}
 		}
 		w.Steps = nil
+	case EventGaveUp:
+		w.Woke, w.Down = e.Why, nil
+		given := func(s Step) bool { return slices.Contains(e.Down, s.Batch) }
+		for _, s := range slices.Backward(w.Steps) {
+			if given(s) {
+				w.Down = append(w.Down, s)
+			}
+		}
+		if w.Steps = slices.DeleteFunc(slices.Clone(w.Steps), given); len(w.Steps) == 0 {
+			w.Anew = r.At
+		}
+		w.Since = r.At
 	case EventAdopted:
 		if w.Ladder != e.Ladder || w.Woke != "" {
 			w.Steps = nil
@@ -413,6 +435,7 @@ func (w *Way) note(r *store.Sealed, e *Event) {
 		if e.Why != "" {
 			w.Stays = append(w.Stays, e.Why)
 		}
+		w.isDown(r.At)
 	case EventHeld:
 		w.Hold = &Hold{Until: e.Until, At: r.At, Why: e.Why, By: cmp.Or(e.Address, r.By), Ref: e.Ref}
 		if e.Ref != "" {

@@ -59,7 +59,7 @@ func (c *climbing) giveUp(ctx context.Context, b *batch.Batch) error {
 	if err := c.s.Discard(ctx, b); err != nil {
 		return err
 	}
-	return c.s.appendAll(ctx, c.kept, ladder.EventWoke, all)
+	return c.s.appendAll(ctx, c.kept, ladder.EventGaveUp, all)
 }
 
 // open are the batches that a climb may carry out by itself and that an earlier one
