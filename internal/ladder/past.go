@@ -405,7 +405,7 @@ func (w *Way) note(r *store.Sealed, e *Event) {
 	switch r.Event {
 	case EventWoke:
 		w.Woke, w.Anew, w.Since = e.Why, r.At, r.At
-		w.Down = nil
+		// What is left to take back of a step that was given up stays first.
 		for _, s := range slices.Backward(w.Steps) {
 			if slices.Contains(e.Down, s.Batch) {
 				w.Down = append(w.Down, s)

@@ -50,6 +50,11 @@ func TestAStepThatWasGivenUpLeavesTheOthers(t *testing.T) {
 	assert.Equal(t, []Step{{Rung: "shelved", Batch: 7}}, w.Down, "and what was done before is taken back when it wakes")
 
 	w = twoSteps()
+	noted(w, EventGaveUp, "2026-03-10", Event{Why: "stopped half-way", Down: []int{9}})
+	noted(w, EventWoke, "2026-03-10", Event{Why: "it signed in", Down: []int{7}})
+	assert.Equal(t, []Step{{Rung: "disabled", Batch: 9}, {Rung: "shelved", Batch: 7}}, w.Down, "the given-up step is taken back first")
+
+	w = twoSteps()
 	noted(w, EventGaveUp, "2026-03-10", Event{Down: []int{9}})
 	noted(w, EventNoDown, "2026-03-11", Event{Down: []int{9}})
 	assert.Equal(t, "shelved", w.Rung())

@@ -1,6 +1,7 @@
 package ladder
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -123,6 +124,9 @@ func Stand(l *settings.Ladder, w *Way, f *Facts, now time.Time) *Standing {
 		return s
 	case w.Ladder == l.Name && len(w.Down) > 0:
 		s.Awake, s.State = w.Woke, Woken
+		if len(w.Steps) > 0 { // only its last step was given up
+			s.Awake = cmp.Or(awake(l, w, f), w.Woke)
+		}
 		return s
 	}
 	if len(w.Steps) == 0 {

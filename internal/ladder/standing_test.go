@@ -224,6 +224,16 @@ func TestWhoWokeIsToBeBroughtBackBeforeAnythingElse(t *testing.T) {
 	assert.Equal(t, Gone, Stand(unused(), w, ada(), day("2026-06-01")).State)
 }
 
+func TestWhoWakesWhileAStepIsGivenUpLeavesTheWholeLadder(t *testing.T) {
+	w, f := shelved()
+	w.Woke, w.Down = "its step was stopped half-way", []Step{{Rung: "disabled", Batch: 9}}
+	s := Stand(unused(), w, f, day("2026-06-01"))
+	assert.Equal(t, Woken, s.State)
+	assert.Equal(t, w.Woke, s.Awake, "only the step is taken back of who sleeps on")
+	f.LastSignIn = day("2026-05-31")
+	assert.Equal(t, "it signed in on 2026-05-31", Stand(unused(), w, f, day("2026-06-01")).Awake)
+}
+
 func TestABatchThatWaitedIsJudgedAnew(t *testing.T) {
 	w, f := shelved()
 	w.Told = []Told{toldOn("2026-02-28")}

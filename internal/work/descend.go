@@ -21,7 +21,7 @@ func (c *climbing) wake(ctx context.Context, l *LadderClimb) error {
 			continue
 		}
 		l.Woke = append(l.Woke, st)
-		if st.Way.Woke != "" {
+		if st.Way.Woke == st.Awake || st.Way.Woke != "" && len(st.Way.Steps) == 0 {
 			continue // it did before
 		}
 		e := &ladder.Event{Directory: c.all.past.Directory, Ladder: l.Name, Rung: st.Rung, ID: st.ID, Account: st.Account, DN: st.DN, Why: st.Awake}
