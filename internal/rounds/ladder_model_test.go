@@ -571,6 +571,9 @@ func (l *life) up(s *soul, was, is string) {
 		require.False(t, s.left.IsZero(), "%s is back", s.account)
 		require.False(t, l.at.Before(l.Settings.Ladders[0].Rungs[1].After.After(s.since)), "%s was stripped early", s.account)
 	}
+	if s.strayed && order[is] == 1 { // no first rung takes groups, but an earlier one may have, for good
+		s.groups = l.groupsOf(l.find(s))
+	}
 	s.rung, s.since, s.strayed = is, l.at, false
 }
 
