@@ -81,6 +81,7 @@ group = root
 	s.Yard = settings.Yard{Servers: []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)}, Base: s.Base,
 		Bind: settings.Bind{DN: "cn=Directory Manager", PasswordFile: s.passwordFile(t)}}
 	s.SocketURL = "ldapi://" + escapeSocket("/run/slapd-"+name+".socket")
+	s.Log, s.SecurityLog = "/var/log/dirsrv/slapd-"+name+"/access", "/var/log/dirsrv/slapd-"+name+"/security"
 	s.Start(t)
 	s.fillNS389(t)
 	return s
@@ -97,7 +98,7 @@ func ns389Config(text, password string) string {
 		}
 		switch {
 		case strings.HasPrefix(line, "nsslapd-rootpw:"):
-			line = "nsslapd-rootpw: {CLEAR}" + password + "\nnsslapd-listenhost: 127.0.0.1\npasswordLockout: on\npasswordMaxFailure: 3\npasswordUnlock: on\npasswordLockoutDuration: 3600\npasswordTrackUpdateTime: on"
+			line = "nsslapd-rootpw: {CLEAR}" + password + "\nnsslapd-listenhost: 127.0.0.1\nnsslapd-accesslog-logbuffering: off\nnsslapd-securitylog-logbuffering: off\npasswordLockout: on\npasswordMaxFailure: 3\npasswordUnlock: on\npasswordLockoutDuration: 3600\npasswordTrackUpdateTime: on"
 		case line == "nsslapd-pluginEnabled: off" && strings.HasPrefix(entry, "cn=Account Policy Plugin,"):
 			line = "nsslapd-pluginEnabled: on"
 		case strings.EqualFold(line, "alwaysrecordlogin: no"):

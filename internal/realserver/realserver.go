@@ -6,7 +6,6 @@
 package realserver
 
 import (
-	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -45,7 +44,11 @@ type Server struct {
 	start             func(testing.TB)
 	ended             chan struct{} // closed when the process has ended
 	process           *exec.Cmd
-	log               *bytes.Buffer
+	// Log is the file that the server writes to what happens, sign-ins among it.
+	Log string
+	// SecurityLog is the other one of a 389 Directory Server.
+	SecurityLog string
+	output      string // what it says of itself, often its log
 }
 
 // Program returns the path of an installed program; where it is not
@@ -106,8 +109,11 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 		t.Fatalf("%s cannot be started: something answers at %s already", s.Name, addr)
 	}
 	tie(cmd)
-	s.log = &bytes.Buffer{}
-	cmd.Stdout, cmd.Stderr = s.log, s.log
+	s.output = filepath.Join(s.Dir, "output.log")
+	out, err := os.OpenFile(s.output, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(t, err)
+	defer out.Close()
+	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(t, cmd.Start())
 	s.process, s.ended = cmd, make(chan struct{})
 	go func(ended chan struct{}) {
@@ -122,13 +128,22 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd, addr string) {
 		}
 		select {
 		case <-s.ended:
-			t.Fatalf("%s ended before it answered at %s:\n%s", s.Name, addr, s.log)
+			t.Fatalf("%s ended before it answered at %s:\n%s", s.Name, addr, s.said())
 		case <-late:
 			s.Stop()
-			t.Fatalf("%s did not answer at %s:\n%s", s.Name, addr, s.log)
+			t.Fatalf("%s did not answer at %s:\n%s", s.Name, addr, s.said())
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// said is what the server has said of itself.
+func (s *Server) said() string {
+	text, err := os.ReadFile(s.output)
+	if err != nil {
+		return err.Error()
+	}
+	return string(text)
 }
 
 // Stop ends the server at once, for good.

@@ -83,7 +83,7 @@ func (c *controller) ready(t testing.TB, s *Server) {
 	})
 	extra := "[global]\n\tserver services = " + c.services + "\n\tinterfaces = " + c.listens + "\n\tbind interfaces only = yes\n\tpid directory = " + s.Dir +
 		"\n\tncalrpc dir = " + filepath.Join(s.Dir,
-		"ncalrpc") + "\n\tldap server require strong auth = allow_sasl_over_tls\n"
+		"ncalrpc") + "\n\tldap server require strong auth = allow_sasl_over_tls\n\tlog level = 1 auth_json_audit:3 dsdb_json_audit:5 dsdb_password_json_audit:5\n"
 	require.NoError(t,
 		os.WriteFile(conf, []byte(strings.Replace(strings.Join(lines, ""), "[global]\n", extra, 1)), 0o600))
 	Certificate(t, filepath.Join(s.Dir, "private", "tls"), c.host+".larkmoor.example")
@@ -91,6 +91,7 @@ func (c *controller) ready(t testing.TB, s *Server) {
 		t.Helper()
 		cmd := exec.Command(Program(t, "samba", "samba-ad-dc"), "-s", conf, "-i", "-M", "single")
 		s.run(t, cmd, c.address+":636")
+		s.Log = s.output
 		time.Sleep(500 * time.Millisecond) // it listens a little before it answers
 	}
 	s.kdc = c.address

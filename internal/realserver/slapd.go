@@ -157,10 +157,11 @@ func FilledOpenLDAP(t testing.TB, people int, parts ...string) *Server {
 	socket := filepath.Join(s.Dir, "ldapi")
 	urls := fmt.Sprintf("ldap://127.0.0.1:%d ldaps://127.0.0.1:%d ldapi://%s", port, tlsPort, escapeSocket(socket))
 	s.start = func(t testing.TB) {
-		s.run(t, exec.Command(slapd, "-f", conf, "-h", urls, "-d", "0"), fmt.Sprintf("127.0.0.1:%d", port))
+		s.run(t, exec.Command(slapd, "-f", conf, "-h", urls, "-d", "stats"), fmt.Sprintf("127.0.0.1:%d", port))
 	}
 	s.Start(t)
 	t.Cleanup(s.Stop)
+	s.Log = s.output
 	s.Yard = settings.Yard{
 		Servers:       []string{fmt.Sprintf("ldap://127.0.0.1:%d", port)},
 		Base:          s.Base,
