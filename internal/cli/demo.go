@@ -107,7 +107,7 @@ func (d *demonstration) prepare(serve bool) (again bool, err error) {
 			d.addr = u.Host
 			return true, nil
 		}
-		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html", "week", "ladders"} {
+		for _, name := range []string{"state", "larkmoor.ldif", "roster.csv", "settings.yaml", "password", "report.html", "week", "ladders", demo.Logs} {
 			if err := os.RemoveAll(filepath.Join(d.dir, name)); err != nil {
 				return false, err
 			}
@@ -132,6 +132,9 @@ func (d *demonstration) write() error {
 	if err := d.result(filepath.Join(d.dir, "roster.csv"), yard.WriteRoster); err != nil {
 		return err
 	}
+	if err := yard.WriteLogs(d.dir); err != nil {
+		return err
+	}
 	files := map[string]string{
 		demoMark:   "",
 		"password": demoPassword + "\n",
@@ -143,6 +146,14 @@ yards:
     servers: ["ldap://` + addr + `"]
     base: "` + demo.Base + `"
     bind: {dn: "` + demo.Account + `@larkmoor.example", password_file: password}
+    logs:                                  # of the last week
+      - {path: "logs/dc1.json*", server: dc1}
+      - {path: logs/lark-srv2.xml}
+      - path: logs/gateway.csv
+        server: gateway
+        fields: {time: When, account: User, address: Client, result: Outcome}
+        success: ok
+        failure: denied
 audit:
   stale_after: 90d
   parking: ["OU=Parked,` + demo.Base + `"]

@@ -40,7 +40,11 @@ var stories = func() map[int]story {
 	tell(4, func(y *Yard, p *person, a *attrs) { neverSignedIn(y, p, a, 12) })
 	tell(18, func(y *Yard, p *person, a *attrs) { switchOff(y, p, a); p.moveTo("OU=Parked," + Base) })
 	tell(6, func(y *Yard, p *person, a *attrs) { switchOff(y, p, a) })
-	tell(4, func(y *Yard, _ *person, a *attrs) {
+	tell(4, func(y *Yard, p *person, a *attrs) {
+		if len(y.locked) == 0 {
+			a.set("pwdLastSet", ticks(y.ago(2.1))) // but not on the phone
+		}
+		y.locked = append(y.locked, y.remember(p))
 		a.set("lockoutTime", ticks(y.ago(0.008)))
 		a.set("badPwdCount", "5")
 		a.set("badPasswordTime", ticks(y.ago(0.008)))

@@ -39,6 +39,7 @@ type Yard struct {
 	usn    int
 	logons map[string]int
 	people []person
+	locked []traced // who is locked out now
 }
 
 type person struct {
@@ -54,8 +55,8 @@ func (y *Yard) WriteLDIF(w io.Writer) error {
 	if y.People == 0 {
 		y.People = 400
 	}
-	y.rand, y.w, y.rid, y.logons, y.people = rand.New(rand.NewPCG(y.Seed, 7)), ldif.NewWriter(
-		w), 1103, map[string]int{}, nil
+	y.rand, y.w, y.rid, y.logons, y.people, y.locked = rand.New(rand.NewPCG(y.Seed, 7)), ldif.NewWriter(
+		w), 1103, map[string]int{}, nil, nil
 	for _, part := range []func() error{y.frame, y.staff, y.groups, y.machines, y.services, y.specials, y.shelves} {
 		if err := part(); err != nil {
 			return err
@@ -134,7 +135,7 @@ func (y *Yard) frame() error {
 		attrs{
 			{"objectClass", "top", "domain", "domainDNS"},
 			{"objectSid", mustSID(SID)},
-			{"lockoutDuration", "-18000000000"},
+			{"lockoutDuration", "-18000000000"}, {"lockOutObservationWindow", "-18000000000"}, {"lockoutThreshold", "5"},
 			{
 				"lockoutThreshold",
 				"5",

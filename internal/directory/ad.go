@@ -1,7 +1,9 @@
 package directory
 
 import (
+	"cmp"
 	"encoding/binary"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -304,4 +306,37 @@ func GivesRights(groupType string) bool {
 	}
 	n, err := strconv.ParseInt(groupType, 10, 64)
 	return err != nil || n&securityEnabled != 0
+}
+
+// attids are the attributes whose last change is told by the replication metadata (the
+// prefix table of MS-DRSR 5.16.4).
+var attids = map[string]uint32{
+	"userAccountControl": uacAttid, "unicodePwd": passwordAttid, "lockoutTime": 0x00090296, "pwdLastSet": 0x00090060, "accountExpires": 0x0009009F,
+	"sAMAccountName": 0x000900DD, "userPrincipalName": 0x00090290, "name": 0x00090001, "whenCreated": 0x00020002, "adminCount": 0x00090096,
+}
+
+// AttributeChange is the last originating change of an attribute.
+type AttributeChange struct {
+	Attr       string
+	Version    uint32 // how often it was changed
+	At         time.Time
+	Invocation string // raw id of the database of the server at which it was changed
+}
+
+// Changed lists the last changes of those attributes that say most of an account, by a
+// replPropertyMetaData value, the latest first; none for a value of another form.
+func Changed(metadata string) (all []AttributeChange) {
+	b := []byte(metadata)
+	if len(b) < 16 || binary.LittleEndian.Uint32(b) != 1 {
+		return nil
+	}
+	for b = b[16:]; len(b) >= 48; b = b[48:] {
+		for name, id := range attids {
+			if seconds := binary.LittleEndian.Uint64(b[8:]); binary.LittleEndian.Uint32(b) == id && seconds > 0 && seconds < 1<<40 {
+				all = append(all, AttributeChange{name, binary.LittleEndian.Uint32(b[4:]), time.Unix(fileTimeEpoch+int64(seconds), 0).UTC(), string(b[16:32])})
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b AttributeChange) int { return cmp.Or(b.At.Compare(a.At), strings.Compare(a.Attr, b.Attr)) })
+	return all
 }

@@ -302,3 +302,70 @@ func overTime(p *plot.Plot, first, last time.Time, most int, zone *time.Location
 	}
 	p.X.Padding = 2
 }
+
+// Mark is something that happened at a time.
+type Mark struct {
+	At   time.Time
+	Tone Tone
+}
+
+// Lane is a line of a time line, with what happened on it in the order of time.
+type Lane struct {
+	Name  string
+	Marks []Mark
+}
+
+// mostMarks of a lane are drawn: more would lie upon each other.
+const mostMarks = 400
+
+// LaneChart draws what happened when, a lane under the other, as SVG to stand in a page.
+// label says what it shows, for those who do not see it.
+func LaneChart(label string, lanes []Lane, zone *time.Location) (string, error) {
+	p := plot.New()
+	p.BackgroundColor = color.Transparent
+	names := make([]string, len(lanes))
+	var first, last time.Time
+	for i, lane := range lanes {
+		row := len(lanes) - 1 - i // a chart counts from the bottom up
+		names[row] = Clip(Visible(lane.Name), 24)
+		step := max(1, len(lane.Marks)/mostMarks)
+		for tone := range tones {
+			var at plotter.XYs
+			for k := 0; k < len(lane.Marks); k += step {
+				m := lane.Marks[k]
+				if first.IsZero() || m.At.Before(first) {
+					first = m.At
+				}
+				if m.At.After(last) {
+					last = m.At
+				}
+				if m.Tone == tone {
+					at = append(at, plotter.XY{X: float64(m.At.Unix()), Y: float64(row)})
+				}
+			}
+			if len(at) == 0 {
+				continue
+			}
+			marks, err := plotter.NewScatter(at)
+			if err != nil {
+				return "", err
+			}
+			marks.Color, marks.Radius, marks.Shape = tones[tone], vg.Points(3.2), draw.CircleGlyph{}
+			p.Add(marks)
+		}
+	}
+	overTime(p, first, last, 1, zone)
+	p.X.Max = float64(first.Unix()) + max(last.Sub(first), time.Hour).Seconds()*1.02
+	p.X.Min -= max(last.Sub(first), time.Hour).Seconds() * 0.02
+	p.NominalY(names...)
+	p.Y.Min, p.Y.Max = -0.6, float64(len(lanes))-0.4
+	p.Y.Tick.LineStyle.Width, p.Y.Tick.Length, p.Y.LineStyle.Width = 0, 0, 0
+	p.Y.Tick.Label.Color, p.Y.Tick.Label.Font.Variant, p.Y.Tick.Label.Font.Size = ink, "Sans", vg.Points(11)
+	c := vgsvg.NewWith(vgsvg.UseWH(720, vg.Length(34*len(lanes)+44)), vgsvg.EmbedFonts(false))
+	p.Draw(draw.New(c))
+	var b bytes.Buffer
+	if _, err := c.WriteTo(&b); err != nil {
+		return "", err
+	}
+	return inline(b.String(), label), nil
+}

@@ -12,6 +12,8 @@ var Shapes = map[string]any{
 	"batch-report": &HandoverShape{},
 	"reconcile":    &ReconciliationShape{},
 	"trend":        &TrendShape{},
+	"trace":        &TraceShape{},
+	"traces":       &TracesShape{},
 	"ladders":      &LaddersShape{},
 	"forecast":     &ForecastShape{},
 }

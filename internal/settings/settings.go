@@ -153,6 +153,9 @@ func (s *Settings) placePaths() {
 	}
 	for name, y := range s.Yards {
 		place(&y.CAFile, &y.Bind.PasswordFile, &y.Bind.CredentialCache)
+		for i := range y.Logs {
+			place(&y.Logs[i].Path)
+		}
 		s.Yards[name] = y
 	}
 	for _, p := range []*string{&s.Signing.AllowedSigners, &s.Signing.Key, &s.Signing.Me} {

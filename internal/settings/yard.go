@@ -32,6 +32,8 @@ type Yard struct {
 	// Homes say which folders of this machine the home folders of the accounts
 	// are.
 	Homes []homes.Share `yaml:"homes"`
+	// Logs are where its servers, and what signs in to them, write down who does.
+	Logs []Log `yaml:"logs"`
 }
 
 // Bind is how to sign in. At most one source of a password is given; with
@@ -67,6 +69,11 @@ func (y *Yard) Check() error {
 	}
 	if _, err := y.Location(); err != nil {
 		return fmt.Errorf("time_zone: %w", err)
+	}
+	for i := range y.Logs {
+		if err := y.Logs[i].check(); err != nil {
+			return fmt.Errorf("logs: entry %d: %w", i+1, err)
+		}
 	}
 	return y.Bind.check()
 }

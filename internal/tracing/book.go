@@ -11,8 +11,8 @@ import (
 
 // Names are what one account is called in logs.
 type Names struct {
-	Logon string // sAMAccountName, or uid; of a computer with its $
-	UPN   string // userPrincipalName, "" for none
+	Logon string   // sAMAccountName, or uid; of a computer with its $
+	Also  []string // userPrincipalName, mail: whole names, whatever domain is in them
 	DN    string
 	SID   string // S-1-5-21-…, "" for none
 }
@@ -47,7 +47,9 @@ func (b *Book) Add(number int, n Names) {
 		b.known = map[directory.Key]int{}
 	}
 	b.put(byLogon, n.Logon, number)
-	b.put(byUPN, n.UPN, number)
+	for _, name := range n.Also {
+		b.put(byUPN, name, number)
+	}
 	b.put(bySID, n.SID, number)
 	if n.DN != "" {
 		b.put(byDN, directory.FoldDN(n.DN), number)
@@ -102,17 +104,10 @@ func (b *Book) Find(e *logs.Event) (number int, m Match) {
 			return 0, Nobody
 		}
 	}
-	name, domain := e.Name, e.Domain
-	if before, after, is := strings.Cut(name, `\`); is {
-		name, domain = after, before
-	}
-	if number, is := b.get(byUPN, name); is {
+	if number, is := b.get(byUPN, e.Name); is {
 		return number, match(number)
 	}
-	if at := strings.LastIndexByte(name, '@'); at > 0 {
-		domain = name[at+1:]
-		name = name[:at]
-	}
+	name, domain := split(e)
 	if domain != "" && domain != "." && !b.ours(domain) {
 		return 0, Elsewhere
 	}
@@ -120,6 +115,34 @@ func (b *Book) Find(e *logs.Event) (number int, m Match) {
 		return number, match(number)
 	}
 	return 0, Nobody
+}
+
+// split takes the domain off a name: domain\name, or name@domain.
+func split(e *logs.Event) (name, domain string) {
+	name, domain = e.Name, e.Domain
+	if before, after, is := strings.Cut(name, `\`); is {
+		name, domain = after, before
+	}
+	if at := strings.LastIndexByte(name, '@'); at > 0 {
+		name, domain = name[:at], name[at+1:]
+	}
+	return name, domain
+}
+
+// plain is a name that no account has, however it is written: the logon name in it, in
+// lower case.
+func (b *Book) plain(e *logs.Event) string {
+	if e.Name == "" {
+		return e.SID
+	}
+	if folded, is := directory.FoldValidDN(e.Name); is && strings.IndexByte(e.Name, '=') > 0 {
+		return folded
+	}
+	name, domain := split(e)
+	if domain == "" || domain == "." || b.ours(domain) {
+		return strings.ToLower(name)
+	}
+	return strings.ToLower(name + "@" + domain)
 }
 
 func match(number int) Match {

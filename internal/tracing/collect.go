@@ -20,6 +20,9 @@ const (
 // Collector gathers what logs say. Its memory is bounded.
 type Collector struct {
 	Book *Book
+	// Everybody tells that the book knows all accounts, so that a name that it does
+	// not know is of nobody.
+	Everybody bool
 	// Since is the time before which nothing is kept; zero is none.
 	Since time.Time
 
@@ -68,7 +71,7 @@ func (c *Collector) Take(e *logs.Event) error {
 		if e.What != logs.Refused && e.What != logs.SignedIn {
 			return nil // of what is no account, or no more
 		}
-		if number = c.stranger(nameOf(e)); number == 0 {
+		if number = c.stranger(c.Book.plain(e)); number == 0 {
 			return nil
 		}
 	case Known:
@@ -89,13 +92,6 @@ func (c *Collector) Take(e *logs.Event) error {
 		c.giveUp()
 	}
 	return nil
-}
-
-func nameOf(e *logs.Event) string {
-	if e.Name == "" {
-		return e.SID
-	}
-	return e.Name
 }
 
 // stranger numbers a name that no account has; 0 where there are too many of them.
@@ -172,7 +168,7 @@ func (c *Collector) aliases() map[netip.Addr]string {
 		if r.machine == 0 || !r.address.IsValid() || r.address.IsLoopback() {
 			continue
 		}
-		name := machineName(c.all[r.machine])
+		name := MachineName(c.all[r.machine])
 		if other, is := all[r.address]; is && other != name {
 			name = ""
 		}

@@ -3,11 +3,11 @@ package tracing
 import (
 	"cmp"
 	"maps"
-	"net/netip"
 	"slices"
 	"time"
 
 	"yardbroom/internal/logs"
+	"yardbroom/internal/source"
 )
 
 // Cause is what refused sign-ins most likely come from.
@@ -74,9 +74,9 @@ type Origin struct {
 
 // Case is what is known of an account besides its trace.
 type Case struct {
-	PasswordSet time.Time // zero where it is not known
-	SignedIn    time.Time // last, as the directory knows it
-	Servers     []Counts  // what the servers have counted
+	PasswordSet time.Time         // zero where it is not known
+	SignedIn    time.Time         // last, as the directory knows it
+	Servers     []source.Failures // what the servers have counted
 	// MaxFailures wrong passwords lock it, 0 where that is not known; they are counted
 	// together within Window, 0 where that is not known.
 	MaxFailures int
@@ -84,18 +84,6 @@ type Case struct {
 	// From and To are the times between which the logs are.
 	From, To time.Time
 	Origins  map[string]*Origin // by Source.Name, those that are known
-}
-
-// Counts is what one server knows of an account's wrong passwords, which servers of the
-// `ad` schema do not tell each other.
-type Counts struct {
-	Server   string
-	Err      error // why it could not be asked
-	Wrong    int   // since the last sign-in there
-	Last     time.Time
-	Locked   time.Time   // since when
-	Failures []time.Time // of each, where it keeps them
-	Ends     time.Time   // of the lock, where it says so
 }
 
 const (
@@ -255,7 +243,7 @@ func old(t *Trace, c *Case) (Judgement, bool) {
 		return Judgement{}, false
 	}
 	for _, s := range c.Servers {
-		if s.Err != nil || s.Wrong > 0 || len(s.Failures) > 0 || !s.Locked.IsZero() {
+		if s.Err != nil || s.Wrong > 0 || len(s.Each) > 0 || !s.Locked.IsZero() {
 			return Judgement{}, false
 		}
 	}
@@ -335,7 +323,10 @@ func barred(t *Trace, _ *Case) (Judgement, bool) {
 // Origins says what came from each machine, or address where no machine is known, over
 // all that was gathered.
 func (c *Collector) Origins() map[string]*Origin {
-	type tried struct{ refused, in map[int]time.Time }
+	type tried struct {
+		refused, in map[int]time.Time
+		unknown     map[int]bool // no account has the name, by the book or else by the server
+	}
 	all := map[string]*Origin{}
 	who := map[string]*tried{}
 	c.Each(func(t *Trace) {
@@ -347,7 +338,7 @@ func (c *Collector) Origins() map[string]*Origin {
 			name := a.Source.Name()
 			o, of := all[name], who[name]
 			if o == nil {
-				o, of = &Origin{Name: name, First: a.At}, &tried{map[int]time.Time{}, map[int]time.Time{}}
+				o, of = &Origin{Name: name, First: a.At}, &tried{map[int]time.Time{}, map[int]time.Time{}, map[int]bool{}}
 				all[name], who[name] = o, of
 			}
 			if a.At.Before(o.First) {
@@ -358,6 +349,9 @@ func (c *Collector) Origins() map[string]*Origin {
 				o.Refused++
 				if _, again := of.refused[t.Number]; !again {
 					of.refused[t.Number] = a.At
+				}
+				if c.Everybody && t.Number < 0 || !c.Everybody && a.Why == logs.NoSuchAccount {
+					of.unknown[t.Number] = true
 				}
 				continue
 			}
@@ -372,7 +366,7 @@ func (c *Collector) Origins() map[string]*Origin {
 	})
 	for name, o := range all {
 		for n := range maps.Keys(who[name].refused) {
-			if n < 0 {
+			if who[name].unknown[n] {
 				o.Strangers++
 			} else {
 				o.Accounts++
@@ -381,11 +375,4 @@ func (c *Collector) Origins() map[string]*Origin {
 		o.In = len(who[name].in)
 	}
 	return all
-}
-
-// Loopback tells whether a name is the server itself: what is forwarded to it from
-// there has come from somewhere else.
-func Loopback(name string) bool {
-	a, err := netip.ParseAddr(name)
-	return err == nil && a.IsLoopback()
 }

@@ -67,9 +67,22 @@ func (s *Source) Name() string {
 	return ""
 }
 
-// machineName makes spellings of one machine equal: SRV1, \\srv1, srv1.larkmoor.example
-// are one.
-func machineName(name string) string {
+// Is tells whether a name, or an address, is this source's.
+func (s *Source) Is(name string) bool {
+	for _, a := range s.Addresses {
+		if a.String() == name {
+			return true
+		}
+	}
+	return s.Machine != "" && s.Machine == MachineName(name)
+}
+
+// MachineName makes spellings of one machine equal: SRV1, \\srv1, srv1.larkmoor.example
+// are one. An address stays what it is.
+func MachineName(name string) string {
+	if isAddress(name) {
+		return name
+	}
 	name, _, _ = strings.Cut(strings.TrimLeft(name, `\`), ".")
 	return strings.ToUpper(name)
 }
@@ -88,7 +101,7 @@ func (t *Trace) gather(c *Collector, records []record, aliases map[netip.Addr]st
 		a := Attempt{At: time.UnixMicro(r.at).UTC(), What: r.what, Why: r.why, Code: c.all[r.code], Address: r.address, Via: c.all[r.via],
 			Type: r.logonType, By: c.all[r.by], Change: c.all[r.change], kinds: []int32{r.kind}}
 		if m := c.all[r.machine]; m != "" {
-			if a.Machine = machineName(m); net(m) {
+			if a.Machine = MachineName(m); isAddress(m) {
 				a.Machine = "" // an address stands where a name should
 			}
 		} else if r.address.IsValid() {
@@ -111,7 +124,7 @@ func (t *Trace) gather(c *Collector, records []record, aliases map[netip.Addr]st
 	t.count()
 }
 
-func net(name string) bool {
+func isAddress(name string) bool {
 	_, err := netip.ParseAddr(name)
 	return err == nil
 }

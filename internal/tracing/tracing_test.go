@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/logs"
+	"yardbroom/internal/source"
 )
 
 var day = time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
@@ -19,7 +20,7 @@ func minutes(n float64) time.Time { return day.Add(time.Duration(n * float64(tim
 func book() *Book {
 	b := &Book{Realms: []string{"larkmoor.example", "LARKMOOR"}, SID: "S-1-5-21-1-2-3", Base: "dc=larkmoor,dc=example"}
 	for i, n := range []string{"ada.quill", "bo.off", "cleo", "svc-scan"} {
-		b.Add(i, Names{Logon: n, UPN: n + "@larkmoor.example", DN: "CN=" + n + ",OU=Staff,DC=larkmoor,DC=example", SID: "S-1-5-21-1-2-3-" + string(rune('5'+i))})
+		b.Add(i, Names{Logon: n, Also: []string{n + "@larkmoor.example"}, DN: "CN=" + n + ",OU=Staff,DC=larkmoor,DC=example", SID: "S-1-5-21-1-2-3-" + string(rune('5'+i))})
 	}
 	b.Add(4, Names{Logon: "PC1$", DN: "CN=PC1,DC=larkmoor,DC=example", SID: "S-1-5-21-1-2-3-1200"})
 	return b
@@ -91,7 +92,7 @@ func every(step float64, n int, who, from string) (all []logs.Event) {
 // tell is the trace of the first account, with what comes from its sources.
 func tell(t *testing.T, c *Case, events ...[]logs.Event) (*Trace, Judgement) {
 	t.Helper()
-	collector := &Collector{Book: book()}
+	collector := &Collector{Book: book(), Everybody: true}
 	for _, some := range events {
 		for i := range some {
 			require.NoError(t, collector.Take(&some[i]))
@@ -140,7 +141,7 @@ func TestJudgements(t *testing.T) {
 	}
 	locking := &Case{MaxFailures: 5, Window: 30 * time.Minute}
 	counted := func(wrong int) *Case {
-		return &Case{MaxFailures: 5, Servers: []Counts{{Server: "dc1"}, {Server: "dc2", Wrong: wrong}}}
+		return &Case{MaxFailures: 5, Servers: []source.Failures{{Server: "dc1"}, {Server: "dc2", Wrong: wrong}}}
 	}
 	for _, c := range []struct {
 		name   string
@@ -184,15 +185,15 @@ func TestJudgements(t *testing.T) {
 
 		{"wrong, and never counted", counted(0), [][]logs.Event{every(7, 3, ada, "PHONE-7")}, "an old password on PHONE-7", false, UnlockChangesNothing},
 		{"wrong, and counted by one server", counted(1), [][]logs.Event{every(7, 3, ada, "PHONE-7")}, "not known", false, UnlockUnknown},
-		{"wrong, and one server has not answered", &Case{MaxFailures: 5, Servers: []Counts{{Server: "dc1"}, {Server: "dc2", Err: assert.AnError}}}, [][]logs.Event{every(7, 3, ada, "PHONE-7")},
+		{"wrong, and one server has not answered", &Case{MaxFailures: 5, Servers: []source.Failures{{Server: "dc1"}, {Server: "dc2", Err: assert.AnError}}}, [][]logs.Event{every(7, 3, ada, "PHONE-7")},
 			"not known", false, UnlockUnknown},
-		{"wrong, where nothing locks", &Case{Servers: []Counts{{Server: "dc1"}}}, [][]logs.Event{every(7, 3, ada, "PHONE-7")}, "not known", false, UnlockUnknown},
-		{"signed in after it, which clears the count", &Case{MaxFailures: 5, SignedIn: minutes(60), Servers: []Counts{{Server: "dc1"}}}, [][]logs.Event{every(7, 3, ada, "PHONE-7")},
+		{"wrong, where nothing locks", &Case{Servers: []source.Failures{{Server: "dc1"}}}, [][]logs.Event{every(7, 3, ada, "PHONE-7")}, "not known", false, UnlockUnknown},
+		{"signed in after it, which clears the count", &Case{MaxFailures: 5, SignedIn: minutes(60), Servers: []source.Failures{{Server: "dc1"}}}, [][]logs.Event{every(7, 3, ada, "PHONE-7")},
 			"not known", false, UnlockUnknown},
 
 		{"clocks", locking, [][]logs.Event{{try(0, ada, "PC1", logs.ClockSkew), try(9, ada, "PC1", logs.ClockSkew), try(10, ada, "PC1", logs.WrongPassword)}}, "clocks that differ on PC1", true, UnlockChangesNothing},
 		{"encryption", locking, [][]logs.Event{{try(0, ada, "NAS", logs.Encryption)}}, "no encryption that both sides know on NAS", true, UnlockChangesNothing},
-		{"one of clocks among wrong ones", locking, [][]logs.Event{{try(3, ada, "PC1", logs.ClockSkew)}, every(7, 5, ada, "PC1")}, "a stored password on PC1", false, UnlockWillNotLast},
+		{"one of clocks among wrong ones", locking, [][]logs.Event{{try(7.01, ada, "PC1", logs.ClockSkew)}, every(7, 5, ada, "PC1")}, "a stored password on PC1", false, UnlockWillNotLast},
 		{"disabled", locking, [][]logs.Event{{try(0, ada, "PC1", logs.AccountDisabled), try(50, ada, "PC1", logs.AccountDisabled)}}, "the account itself: it is disabled", true, UnlockChangesNothing},
 		{"disabled at last, wrong before", locking, [][]logs.Event{every(33, 3, ada, "PC1"), {try(250, ada, "PC1", logs.AccountDisabled)}}, "not known", false, UnlockUnknown},
 		{"never refused", locking, [][]logs.Event{{in(0, ada, "PC1")}}, "nobody was refused", false, UnlockUnknown},
@@ -281,7 +282,7 @@ func TestMachinesOfAddresses(t *testing.T) {
 }
 
 func TestOriginsTellWhoGotIn(t *testing.T) {
-	c := &Collector{Book: book()}
+	c := &Collector{Book: book(), Everybody: true}
 	for _, e := range []logs.Event{try(0, "ada.quill", "203.0.113.9", logs.WrongPassword), try(1, "ghost", "203.0.113.9", logs.NoSuchAccount), try(2, "bo.off", "203.0.113.9", logs.WrongPassword),
 		in(3, "bo.off", "203.0.113.9"), in(4, "cleo", "203.0.113.9"), in(5, "cleo", "10.0.0.1")} {
 		require.NoError(t, c.Take(&e))

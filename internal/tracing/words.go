@@ -48,6 +48,27 @@ func at(word string, s *Source) string {
 	return word + s.Name()
 }
 
+// Sentence is the judgement with how sure it is: "A stored password on PHONE-7 (sure)."
+func (j *Judgement) Sentence() string {
+	switch j.Cause {
+	case None:
+		return "Nobody was refused, as far as the logs go."
+	case NotKnown:
+		return "What it is cannot be told."
+	default:
+		text := j.Verdict()
+		return strings.ToUpper(text[:1]) + text[1:] + " (" + j.Confidence() + ")."
+	}
+}
+
+// Confidence is sure or likely.
+func (j *Judgement) Confidence() string {
+	if j.Sure {
+		return "sure"
+	}
+	return "likely"
+}
+
 // Because are the reasons of a judgement, each a phrase.
 func (j *Judgement) Because(c *Case, loc *time.Location) []string {
 	switch j.Cause {
@@ -99,9 +120,9 @@ func (j *Judgement) becauseStored(c *Case, loc *time.Location) []string {
 	var all []string
 	switch {
 	case s.Rhythm.Regular:
-		all = append(all, wording.Count(s.Rhythm.Tries, "time")+", one every "+Span(s.Rhythm.Every))
+		all = append(all, "it comes every "+Span(s.Rhythm.Every))
 	case s.Rhythm.DayAndNight:
-		all = append(all, wording.Count(s.Rhythm.Tries, "time")+" around the clock, as nobody types")
+		all = append(all, "it goes on around the clock, as nobody types")
 	}
 	switch s.Type {
 	case logs.Service:
@@ -132,7 +153,10 @@ func (j *Judgement) Do() string {
 		return "Look at the kinds of encryption that the account and the client" + at(" on ", j.Source) + " allow."
 	case Guessing:
 		if j.Origin != nil {
-			return "Block " + j.Origin.Name + ", and look at what signed in from there."
+			if j.Origin.In == 0 {
+				return "Block " + j.Origin.Name + "."
+			}
+			return "Block " + j.Origin.Name + ", and look at who signed in from there."
 		}
 		return "See where these sources come in, and close that way; a longer password or a second factor makes guessing vain."
 	case Old, Stored:
@@ -210,8 +234,6 @@ func (r Rhythm) Describe() string {
 		return "day and night"
 	case r.Tries >= enough:
 		return "uneven"
-	case r.Tries > 1:
-		return "few"
 	}
 	return ""
 }

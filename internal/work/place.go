@@ -129,7 +129,7 @@ func (s *Session) openFile(from *From) (*Place, error) {
 	}
 	p := &Place{Source: f, Name: from.Where}
 	if y, ok := s.Settings.Yards[s.Settings.Default]; ok {
-		p.Yard.Scope, p.Yard.LeaveOut, p.Yard.TimeZone, p.Yard.DefaultPolicy = y.Scope, y.LeaveOut, y.TimeZone, y.DefaultPolicy
+		p.Yard.Scope, p.Yard.LeaveOut, p.Yard.TimeZone, p.Yard.DefaultPolicy, p.Yard.Logs = y.Scope, y.LeaveOut, y.TimeZone, y.DefaultPolicy, y.Logs
 	}
 	f.DefaultPolicy, f.Keep, f.Progress = p.Yard.DefaultPolicy, keep, s.Progress
 	if from.Dialect != "" {

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"context"
+	"io"
+	"slices"
+
+	"github.com/urfave/cli/v3"
+
+	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
+	"yardbroom/internal/work"
+)
+
+// logFlags choose logs.
+func logFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "log", Usage: "read this log: a `FILE`, a folder, a quoted pattern, or - for standard input; may be given several times (default: those of the settings)"},
+		&cli.StringFlag{Name: "since", Usage: "only what happened since this `TIME`: 7d, 12h, or a date"},
+	}
+}
+
+func logsFrom(cmd *cli.Command) *work.LogsFrom {
+	return &work.LogsFrom{Paths: cmd.StringSlice("log"), Since: cmd.String("since")}
+}
+
+func (a *app) traceCommand() *cli.Command {
+	return &cli.Command{
+		Name: "trace", Usage: "where wrong passwords come from, by what, and whether unlocking helps", ArgsUsage: "[ACCOUNT]", Description: help("trace"),
+		Flags: slices.Concat([]cli.Flag{}, logFlags(), []cli.Flag{
+			&cli.BoolFlag{Name: "locked", Usage: "all accounts that are locked out now"},
+			&cli.StringFlag{Name: "source", Usage: "what comes from this `MACHINE` or address, over all accounts"},
+			&cli.IntFlag{Name: "limit", Value: 12, Usage: "show at most this many `ROWS` of a table; 0 shows all"},
+		}, fromFlags(), outputFlags(allFormats)),
+		Action: a.trace,
+	}
+}
+
+func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
+	one := cmd.Args().Len() == 1
+	switch {
+	case cmd.Args().Len() > 1:
+		return usage("give one account, or none for all")
+	case one && (cmd.Bool("locked") || cmd.String("source") != ""):
+		return usage("give an account, or --locked, or --source")
+	}
+	targets, err := a.targets(cmd, allFormats)
+	if err != nil {
+		return err
+	}
+	p, err := a.work.Open(ctx, from(cmd))
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	st := a.style(p.Zone())
+	st.Limit = cmd.Int("limit")
+	if !one {
+		q := &work.TraceQuestion{LogsFrom: *logsFrom(cmd), Locked: cmd.Bool("locked"), Source: cmd.String("source")}
+		t, err := a.work.TraceAll(ctx, p, q)
+		if err != nil {
+			return err
+		}
+		return a.deliver(targets, a.tracesResult(t, q, st))
+	}
+	t, err := a.work.Trace(ctx, p, cmd.Args().First(), logsFrom(cmd))
+	if err != nil {
+		return err
+	}
+	return a.deliver(targets, a.traceResult(t, st))
+}
+
+// traceResult writes what keeps refusing an account.
+func (a *app) traceResult(t *work.AccountTrace, st render.Style) *result {
+	parts := func() []sheet.Sheet { return render.TraceSheets(t) }
+	return &result{parts: parts, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error { render.AccountTrace(w, t, st); return nil },
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &parts()[0]) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &parts()[0]) },
+		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TraceShapeOf(t)) },
+		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, render.TraceShapeOf(t)) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
+		formatHTML: func(w io.Writer) error {
+			page, err := render.TracePage(t, st.Zone, a.now())
+			if err != nil {
+				return err
+			}
+			return page.Write(w)
+		},
+	}}
+}
+
+// tracesResult writes what keeps refusing accounts.
+func (a *app) tracesResult(t *work.Traces, q *work.TraceQuestion, st render.Style) *result {
+	s := render.TracesSheet(t, q)
+	return &result{parts: func() []sheet.Sheet { return render.TracesSheets(t, q) }, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error { render.Traces(w, t, q, st); return nil },
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, s) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, s) },
+		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TracesShapeOf(t)) },
+		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.TracesSheets(t, q), st) },
+		formatHTML:  func(w io.Writer) error { return render.TracesPage(t, q, st.Zone, a.now()).Write(w) },
+	}}
+}

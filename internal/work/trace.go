@@ -1,0 +1,397 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/calendar"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/logs"
+	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
+	"yardbroom/internal/tracing"
+)
+
+// LogsFrom says which logs are read, and what of them counts.
+type LogsFrom struct {
+	// Paths are files, folders, patterns, or "-"; none stands for those of the yard.
+	Paths []string
+	// Since is a span before now, or a time; "" is all.
+	Since string
+}
+
+// Logs are what was read, and how that went.
+type Logs struct {
+	Reports []*logs.Report
+	// From and To are between which times they are, zero where they hold none.
+	From, To time.Time
+	Since    time.Time // what was asked for, zero for all
+	Floor    time.Time // before which they were too much to keep, zero where all was kept
+	// Elsewhere and Several are events of other directories, and of names that more
+	// than one account has.
+	Elsewhere, Several int
+}
+
+// AccountTrace is what keeps refusing one account, and who signs in with it.
+type AccountTrace struct {
+	// Name is what was asked for; Account, Entry and Survey are nil where no account
+	// is called so.
+	Name    string
+	Entry   *directory.Entry
+	Account *directory.Account
+	Survey  *directory.Survey
+	AsOf    time.Time
+	// Locked is since when it is locked out, zero where it is not; Began is the server
+	// at which that began, "" where nobody can say.
+	Locked  time.Time
+	Began   string
+	Case    tracing.Case
+	Trace   *tracing.Trace
+	Judged  tracing.Judgement
+	Changes []source.LastChange // what the replication metadata says
+	Ours    []Done              // what this program has done to it
+	Logs
+}
+
+// Done is something that this program did to an account, by its journal.
+type Done struct {
+	At     time.Time
+	Batch  int
+	Action string
+	Change string
+	By     string
+}
+
+// Trace finds out where the refused sign-ins of an account come from.
+func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFrom) (*AccountTrace, error) {
+	t := &AccountTrace{Name: name, AsOf: s.now()}
+	all, since, err := s.logsOf(p, from, t.AsOf)
+	if err != nil {
+		return nil, err
+	}
+	t.Since = since
+	if t.Entry, err = s.FindAccount(ctx, p, name); err != nil && !errors.Is(err, ErrNoAccount) {
+		return nil, err
+	}
+	book, err := s.bookFor(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	names := tracing.Names{Logon: name}
+	if t.Entry != nil {
+		if err := s.knowAccount(ctx, p, t); err != nil {
+			return nil, err
+		}
+		names = namesOf(t.Entry)
+	}
+	book.Add(0, names)
+	c := &tracing.Collector{Book: book, Since: since}
+	only := logs.NewOnly(needles(names)...)
+	if err := s.readLogs(ctx, all, only, c, &t.Logs); err != nil {
+		return nil, err
+	}
+	t.Trace = &tracing.Trace{}
+	c.Each(func(one *tracing.Trace) {
+		if one.Number == 0 {
+			t.Trace = one
+		}
+	})
+	t.Case.From, t.Case.To = t.From, t.To
+	if t.Case.Origins, err = s.origins(ctx, all, book, t.Trace, since); err != nil {
+		return nil, err
+	}
+	t.Judged = t.Trace.Judge(&t.Case)
+	return t, nil
+}
+
+// knowAccount reads what the directory itself knows of an account.
+func (s *Session) knowAccount(ctx context.Context, p *Place, t *AccountTrace) (err error) {
+	if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
+		return err
+	}
+	for one := range t.Survey.Accounts.All() {
+		if directory.FoldDN(one.DN) == directory.FoldDN(t.Entry.DN) {
+			t.Account = one
+		}
+	}
+	if t.Account == nil {
+		return fmt.Errorf("%s vanished while it was read", t.Entry.DN)
+	}
+	if server, live := p.Server(); live {
+		t.Case.Servers = server.Failures(ctx, t.Entry)
+		if t.Changes, err = server.Changes(ctx, t.Entry); err != nil {
+			return err
+		}
+	} else if !t.Survey.Taken.IsZero() {
+		t.AsOf = t.Survey.Taken
+	}
+	if set := t.Survey.PasswordSet(t.Account); set.Known() {
+		t.Case.PasswordSet = set.Time()
+	}
+	if in := t.Survey.LastLogon(t.Account, t.AsOf); in.Known() {
+		t.Case.SignedIn = in.Time()
+	}
+	if t.Survey.LockedOut(t.Account, t.AsOf).Yes {
+		t.Locked = t.Account.LockedAt.Time()
+		for _, f := range t.Case.Servers {
+			if f.Locked.After(t.Locked) {
+				t.Locked = f.Locked
+			}
+		}
+		for _, c := range t.Changes {
+			if c.Attr == directory.AttrLockoutTime.String() {
+				t.Began = c.Server
+			}
+		}
+	}
+	t.Case.MaxFailures, t.Case.Window, err = counting(ctx, p, t.Survey, t.Account)
+	return err
+}
+
+// counting is how many wrong passwords lock an account, and for how long each counts;
+// 0 where that is not known, and where none locks.
+func counting(ctx context.Context, p *Place, survey *directory.Survey, a *directory.Account) (most int, window time.Duration, err error) {
+	policy := a.Policy
+	if policy == "" {
+		policy = survey.DefaultPolicy
+	}
+	if policy == "" && survey.Dialect.DomainPolicy {
+		policy = survey.Domain.Name
+	}
+	if policy == "" {
+		return 0, 0, nil
+	}
+	found, err := p.Get(ctx, []string{policy})
+	if err != nil || len(found) == 0 {
+		return 0, 0, err
+	}
+	e := &found[0]
+	first := func(names ...string) int {
+		for _, name := range names {
+			if n, err := strconv.Atoi(e.First(name)); err == nil {
+				return n
+			}
+		}
+		return 0
+	}
+	most = first("lockoutThreshold", "msDS-LockoutThreshold", "pwdMaxFailure", "passwordMaxFailure")
+	window = time.Duration(first("pwdFailureCountInterval", "passwordResetFailureCount")) * time.Second
+	if ticks := first("lockOutObservationWindow", "msDS-LockoutObservationWindow"); ticks < 0 {
+		window = time.Duration(-ticks) * 100
+	}
+	return most, window, nil
+}
+
+// namesOf are what an account is called in logs.
+func namesOf(e *directory.Entry) tracing.Names {
+	n := tracing.Names{DN: e.DN}
+	for _, attr := range []string{"sAMAccountName", "uid"} {
+		for _, v := range e.Get(attr) {
+			if n.Logon == "" {
+				n.Logon = v
+			} else if !strings.EqualFold(v, n.Logon) {
+				n.Also = append(n.Also, v)
+			}
+		}
+	}
+	for _, attr := range []string{"userPrincipalName", "mail", "krbPrincipalName"} {
+		n.Also = append(n.Also, e.Get(attr)...)
+	}
+	if sid, err := directory.ParseSID(e.First("objectSid")); err == nil {
+		n.SID = sid
+	}
+	return n
+}
+
+// needles are pieces of an account's names of which every line about it holds one.
+func needles(n tracing.Names) []string {
+	var all []string
+	for _, name := range append([]string{n.Logon, n.SID, directory.LeafValue(n.DN)}, n.Also...) {
+		if name, _, _ = strings.Cut(name, "@"); name != "" {
+			all = append(all, name)
+		}
+	}
+	return all
+}
+
+// bookFor begins the book of names of a directory.
+func (s *Session) bookFor(ctx context.Context, p *Place) (*tracing.Book, error) {
+	b := &tracing.Book{}
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b.Base = directory.FoldDN(id.Base); strings.HasPrefix(id.ID, "S-") {
+		b.SID = id.ID
+	}
+	if domain := source.DomainOf(id.Base); domain != "" {
+		label, _, _ := strings.Cut(domain, ".")
+		b.Realms = []string{domain, label} // the short name is the first label, unless somebody chose another
+	}
+	if server, live := p.Server(); live {
+		found, err := server.SelectConfiguration(ctx, "(&(objectClass=crossRef)(nETBIOSName=*)(nCName="+source.EscapeFilter(id.Base)+"))", []string{"nETBIOSName"})
+		if err != nil {
+			return nil, err
+		}
+		for i := range found {
+			b.Realms = append(b.Realms, found[i].Get("nETBIOSName")...)
+		}
+	}
+	return b, nil
+}
+
+// logsOf are the logs to read, and since when what stands in them counts.
+func (s *Session) logsOf(p *Place, from *LogsFrom, now time.Time) (all []*logs.Log, since time.Time, err error) {
+	zone := p.Zone()
+	if from.Since != "" {
+		if since, err = before(from.Since, now.In(zone)); err != nil {
+			return nil, since, Wrong("--since: %w", err)
+		}
+	}
+	for _, path := range from.Paths {
+		if path != "-" && !strings.ContainsAny(path, "*?[") {
+			if _, err := os.Stat(path); err != nil {
+				return nil, since, Wrong("--log %s: %w", path, errors.Unwrap(err))
+			}
+		}
+		all = append(all, s.mapped(p, path, zone))
+	}
+	if len(from.Paths) > 0 {
+		return all, since, nil
+	}
+	for i := range p.Yard.Logs {
+		all = append(all, logOf(&p.Yard.Logs[i], zone))
+	}
+	return all, since, nil
+}
+
+// before reads a span that has passed, such as 7d or 12h, or a time.
+func before(text string, now time.Time) (time.Time, error) {
+	if span, err := calendar.ParseSpan(text); err == nil {
+		return span.Before(now), nil
+	}
+	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+		return now.Add(-d), nil
+	}
+	return calendar.ParseRelative(text, now, calendar.First)
+}
+
+// mapped is a log that was named by hand: with what the settings say of one of its path.
+func (s *Session) mapped(p *Place, path string, zone *time.Location) *logs.Log {
+	for i := range p.Yard.Logs {
+		l := &p.Yard.Logs[i]
+		whole, err := filepath.Abs(path)
+		if err != nil {
+			break
+		}
+		if same, err := filepath.Match(l.Path, whole); l.Path == whole || same && err == nil {
+			out := logOf(l, zone)
+			out.Path = path
+			return out
+		}
+	}
+	return &logs.Log{Path: path, Zone: zone}
+}
+
+func logOf(l *settings.Log, zone *time.Location) *logs.Log {
+	out := &logs.Log{Path: l.Path, Server: l.Server, Zone: zone}
+	if own, err := l.Location(); err == nil && own != nil { // the settings were checked when they were read
+		out.Zone = own
+	}
+	if f := l.Fields; f != (settings.LogFields{}) {
+		out.Mapping = &logs.Mapping{Time: f.Time, Account: f.Account, Domain: f.Domain, Address: f.Address, Machine: f.Machine, By: f.By, Result: f.Result,
+			Success: l.Success, Failure: l.Failure}
+	}
+	return out
+}
+
+// readLogs reads logs into a collector.
+func (s *Session) readLogs(ctx context.Context, all []*logs.Log, only *logs.Only, c *tracing.Collector, into *Logs) error {
+	reading := &logs.Reading{Logs: all, Stdin: s.Stdin, Now: s.now(), Only: only, Take: c.Take}
+	reports, err := reading.All(ctx)
+	if err != nil {
+		return err
+	}
+	into.take(reports, c)
+	return nil
+}
+
+func (l *Logs) take(reports []*logs.Report, c *tracing.Collector) {
+	l.Reports, l.Floor, l.Elsewhere, l.Several = reports, c.Floor, c.Elsewhere, c.Several
+	for _, r := range reports {
+		if r.First.IsZero() {
+			continue
+		}
+		if l.From.IsZero() || r.First.Before(l.From) {
+			l.From = r.First
+		}
+		if r.Last.After(l.To) {
+			l.To = r.Last
+		}
+	}
+	if l.From.Before(c.Floor) {
+		l.From = c.Floor
+	}
+}
+
+// mostOrigins is how many sources of refused sign-ins are looked at more closely.
+const mostOrigins = 6
+
+// origins says what else the sources of an account's refused sign-ins do: the logs are
+// read once more, for their names. Standard input cannot be.
+func (s *Session) origins(ctx context.Context, all []*logs.Log, book *tracing.Book, t *tracing.Trace, since time.Time) (map[string]*tracing.Origin, error) {
+	var names []string
+	for _, src := range t.Sources {
+		if src.Refused == 0 || len(names) >= mostOrigins {
+			break
+		}
+		if src.Machine != "" {
+			names = append(names, src.Machine)
+		}
+		for _, a := range src.Addresses {
+			if !a.IsLoopback() {
+				names = append(names, a.String())
+			}
+		}
+	}
+	files := withoutStdin(all)
+	if len(names) == 0 || len(files) == 0 {
+		return nil, nil
+	}
+	c := &tracing.Collector{Book: book, Since: since}
+	if err := s.readLogs(ctx, files, logs.NewOnly(names...), c, &Logs{}); err != nil {
+		return nil, err
+	}
+	return c.Origins(), nil
+}
+
+// Faults say of a log what whoever trusts in it should know, each a sentence's end:
+// "is empty"; none where nothing is amiss. Since is what was asked for.
+func Faults(r *logs.Report, since time.Time, zone *time.Location) (all []string) {
+	switch {
+	case r.Error != nil:
+		return []string{"cannot be read: " + r.Error.Error()}
+	case r.Lines == 0:
+		return []string{"is empty"}
+	case r.Known == 0 && r.Broken == 0:
+		return []string{"holds nothing of the kinds that are known: is it another log, or does it need fields in the settings?"}
+	}
+	if r.Broken > 0 {
+		all = append(all, fmt.Sprintf("has %d lines that cannot be read, the first in line %d: %s", r.Broken, r.FaultLine, r.Fault))
+	}
+	if r.Known > 0 && r.First.IsZero() {
+		all = append(all, "tells no time")
+	}
+	if !r.Last.IsZero() && r.Last.Before(since) {
+		all = append(all, "ends before that, on "+r.Last.In(zone).Format(time.DateOnly))
+	} else if !since.IsZero() && r.First.After(since) {
+		all = append(all, "begins only on "+r.First.In(zone).Format("2006-01-02 15:04"))
+	}
+	return all
+}

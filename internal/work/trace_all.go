@@ -1,0 +1,207 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/logs"
+	"yardbroom/internal/tracing"
+)
+
+// TraceQuestion says which accounts are looked at: all that were refused, those that
+// are locked out, or those that one machine or address tried.
+type TraceQuestion struct {
+	LogsFrom
+	Locked bool
+	Source string // a machine or an address, "" for any
+}
+
+// Traces are what keeps refusing accounts, the most of it first.
+type Traces struct {
+	Survey *directory.Survey
+	AsOf   time.Time
+	All    []*TracedAccount
+	// Guessing are the sources that try many accounts, the most of them first.
+	Guessing []*tracing.Origin
+	// Origin is what was asked for by TraceQuestion.Source, nil where nothing came from
+	// there.
+	Origin *tracing.Origin
+	Logs
+}
+
+// TracedAccount is one account, or a name that no account has, in short.
+type TracedAccount struct {
+	Account  *directory.Account // nil for a name that no account has
+	Name     string
+	Locked   time.Time // since when, zero where it is not
+	Refused  int       // from the source that was asked for, or from any
+	SignedIn int
+	Source   *tracing.Source // that it is refused from most
+	Last     time.Time
+	Case     tracing.Case
+	Judged   tracing.Judgement
+}
+
+// TraceAll looks for what keeps refusing accounts, over a whole directory.
+func (s *Session) TraceAll(ctx context.Context, p *Place, q *TraceQuestion) (*Traces, error) {
+	out := &Traces{AsOf: s.now()}
+	all, since, err := s.logsOf(p, &q.LogsFrom, out.AsOf)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, Wrong("no logs are named: add them to the settings (logs), or name one with --log")
+	}
+	out.Since = since
+	if out.Survey, err = p.Survey(ctx); err != nil {
+		return nil, err
+	}
+	if _, live := p.Server(); !live && !out.Survey.Taken.IsZero() {
+		out.AsOf = out.Survey.Taken
+	}
+	book, accounts, err := s.bookOf(ctx, p, out.Survey)
+	if err != nil {
+		return nil, err
+	}
+	c := &tracing.Collector{Book: book, Everybody: true, Since: since}
+	only := (*logs.Only)(nil)
+	if q.Source != "" {
+		if only, err = s.machine(ctx, all, q.Source); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.readLogs(ctx, all, only, c, &out.Logs); err != nil {
+		return nil, err
+	}
+	origins := c.Origins()
+	for _, o := range origins {
+		if o.Guesses() {
+			out.Guessing = append(out.Guessing, o)
+		}
+	}
+	slices.SortFunc(out.Guessing, func(a, b *tracing.Origin) int {
+		return cmp.Or(cmp.Compare(b.Accounts+b.Strangers, a.Accounts+a.Strangers), strings.Compare(a.Name, b.Name))
+	})
+	seen := map[int]bool{}
+	c.Each(func(t *tracing.Trace) {
+		one := out.short(t, q)
+		if t.Number >= 0 {
+			one.Account = accounts[t.Number]
+			seen[t.Number] = true
+		}
+		one.know(out, origins)
+		if one.Judged = t.Judge(&one.Case); (one.Refused > 0 || q.Source != "" && one.SignedIn > 0) && (!q.Locked || !one.Locked.IsZero()) {
+			out.All = append(out.All, one)
+			if q.Source != "" {
+				out.Origin = origins[one.Source.Name()]
+			}
+		}
+	})
+	if q.Locked {
+		for n, a := range accounts {
+			if one := (&TracedAccount{Account: a}); !seen[n] {
+				if one.know(out, origins); !one.Locked.IsZero() {
+					out.All = append(out.All, one)
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(out.All, func(a, b *TracedAccount) int {
+		return cmp.Or(cmp.Compare(b.Refused, a.Refused), cmp.Compare(b.SignedIn, a.SignedIn), strings.Compare(a.Name, b.Name))
+	})
+	return out, nil
+}
+
+// bookOf knows all accounts of a survey, by their place in the list that it returns.
+func (s *Session) bookOf(ctx context.Context, p *Place, survey *directory.Survey) (*tracing.Book, []*directory.Account, error) {
+	book, err := s.bookFor(ctx, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	var accounts []*directory.Account
+	for a := range survey.Accounts.All() {
+		n := tracing.Names{Logon: a.Logon, DN: a.DN}
+		for _, attr := range []directory.AttrID{directory.AttrUserPrincipalName, directory.AttrMail} {
+			if v := a.Text.First(attr); v != "" {
+				n.Also = append(n.Also, v)
+			}
+		}
+		if a.RID != 0 && book.SID != "" {
+			n.SID = book.SID + "-" + strconv.FormatUint(uint64(a.RID), 10)
+		}
+		book.Add(len(accounts), n)
+		accounts = append(accounts, a)
+	}
+	return book, accounts, nil
+}
+
+// short is a trace in short, or what of it came from one source.
+func (t *Traces) short(tr *tracing.Trace, q *TraceQuestion) *TracedAccount {
+	one := &TracedAccount{Name: tr.Stranger}
+	for _, src := range tr.Sources {
+		if q.Source != "" && !src.Is(q.Source) {
+			continue
+		}
+		one.Refused += src.Refused
+		one.SignedIn += src.SignedIn
+		if one.Source == nil {
+			one.Source = src
+		}
+		for _, at := range []time.Time{src.Last, src.LastSignIn} {
+			if at.After(one.Last) {
+				one.Last = at
+			}
+		}
+	}
+	return one
+}
+
+// know adds what the directory knows of an account.
+func (one *TracedAccount) know(t *Traces, origins map[string]*tracing.Origin) {
+	one.Case = tracing.Case{From: t.From, To: t.To, Origins: origins}
+	a := one.Account
+	if a == nil {
+		return
+	}
+	one.Name = a.Name()
+	if set := t.Survey.PasswordSet(a); set.Known() {
+		one.Case.PasswordSet = set.Time()
+	}
+	if in := t.Survey.LastLogon(a, t.AsOf); in.Known() {
+		one.Case.SignedIn = in.Time()
+	}
+	if t.Survey.LockedOut(a, t.AsOf).Yes {
+		if one.Locked = a.LockedAt.Time(); one.Locked.IsZero() {
+			one.Locked = t.AsOf // since when, the server does not say
+		}
+	}
+}
+
+// machine is what to look for to find all that comes from a machine, or an address: both
+// its names, where the logs say that they are the same.
+func (s *Session) machine(ctx context.Context, all []*logs.Log, name string) (*logs.Only, error) {
+	names := []string{name}
+	folded := tracing.MachineName(name)
+	reading := &logs.Reading{Logs: withoutStdin(all), Now: s.now(), Only: logs.NewOnly(folded), Take: func(e *logs.Event) error {
+		if e.Machine != "" && e.Address.IsValid() && !e.Address.IsLoopback() && len(names) < 12 {
+			for _, other := range []string{e.Address.String(), tracing.MachineName(e.Machine)} {
+				if (tracing.MachineName(e.Machine) == folded || e.Address.String() == name) && !slices.Contains(names, other) {
+					names = append(names, other)
+				}
+			}
+		}
+		return nil
+	}}
+	_, err := reading.All(ctx)
+	return logs.NewOnly(names...), err
+}
+
+// withoutStdin are the logs that can be read twice.
+func withoutStdin(all []*logs.Log) []*logs.Log {
+	return slices.DeleteFunc(slices.Clone(all), func(l *logs.Log) bool { return l.Path == "-" })
+}
