@@ -66,10 +66,16 @@ func traceState(t *work.AccountTrace, zone *time.Location) string {
 	if t.Account == nil {
 		return "no account is called so: a name that was made up, or a deleted account that is still in use"
 	}
-	if t.Locked.IsZero() {
+	if !t.Out {
 		return t.Survey.State(t.Account, t.AsOf)
 	}
-	state := "locked out since " + wording.Moment(t.Locked, zone)
+	state := "locked out"
+	if !t.Locked.IsZero() {
+		state += " since " + wording.Moment(t.Locked, zone)
+	}
+	if !t.Ends.IsZero() {
+		state += " until " + wording.Moment(t.Ends, zone)
+	}
 	if t.Began != "" {
 		state += ", which began at " + t.Began
 	}
@@ -446,8 +452,9 @@ type TraceShape struct {
 	Account   string         `json:"account"`
 	DN        string         `json:"dn,omitempty"` // none where no account is called so
 	AsOf      time.Time      `json:"as_of"`
-	Locked    *time.Time     `json:"locked_since" jsonschema:"nullable"`
-	LockedAt  string         `json:"locked_at,omitempty"` // the server at which the lock began
+	Out       bool           `json:"locked_out"`
+	Locked    *time.Time     `json:"locked_since" jsonschema:"nullable"` // where that can be told
+	LockedAt  string         `json:"locked_at,omitempty"`                // the server at which the lock began
 	Judgement JudgementShape `json:"judgement"`
 	Refused   int            `json:"refused"`
 	SignedIn  int            `json:"signed_in"`
@@ -525,7 +532,7 @@ func timeOf(t time.Time) *time.Time {
 
 // TraceShapeOf makes the shape of a trace.
 func TraceShapeOf(t *work.AccountTrace) *TraceShape {
-	out := &TraceShape{Account: t.Name, AsOf: t.AsOf.UTC(), Locked: timeOf(t.Locked), LockedAt: t.Began, Judgement: judgementShape(t),
+	out := &TraceShape{Account: t.Name, AsOf: t.AsOf.UTC(), Out: t.Out, Locked: timeOf(t.Locked), LockedAt: t.Began, Judgement: judgementShape(t),
 		Refused: t.Trace.Refused, SignedIn: t.Trace.SignedIn, Locks: t.Trace.Locks,
 		Sources: []SourceShape{}, Servers: []CountsShape{}, Events: []AttemptShape{}, Logs: logShapes(&t.Logs)}
 	if t.Account != nil {

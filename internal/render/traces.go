@@ -138,21 +138,21 @@ func judgedText(one *work.TracedAccount) string {
 // TracesSheet is the same as a table.
 func TracesSheet(t *work.Traces, q *work.TraceQuestion) *sheet.Sheet {
 	s := &sheet.Sheet{Name: "traces", Title: tracesTitle(t, q), Columns: []sheet.Column{{Name: "account", Title: "Account", Key: true}, {Name: "known", Title: "Is an account", Kind: sheet.Truth},
-		{Name: "locked_since", Title: "Locked since", Kind: sheet.Time}, {Name: "refused", Title: "Refused", Kind: sheet.Number}, {Name: "signed_in", Title: "Signed in", Kind: sheet.Number},
+		{Name: "locked_out", Title: "Locked out", Kind: sheet.Truth}, {Name: "locked_since", Title: "Locked since", Kind: sheet.Time}, {Name: "refused", Title: "Refused", Kind: sheet.Number}, {Name: "signed_in", Title: "Signed in", Kind: sheet.Number},
 		{Name: "last", Title: "Last", Kind: sheet.Time}, {Name: "source", Title: "From"}, {Name: "via", Title: "By"}, {Name: "rhythm", Title: "Rhythm"},
 		{Name: "cause", Title: "What it is"}, {Name: "confidence", Title: "Confidence"}, {Name: "still_going", Title: "Still going on", Kind: sheet.Truth},
 		{Name: "to_do", Title: "What to do", Wide: true}, {Name: "unlocking", Title: "Unlocking", Wide: true}, {Name: "dn", Title: "DN", Wide: true}}}
 	for _, one := range t.All {
-		row := []any{one.Name, one.Account != nil, timeCell(one.Locked), one.Refused, one.SignedIn, timeCell(one.Last), "", "", "", one.Judged.Cause.String(), one.Judged.Confidence(),
+		row := []any{one.Name, one.Account != nil, one.Out, timeCell(one.Locked), one.Refused, one.SignedIn, timeCell(one.Last), "", "", "", one.Judged.Cause.String(), one.Judged.Confidence(),
 			one.Judged.Going, one.Judged.Do(), "", ""}
 		if one.Source != nil {
-			row[6], row[7], row[8] = sourceName(one.Source), one.Source.Via, one.Source.Rhythm.Describe()
+			row[7], row[8], row[9] = sourceName(one.Source), one.Source.Via, one.Source.Rhythm.Describe()
 		}
 		if one.Judged.Cause != tracing.None {
-			row[13] = one.Judged.Unlocking()
+			row[14] = one.Judged.Unlocking()
 		}
 		if one.Account != nil {
-			row[14] = one.Account.DN
+			row[15] = one.Account.DN
 		}
 		s.Rows = append(s.Rows, row)
 	}
@@ -194,7 +194,8 @@ type TracesShape struct {
 type TracedAccountShape struct {
 	Account    string     `json:"account"`
 	DN         string     `json:"dn,omitempty"` // none for a name that no account has
-	Locked     *time.Time `json:"locked_since" jsonschema:"nullable"`
+	Out        bool       `json:"locked_out"`
+	Locked     *time.Time `json:"locked_since" jsonschema:"nullable"` // where that can be told
 	Refused    int        `json:"refused"`
 	SignedIn   int        `json:"signed_in"`
 	Last       *time.Time `json:"last" jsonschema:"nullable"`
@@ -226,7 +227,7 @@ func originShape(o *tracing.Origin) OriginShape {
 func TracesShapeOf(t *work.Traces) *TracesShape {
 	out := &TracesShape{AsOf: t.AsOf.UTC(), Accounts: []TracedAccountShape{}, Guessing: []OriginShape{}, Logs: logShapes(&t.Logs)}
 	for _, one := range t.All {
-		s := TracedAccountShape{Account: one.Name, Locked: timeOf(one.Locked), Refused: one.Refused, SignedIn: one.SignedIn, Last: timeOf(one.Last),
+		s := TracedAccountShape{Account: one.Name, Out: one.Out, Locked: timeOf(one.Locked), Refused: one.Refused, SignedIn: one.SignedIn, Last: timeOf(one.Last),
 			Cause: one.Judged.Cause.String(), Confidence: one.Judged.Confidence(), Text: one.Judged.Verdict(), Going: one.Judged.Going, ToDo: one.Judged.Do()}
 		if one.Account != nil {
 			s.DN = one.Account.DN

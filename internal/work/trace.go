@@ -47,15 +47,16 @@ type AccountTrace struct {
 	Account *directory.Account
 	Survey  *directory.Survey
 	AsOf    time.Time
-	// Locked is since when it is locked out, zero where it is not; Began is the server
-	// at which that began, "" where nobody can say.
-	Locked  time.Time
-	Began   string
-	Case    tracing.Case
-	Trace   *tracing.Trace
-	Judged  tracing.Judgement
-	Changes []source.LastChange // what the replication metadata says
-	Ours    []Done              // what this program has done to it
+	// Out tells that it is locked out now; Locked is since when and Ends until when,
+	// Began the server at which that began, where these can be told.
+	Out          bool
+	Locked, Ends time.Time
+	Began        string
+	Case         tracing.Case
+	Trace        *tracing.Trace
+	Judged       tracing.Judgement
+	Changes      []source.LastChange // what the replication metadata says
+	Ours         []Done              // what this program has done to it
 	Logs
 }
 
@@ -137,8 +138,8 @@ func (s *Session) knowAccount(ctx context.Context, p *Place, t *AccountTrace) (e
 	if in := t.Survey.LastLogon(t.Account, t.AsOf); in.Known() {
 		t.Case.SignedIn = in.Time()
 	}
-	if t.Survey.LockedOut(t.Account, t.AsOf).Yes {
-		t.Locked = t.Account.LockedAt.Time()
+	if t.Out = t.Survey.LockedOut(t.Account, t.AsOf).Yes; t.Out {
+		t.Locked, t.Ends = t.Account.LockedAt.Time(), t.Account.LockEnds.Time()
 		for _, f := range t.Case.Servers {
 			if f.Locked.After(t.Locked) {
 				t.Locked = f.Locked

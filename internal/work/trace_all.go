@@ -38,7 +38,8 @@ type Traces struct {
 type TracedAccount struct {
 	Account  *directory.Account // nil for a name that no account has
 	Name     string
-	Locked   time.Time // since when, zero where it is not
+	Out      bool      // it is locked out now
+	Locked   time.Time // since when, where that can be told
 	Refused  int       // from the source that was asked for, or from any
 	SignedIn int
 	Source   *tracing.Source // that it is refused from most
@@ -95,7 +96,7 @@ func (s *Session) TraceAll(ctx context.Context, p *Place, q *TraceQuestion) (*Tr
 			seen[t.Number] = true
 		}
 		one.know(out, origins)
-		if one.Judged = t.Judge(&one.Case); (one.Refused > 0 || q.Source != "" && one.SignedIn > 0) && (!q.Locked || !one.Locked.IsZero()) {
+		if one.Judged = t.Judge(&one.Case); (one.Refused > 0 || q.Source != "" && one.SignedIn > 0) && (!q.Locked || one.Out) {
 			out.All = append(out.All, one)
 			if q.Source != "" {
 				out.Origin = origins[one.Source.Name()]
@@ -105,7 +106,7 @@ func (s *Session) TraceAll(ctx context.Context, p *Place, q *TraceQuestion) (*Tr
 	if q.Locked {
 		for n, a := range accounts {
 			if one := (&TracedAccount{Account: a}); !seen[n] {
-				if one.know(out, origins); !one.Locked.IsZero() {
+				if one.know(out, origins); one.Out {
 					out.All = append(out.All, one)
 				}
 			}
@@ -175,10 +176,8 @@ func (one *TracedAccount) know(t *Traces, origins map[string]*tracing.Origin) {
 	if in := t.Survey.LastLogon(a, t.AsOf); in.Known() {
 		one.Case.SignedIn = in.Time()
 	}
-	if t.Survey.LockedOut(a, t.AsOf).Yes {
-		if one.Locked = a.LockedAt.Time(); one.Locked.IsZero() {
-			one.Locked = t.AsOf // since when, the server does not say
-		}
+	if one.Out = t.Survey.LockedOut(a, t.AsOf).Yes; one.Out {
+		one.Locked = a.LockedAt.Time()
 	}
 }
 
