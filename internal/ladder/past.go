@@ -109,6 +109,9 @@ type Way struct {
 	Woke  string
 	Down  []Step
 	Stays []string
+	// LeftOff tells that a step which has switched it off was taken back, and has left
+	// it so.
+	LeftOff bool
 	// DownWaits is the open batch that is to take one of them back.
 	DownWaits int
 	// Seen is since when the checks of a ladder find it, by the ladder's name.
@@ -156,8 +159,11 @@ func (w *Way) Place() string {
 	return ""
 }
 
-// Off tells whether the ladder has switched it off.
-func (w *Way) Off() bool { return slices.ContainsFunc(w.Steps, func(s Step) bool { return s.Off }) }
+// Off tells whether the ladder has switched it off: by a step that stands, or by one that
+// was taken back without switching it on again.
+func (w *Way) Off() bool {
+	return w.LeftOff || slices.ContainsFunc(w.Steps, func(s Step) bool { return s.Off })
+}
 
 // Below is when it came to the rung below the one that it stands on, or left a ladder
 // before that.
@@ -354,7 +360,7 @@ func (w *Way) step(b *batch.Batch, l *batch.Line, d *directory.Dialect) {
 		}
 	}
 	if w.Woke != "" || w.Ladder != b.Ladder {
-		w.Steps, w.Down, w.Stays = nil, nil, nil
+		w.Steps, w.Down, w.Stays, w.LeftOff = nil, nil, nil, false
 	}
 	w.Ladder, w.Woke = b.Ladder, ""
 	w.Steps, w.Since = append(w.Steps, s), l.At
@@ -363,6 +369,8 @@ func (w *Way) step(b *batch.Batch, l *batch.Line, d *directory.Dialect) {
 // down takes a step back.
 func (w *Way) down(n int, back carry.Descent) {
 	is := func(s Step) bool { return s.Batch == n }
+	leaves := func(s Step) bool { return is(s) && s.Off && !back.Line.Has(batch.Enable) }
+	w.LeftOff = w.LeftOff || slices.ContainsFunc(w.Down, leaves) || slices.ContainsFunc(w.Steps, leaves)
 	before := len(w.Down)
 	if w.Down = slices.DeleteFunc(slices.Clone(w.Down), is); len(w.Down) != before {
 		w.Anew = back.Line.At // they are back only now

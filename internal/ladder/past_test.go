@@ -7,6 +7,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
 )
 
@@ -59,6 +60,33 @@ func TestAStepThatWasGivenUpLeavesTheOthers(t *testing.T) {
 	noted(w, EventNoDown, "2026-03-11", Event{Down: []int{9}})
 	assert.Equal(t, "shelved", w.Rung())
 	assert.Empty(t, w.Woke)
+}
+
+// Whom a step has switched off stays so when that is taken back, unless it is to be
+// enabled; and whoever is enabled then by somebody leaves the ladder.
+func TestWhoIsLeftOffAndEnabledByHandWakes(t *testing.T) {
+	l := &settings.Ladder{Name: "unused"}
+	enabled := &Facts{Enabled: true}
+	w := twoSteps()
+	w.Steps[1].Off = true
+	noted(w, EventGaveUp, "2026-03-10", Event{Why: "stopped half-way", Down: []int{9}})
+	w.down(9, back("2026-03-11"))
+	assert.Equal(t, "shelved", w.Rung())
+	assert.Equal(t, "it was enabled by somebody", awake(l, w, enabled))
+
+	w = twoSteps()
+	assert.Empty(t, awake(l, w, enabled), "no step has switched it off")
+
+	w = twoSteps()
+	w.Steps[1].Off = true
+	noted(w, EventGaveUp, "2026-03-10", Event{Why: "stopped half-way", Down: []int{9}})
+	on := back("2026-03-11")
+	on.Line.Actions = append(on.Line.Actions, batch.Action{Name: batch.Enable})
+	w.down(9, on)
+	assert.Empty(t, awake(l, w, enabled), "it was switched on again with the step")
+
+	w.step(&batch.Batch{ID: 12, Ladder: "other", Rung: "first"}, &batch.Line{}, nil)
+	assert.False(t, w.Off(), "another ladder begins anew")
 }
 
 func TestWhatWasTakenBackByHandCountsAnew(t *testing.T) {
