@@ -22,6 +22,8 @@ type block struct {
 	lines int   // pieces in it
 	long  []int // the numbers in it of pieces that are too long and left out
 	hits  []int // offsets of pieces that may matter
+	turns []turn
+	first bool // of the log
 	ready chan struct{}
 }
 
@@ -81,8 +83,9 @@ func (b *blocks) each(ctx context.Context, end []byte, only *Only, take func(*bl
 				if !bytes.HasSuffix(one.text, end) && len(one.text) > 0 {
 					one.lines++
 				}
+				one.turns = turnsOf(one.text)
 				if tuned != nil {
-					one.hits = tuned.hits(one.text, end)
+					one.hits = tuned.hits(one.text, end, one.turns, one.first)
 				}
 				close(one.ready)
 			}
@@ -115,7 +118,7 @@ func (b *blocks) each(ctx context.Context, end []byte, only *Only, take func(*bl
 func (b *blocks) cut(ctx context.Context, end []byte, free *sync.Pool, out func(*block) bool) error {
 	in := b.rest()
 	var carry []byte
-	skipping := false
+	skipping, first := false, true
 	var long []int
 	for ctx.Err() == nil {
 		var buf []byte
@@ -161,8 +164,8 @@ func (b *blocks) cut(ctx context.Context, end []byte, free *sync.Pool, out func(
 			}
 		}
 		if len(text) > 0 || len(long) > 0 && last {
-			made := &block{text: text, long: long, lines: len(long), ready: make(chan struct{})}
-			long = nil
+			made := &block{text: text, long: long, lines: len(long), ready: make(chan struct{}), first: first}
+			long, first = nil, false
 			if !out(made) {
 				return ctx.Err()
 			}

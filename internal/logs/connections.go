@@ -2,7 +2,10 @@ package logs
 
 import (
 	"bytes"
+	"cmp"
+	"hash/maphash"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -10,32 +13,190 @@ import (
 
 // Servers of LDAP say in one line who connects, in another who binds, and in a third
 // what came of it; each names the connection, and lines of several stand mixed. The
-// first may even stand after the others.
+// first may even stand after the others. So the beginnings and ends of connections are
+// looked for first, a table for each block of the log, and each sign-in finds its own
+// there, by its place.
 
 const (
-	// mostConnections are remembered at a time; the oldest is forgotten first.
-	mostConnections = 200_000
+	// mostConnections are remembered at a time; the oldest are forgotten first.
+	mostConnections = 400_000
 	// mostWaiting sign-ins wait for the line that says what came of them, or where
 	// they came from.
 	mostWaiting = 10_000
 )
 
+// connection is its number at a server, which counts them anew each time it is started.
 type connection struct {
-	host   string
+	host   uint64 // the hash of its name
 	number int64
 }
 
-// peer is who is at the other end of a connection.
-type peer struct {
-	address netip.Addr
-	local   bool // over a socket of the machine itself
-	known   bool
-	closed  bool // what else comes of that number is of another connection
+var hostSeed = maphash.MakeSeed()
+
+func hostKey[T []byte | string](name T) uint64 { return maphash.String(hostSeed, string(name)) }
+
+// place is where in a log something stands: in which of its blocks, and where there.
+type place struct{ block, at int }
+
+// turn is the beginning of a connection.
+type turn struct {
+	connection
+	at      int32
+	here    bool // over a socket of the machine itself
+	address [16]byte
+}
+
+// turnsOf finds the beginnings of connections in a block, in the order of the
+// connections.
+func turnsOf(text []byte) []turn {
+	all := turnsBy(text, []byte("ACCEPT from "), nil) // of slapd
+	if bytes.Contains(text[:min(len(text), 1<<16)], []byte(" slot=")) {
+		all = turnsBy(text, []byte("slot="), all) // of a 389 Directory Server
+	}
+	slices.SortFunc(all, func(a, b turn) int {
+		return cmp.Or(cmp.Compare(a.host, b.host), cmp.Compare(a.number, b.number), cmp.Compare(a.at, b.at))
+	})
+	return all
+}
+
+// mostBegun octets say where a connection comes from.
+const mostBegun = 120
+
+// turnsBy finds those that are told by a word. The search is as fast as the first letter
+// of that is rare.
+func turnsBy(text, word []byte, all []turn) []turn {
+	for from := 0; ; {
+		i := bytes.Index(text[from:], word)
+		if i < 0 {
+			return all
+		}
+		i += from
+		from = i + len(word)
+		if one, is := readTurn(text[:i], text[from:min(len(text), from+mostBegun)]); is {
+			all = append(all, one)
+		}
+	}
+}
+
+// readTurn reads a line that says where a connection comes from: what stands behind its
+// word, and all before it.
+// conn=7 fd=12 ACCEPT from IP=127.0.0.1:41234 (IP=0.0.0.0:389), fd=12 ACCEPT from
+// PATH=/run/ldapi, fd=64 slot=64 connection from 10.0.0.1 to 10.0.0.2.
+func readTurn(before, rest []byte) (t turn, is bool) {
+	if from, is := bytes.CutPrefix(rest, []byte("IP=")); is {
+		rest, _, _ = bytes.Cut(from, []byte(" "))
+		rest = rest[:max(0, bytes.LastIndexByte(rest, ':'))]
+	} else if bytes.HasPrefix(rest, []byte("PATH=")) {
+		t.here = true
+	} else {
+		_, rest, _ = digits(rest)
+		rest = bytes.TrimPrefix(bytes.TrimPrefix(rest, []byte(" ")), []byte("SSL "))
+		if rest, is = bytes.CutPrefix(rest, []byte("connection from ")); !is {
+			return t, false
+		}
+		rest, _, _ = bytes.Cut(rest, []byte(" "))
+		t.here = bytes.Equal(rest, []byte("local"))
+	}
+	if !t.here {
+		a := address(string(rest))
+		if !a.IsValid() {
+			return t, false
+		}
+		t.address = a.As16()
+	}
+	t.connection, t.at, is = connectionBefore(before)
+	return t, is
+}
+
+// connectionBefore reads the number of a connection at the end of a text, and where its
+// line begins.
+func connectionBefore(text []byte) (id connection, at int32, is bool) {
+	start := bytes.LastIndexByte(text, '\n') + 1
+	head := text[start:]
+	from := bytes.LastIndex(head, []byte("conn="))
+	if from < 0 {
+		return id, 0, false
+	}
+	if id.number, _, is = digits(head[from+5:]); !is {
+		return id, 0, false
+	}
+	id.host = hostKey(hostBefore(head[:from]))
+	return id, int32(start), true
+}
+
+// hostBefore is the name of the server in what stands before a message, as header does:
+// "" where there is none.
+func hostBefore(head []byte) []byte {
+	if bytes.HasSuffix(head, []byte("- ")) || bytes.HasSuffix(head, []byte("] ")) { // as in RFC 5424
+		h, _, _ := (&Options{}).readHeader(head)
+		return []byte(h.host)
+	}
+	head, is := bytes.CutSuffix(head, []byte(": "))
+	if !is {
+		return nil
+	}
+	program := bytes.LastIndexByte(head, ' ')
+	if program < 0 {
+		return nil
+	}
+	return head[bytes.LastIndexByte(head[:program], ' ')+1 : program]
+}
+
+// table are the turns in one block.
+type table struct {
+	block int
+	turns []turn
+}
+
+// of are the turns of a connection, in their order.
+func (t *table) of(id connection) []turn {
+	compare := func(one turn, id connection) int {
+		return cmp.Or(cmp.Compare(one.host, id.host), cmp.Compare(one.number, id.number))
+	}
+	from, is := slices.BinarySearchFunc(t.turns, id, compare)
+	if !is {
+		return nil
+	}
+	to := from
+	for to < len(t.turns) && t.turns[to].connection == id {
+		to++
+	}
+	return t.turns[from:to]
+}
+
+// bindsFrom are the offsets of lines of sign-ins over connections from some addresses, or
+// over such as began in an earlier block.
+func (t *table) bindsFrom(text []byte, from map[netip.Addr]bool) []int {
+	var all []int
+	for at := 0; ; {
+		i := bytes.Index(text[at:], []byte("BIND dn="))
+		if i < 0 {
+			return all
+		}
+		i += at
+		at = i + 8
+		line := text[at:]
+		if stop := bytes.IndexByte(line, '\n'); stop >= 0 {
+			line = line[:stop]
+		}
+		if at += len(line); bytes.Contains(line, []byte(" mech=SIMPLE ")) {
+			continue // which follows a line with the same name
+		}
+		id, start, is := connectionBefore(text[:i])
+		if !is {
+			continue
+		}
+		turns := t.of(id)
+		if len(turns) == 0 || slices.ContainsFunc(turns, func(one turn) bool { return from[netip.AddrFrom16(one.address).Unmap()] }) {
+			all = append(all, int(start))
+		}
+	}
 }
 
 // bind is a sign-in that was tried.
 type bind struct {
 	connection
+	place
 	op    int64
 	name  string
 	at    time.Time
@@ -45,79 +206,102 @@ type bind struct {
 
 // connections joins lines of LDAP servers.
 type connections struct {
-	peers   map[connection]peer
-	order   []connection // as they came, to forget the oldest
+	tables  []table // the oldest first
+	turns   int     // in all of them
 	waiting map[connection][]*bind
 	queue   []*bind
 	open    int // sign-ins whose answer is not known yet
 }
 
-func newConnections() *connections {
-	return &connections{peers: map[connection]peer{}, waiting: map[connection][]*bind{}}
+func newConnections() *connections { return &connections{waiting: map[connection][]*bind{}} }
+
+// next takes the turns of the next block. What has waited for them is given, with an
+// address or without.
+func (c *connections) next(block int, turns []turn, emit func(*Event)) {
+	if len(turns) > 0 {
+		c.tables = append(c.tables, table{block, turns})
+		c.turns += len(turns)
+	}
+	for len(c.tables) > 1 && c.turns > mostConnections {
+		c.turns -= len(c.tables[0].turns)
+		c.tables = c.tables[1:]
+	}
+	for _, b := range c.queue {
+		if b.event != nil {
+			c.locate(b)
+			c.emit(b, emit)
+		}
+	}
+	c.queue = slices.DeleteFunc(c.queue, func(b *bind) bool { return b.op == done })
 }
 
-// accept notes who is at the other end, and gives the events that have waited for that.
-func (c *connections) accept(id connection, p peer, emit func(*Event)) {
-	p.known = true
-	if _, again := c.peers[id]; !again {
-		if len(c.order) == mostConnections {
-			delete(c.peers, c.order[0])
-			c.order = c.order[1:]
-		}
-		c.order = append(c.order, id)
+// locate puts the address of its connection into the event of a sign-in: the last
+// beginning before it, or, where none is told, the first behind it. Where a server was
+// started in between, both may be there: then nobody can tell.
+func (c *connections) locate(b *bind) bool {
+	before, behind := c.around(b)
+	switch {
+	case before != nil && behind != nil:
+		return true
+	case before != nil:
+		return before.put(b.event)
+	case behind != nil:
+		return behind.put(b.event)
 	}
-	c.peers[id] = p
-	var left []*bind
-	for _, b := range c.waiting[id] {
-		if b.event == nil {
-			left = append(left, b)
-			continue
-		}
-		p.put(b.event)
-		emit(b.event)
-		b.event = nil
-		b.op = -1
-	}
-	c.set(id, left)
+	return false
 }
 
-func (c *connections) set(id connection, left []*bind) {
+// around are the last beginning of its connection before a sign-in, and the first soon
+// behind it.
+func (c *connections) around(b *bind) (before, behind *turn) {
+	for i := len(c.tables) - 1; i >= 0; i-- {
+		t := &c.tables[i]
+		all := t.of(b.connection)
+		for k := len(all) - 1; k >= 0; k-- {
+			one := &all[k]
+			if t.block < b.block || t.block == b.block && int(one.at) <= b.place.at {
+				return one, behind
+			}
+			if t.block > b.block || int(one.at)-b.place.at < soon {
+				behind = one
+			}
+		}
+	}
+	return nil, behind
+}
+
+// soon is within how many octets lines stand that were written at the same time.
+const soon = 1 << 14
+
+func (t turn) put(e *Event) bool {
+	if t.here {
+		e.Via = "LDAP, the server's own socket"
+		return true
+	}
+	e.Address = netip.AddrFrom16(t.address).Unmap()
+	return true
+}
+
+// done is the operation of a sign-in that was given.
+const done = -1
+
+func (c *connections) emit(b *bind, emit func(*Event)) {
+	emit(b.event)
+	b.event, b.op = nil, done
+	c.remove(b)
+}
+
+func (c *connections) remove(b *bind) {
+	left := slices.DeleteFunc(c.waiting[b.connection], func(one *bind) bool { return one == b })
 	if len(left) == 0 {
-		delete(c.waiting, id)
+		delete(c.waiting, b.connection)
 		return
 	}
-	c.waiting[id] = left
-}
-
-func (p peer) put(e *Event) {
-	e.Address = p.address
-	if p.local {
-		e.Via = "LDAP, the server's own socket"
-	}
-}
-
-// closed notes that a connection has ended. Its last lines may still come.
-func (c *connections) closed(id connection) {
-	if p, is := c.peers[id]; is {
-		p.closed = true
-		c.peers[id] = p
-	}
-}
-
-// restart forgets all connections of a server, which begins to count anew.
-func (c *connections) restart(host string) {
-	for id := range c.peers {
-		if id.host == host {
-			c.closed(id)
-		}
-	}
+	c.waiting[b.connection] = left
 }
 
 // begin notes that somebody tries to sign in.
 func (c *connections) begin(b *bind, emit func(*Event)) {
-	if p := c.peers[b.connection]; p.closed { // the line that says from where is still to come
-		c.peers[b.connection] = peer{}
-	}
 	for _, other := range c.waiting[b.connection] {
 		if other.op == b.op && other.event == nil { // a second line of the same
 			other.name, other.at = b.name, b.at
@@ -128,49 +312,29 @@ func (c *connections) begin(b *bind, emit func(*Event)) {
 	c.queue = append(c.queue, b)
 	c.open++
 	for len(c.queue) > mostWaiting {
-		c.forget(c.queue[0], emit)
+		if oldest := c.queue[0]; oldest.event != nil {
+			c.emit(oldest, emit)
+		} else if oldest.op != done {
+			c.open--
+			c.remove(oldest)
+		}
 		c.queue = c.queue[1:]
 	}
 }
 
-// forget gives up waiting for a sign-in.
-func (c *connections) forget(b *bind, emit func(*Event)) {
-	all := c.waiting[b.connection]
-	for i, one := range all {
-		if one == b {
-			if b.event != nil {
-				emit(b.event)
-			} else {
-				c.open--
-			}
-			c.set(b.connection, append(all[:i:i], all[i+1:]...))
-			return
-		}
-	}
-}
-
-// end makes an event of a sign-in of which a line says what came of it. It is nil where
-// no sign-in of that connection waits.
+// end makes an event of a sign-in of which a line says what came of it.
 func (c *connections) end(id connection, op int64, make func(*bind) *Event, emit func(*Event)) {
-	all := c.waiting[id]
-	for i, b := range all {
+	for _, b := range c.waiting[id] {
 		if b.op != op || b.event != nil {
 			continue
 		}
 		c.open--
-		e := make(b)
-		p := c.peers[id]
-		switch {
-		case e == nil:
-		case p.known:
-			p.put(e)
-			emit(e)
-		default:
-			b.event = e // its address comes later, or never
-			return
+		if b.event = make(b); b.event == nil {
+			b.op = done
+			c.remove(b)
+		} else if c.locate(b) {
+			c.emit(b, emit)
 		}
-		b.op = -1
-		c.set(id, append(all[:i:i], all[i+1:]...))
 		return
 	}
 }
@@ -183,7 +347,7 @@ func (c *connections) flush(emit func(*Event)) {
 			b.event = nil
 		}
 	}
-	c.waiting, c.queue = map[connection][]*bind{}, nil
+	c.waiting, c.queue, c.open = map[connection][]*bind{}, nil, 0
 }
 
 // numbered cuts "conn=12 op=3 " or "conn=12 fd=3 " off a message. op is -1 where none
@@ -269,14 +433,12 @@ func (c *connections) unanswered() bool { return c.open > 0 }
 
 // giveUp waits no longer for answers.
 func (c *connections) giveUp() {
-	for id, all := range c.waiting {
-		var left []*bind
-		for _, b := range all {
-			if b.event != nil {
-				left = append(left, b)
-			}
+	for _, b := range c.queue {
+		if b.event == nil && b.op != done {
+			b.op = done
+			c.remove(b)
 		}
-		c.set(id, left)
 	}
+	c.queue = slices.DeleteFunc(c.queue, func(b *bind) bool { return b.op == done })
 	c.open = 0
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -228,4 +229,31 @@ func TestManyBlocks(t *testing.T) {
 	assert.Equal(t, naming(all, "ada.quill"), naming(some, "ada.quill"))
 	assert.Equal(t, report.Lines, sparse.Lines)
 	assert.Less(t, sparse.Looked, report.Lines*2/3, "only what may matter is read")
+}
+
+// Who asks for an address is given all that came from there, although the lines that say
+// who it was do not name it, and the connection may be much older.
+func TestOnlyFromAnAddress(t *testing.T) {
+	var b strings.Builder
+	bind := func(conn, op int, who string) {
+		fmt.Fprintf(&b, "%sconn=%d op=%d BIND dn=\"uid=%s,dc=x\" method=128\n%sconn=%d op=%d RESULT tag=97 err=49 text=\n", syslogHead, conn, op, who, syslogHead, conn, op)
+	}
+	b.WriteString(accepted(7)) // 10.0.0.7
+	bind(7, 0, "early")
+	for i := range 60_000 {
+		conn := 100 + i
+		fmt.Fprintf(&b, "%sconn=%d fd=9 ACCEPT from IP=10.9.9.9:5000 (IP=0.0.0.0:389)\n", syslogHead, conn)
+		bind(conn, 0, "other")
+		fmt.Fprintf(&b, "%sconn=%d fd=9 closed\n", syslogHead, conn)
+	}
+	bind(7, 1, "late")
+	some, report := readAll(t, b.String(), &Options{}, NewOnlyFrom(nil, []netip.Addr{netip.MustParseAddr("10.0.0.7")}))
+	var got []string
+	for i := range some {
+		if some[i].Address.String() == "10.0.0.7" {
+			got = append(got, some[i].Name)
+		}
+	}
+	assert.Equal(t, []string{"uid=early,dc=x", "uid=late,dc=x"}, got)
+	assert.Less(t, report.Looked, report.Lines/10, "only what may matter is read")
 }

@@ -2,7 +2,6 @@ package logs
 
 import (
 	"bytes"
-	"net/netip"
 	"strings"
 )
 
@@ -10,21 +9,16 @@ import (
 // "stats", or the access log of a 389 Directory Server.
 func (r *Reader) ldapLine(h *header, message []byte, ds bool) bool {
 	if bytes.HasPrefix(message, []byte("slapd starting")) {
-		r.joined.restart(h.host)
 		return true
 	}
 	n, op, rest, ok := numbered(message)
 	if !ok {
 		return false
 	}
-	id := connection{h.host, n}
+	id := connection{hostKey(h.host), n}
 	switch {
-	case bytes.HasPrefix(rest, []byte("fd=")):
-		r.lifeOf(id, rest)
 	case bytes.HasPrefix(rest, []byte("BIND ")):
 		r.bindLine(h, id, op, rest)
-	case bytes.Contains(rest, []byte("Disconnect")):
-		r.joined.closed(id)
 	case bytes.HasPrefix(rest, []byte("RESULT ")) && op >= 0:
 		if tag, _ := value(rest, "tag"); tag == "97" {
 			kind := "slapd"
@@ -35,32 +29,6 @@ func (r *Reader) ldapLine(h *header, message []byte, ds bool) bool {
 		}
 	}
 	return true
-}
-
-// lifeOf takes a line that says where a connection came from:
-// fd=12 ACCEPT from IP=127.0.0.1:41234 (IP=0.0.0.0:389), fd=12 ACCEPT from PATH=/run/ldapi,
-// fd=64 slot=64 connection from 10.0.0.1 to 10.0.0.2.
-func (r *Reader) lifeOf(id connection, rest []byte) {
-	if _, from, is := bytes.Cut(rest, []byte("ACCEPT from ")); is {
-		ip, is := bytes.CutPrefix(from, []byte("IP="))
-		if !is {
-			r.joined.accept(id, peer{local: true}, r.give)
-			return
-		}
-		ip, _, _ = bytes.Cut(ip, []byte(" "))
-		if at, err := netip.ParseAddrPort(string(ip)); err == nil {
-			r.joined.accept(id, peer{address: at.Addr().Unmap().WithZone("")}, r.give)
-		}
-		return
-	}
-	if _, from, is := bytes.Cut(rest, []byte("onnection from ")); is { // "SSL connection from" too
-		text, _, _ := bytes.Cut(from, []byte(" "))
-		r.joined.accept(id, peer{address: address(string(text)), local: bytes.Equal(text, []byte("local"))}, r.give)
-		return
-	}
-	if bytes.Contains(rest, []byte("closed")) {
-		r.joined.closed(id)
-	}
 }
 
 // bindLine takes a line that says who tries to sign in: dn="…" with the name that was
@@ -78,7 +46,7 @@ func (r *Reader) bindLine(h *header, id connection, op int64, rest []byte) {
 	if name != "" && !r.matters(name) {
 		return
 	}
-	r.joined.begin(&bind{connection: id, op: op, name: name, at: h.at, line: r.number}, r.give)
+	r.joined.begin(&bind{connection: id, place: r.place, op: op, name: name, at: h.at, line: r.number}, r.give)
 }
 
 // ldapResults are the results of a bind (RFC 4511, appendix A) that say why.

@@ -2,14 +2,17 @@ package logs
 
 import (
 	"bytes"
+	"net/netip"
 	"slices"
 	"strings"
 )
 
-// Only are the accounts that somebody asks for, by their names: lines that hold none of
-// these need not be read.
+// Only is what somebody asks for, accounts by their names, or where sign-ins come from:
+// lines that hold none of these need not be read.
 type Only struct {
 	needles []needle
+	// from are addresses, whose connections matter whoever signs in over them.
+	from map[netip.Addr]bool
 }
 
 // needle is a piece of a name, in lower case.
@@ -47,6 +50,23 @@ func NewOnly(names ...string) *Only {
 	return o
 }
 
+// NewOnlyFrom returns how to look for all that comes from some machines and addresses. It
+// is nil as NewOnly's is.
+func NewOnlyFrom(machines []string, addresses []netip.Addr) *Only {
+	names := slices.Clone(machines)
+	for _, a := range addresses {
+		names = append(names, a.String())
+	}
+	o := NewOnly(names...)
+	if o != nil {
+		o.from = map[netip.Addr]bool{}
+		for _, a := range addresses {
+			o.from[a] = true
+		}
+	}
+	return o
+}
+
 // mostNeedles is where looking for each takes longer than reading all.
 const mostNeedles = 24
 
@@ -67,6 +87,9 @@ func plainest(name string) string {
 
 // in tells whether a text holds one of the names.
 func (o *Only) in(text []byte) bool {
+	if o.from != nil {
+		return true // where somebody comes from stands elsewhere than their name
+	}
 	return slices.ContainsFunc(o.needles, func(n needle) bool { return n.index(text) >= 0 })
 }
 
@@ -76,7 +99,7 @@ func (o *Only) tune(sample []byte) *Only {
 	for _, c := range sample {
 		count[c]++
 	}
-	tuned := &Only{needles: slices.Clone(o.needles)}
+	tuned := &Only{needles: slices.Clone(o.needles), from: o.from}
 	for i := range tuned.needles {
 		n := &tuned.needles[i]
 		for at, c := range n.text {
@@ -146,13 +169,15 @@ func (n *needle) equal(text []byte) bool {
 	return true
 }
 
-// exact are pieces of lines that matter whoever is asked for: where connections come
-// from, and that clocks differ.
-var exact = [][]byte{[]byte(" fd="), []byte("slapd starting"), []byte("Clock skew")}
+// skewed is a piece of lines that matter whoever is asked for: that clocks differ.
+var skewed = []byte("Clock skew")
 
 // hits are the offsets in a text, in order, of lines that may matter.
-func (o *Only) hits(text []byte, end []byte) []int {
+func (o *Only) hits(text []byte, end []byte, turns []turn, first bool) []int {
 	var all []int
+	if o.from != nil {
+		all = (&table{turns: turns}).bindsFrom(text, o.from)
+	}
 	add := func(index func([]byte) int) {
 		for from := 0; ; {
 			i := index(text[from:])
@@ -171,13 +196,15 @@ func (o *Only) hits(text []byte, end []byte) []int {
 	for i := range o.needles {
 		add(o.needles[i].index)
 	}
-	if bytes.Contains(text[:min(len(text), 1<<16)], []byte("conn=")) || bytes.Contains(text[:min(len(text), 1<<16)], []byte("krb5kdc")) {
-		for _, piece := range exact {
-			add(func(b []byte) int { return bytes.Index(b, piece) })
-		}
+	if bytes.Contains(text[:min(len(text), 1<<16)], []byte("krb5kdc")) {
+		add(func(b []byte) int { return bytes.Index(b, skewed) })
 	}
 	// Some lines are looked at in any case, to say what the log is.
-	for from, n := 0, 0; n < sampled; n++ {
+	samples := fewSampled
+	if first {
+		samples = sampled
+	}
+	for from, n := 0, 0; n < samples; n++ {
 		all = append(all, from)
 		i := bytes.Index(text[from:], end)
 		if i < 0 || from+i+len(end) >= len(text) {

@@ -42,7 +42,9 @@ const (
 	mostRecord = 1 << 20 // octets of one line or event
 	// mostUnanswered lines are read for the answer to a sign-in.
 	mostUnanswered = 20_000
-	sampled        = 50 // lines of each block that are looked at in any case
+	// sampled lines of the first block, and fewSampled of each other, are looked at in
+	// any case.
+	sampled, fewSampled = 50, 2
 )
 
 // Reader reads logs of one server in the order in which they were written. What one
@@ -57,7 +59,8 @@ type Reader struct {
 	skewed time.Time // when a key server of MIT has said that clocks differ
 
 	report *Report
-	number int // of the line
+	number int   // of the line
+	place  place // of the line
 	failed error
 	alien  bool // the line is of a shape that is not known
 }
@@ -119,6 +122,8 @@ func (r *Reader) records(ctx context.Context, b *blocks, end []byte, one func([]
 			r.broken(errLong)
 		}
 		base := r.report.Lines
+		r.place.block++
+		r.joined.next(r.place.block, block.turns, r.give)
 		err := r.block(block, end, base, one)
 		r.report.Lines = base + block.lines
 		return err
@@ -135,7 +140,7 @@ func (r *Reader) block(b *block, end []byte, base int, one func([]byte) error) e
 		} else {
 			stop += at
 		}
-		r.number = base + line + 1
+		r.number, r.place.at = base+line+1, at
 		r.look(b.text[at:stop], one)
 		if r.failed != nil {
 			return r.failed

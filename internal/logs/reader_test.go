@@ -172,7 +172,8 @@ func TestConnectionsAreJoined(t *testing.T) {
 		{"again on one connection", accept(1, "10.0.0.1") + bind(1, 0, "ada") + result(1, 0, 49) + bind(1, 1, "bo") + result(1, 1, 0),
 			[]string{"ada 10.0.0.1 refused", "bo 10.0.0.1 signed in"}},
 		{"a number that comes again", accept(1, "10.0.0.1") + closed(1) + accept(1, "10.0.0.9") + bind(1, 0, "ada") + result(1, 0, 49), []string{"ada 10.0.0.9 refused"}},
-		{"after a start", accept(1, "10.0.0.1") + h + "slapd starting\n" + bind(1, 0, "ada") + result(1, 0, 49), []string{"ada invalid IP refused"}},
+		{"a start between, of which one line comes late", accept(1, "10.0.0.1") + h + "slapd starting\n" + bind(1, 0, "ada") + accept(1, "10.0.0.2") + result(1, 0, 49), []string{"ada invalid IP refused"}},
+		{"after a start", accept(1, "10.0.0.1") + h + "slapd starting\n" + accept(1, "10.0.0.2") + bind(1, 0, "ada") + result(1, 0, 49), []string{"ada 10.0.0.2 refused"}},
 		{"the beginning was rotated away", bind(1, 0, "ada") + result(1, 0, 49), []string{"ada invalid IP refused"}},
 		{"an answer to nobody", accept(1, "10.0.0.1") + result(1, 0, 49), nil},
 		{"a mechanism that asks for more", accept(1, "10.0.0.1") + strings.Replace(bind(1, 0, "ada"), "method=128", "method=163", 1) + result(1, 0, 14), nil},
@@ -196,10 +197,13 @@ func TestJoinedConnectionsAreBounded(t *testing.T) {
 	joined := newConnections()
 	none := func(*Event) {}
 	for i := range int64(3 * mostConnections) {
-		joined.accept(connection{"h", i}, peer{}, none)
-		joined.begin(&bind{connection: connection{"h", i}, name: "ada"}, none)
+		if i%1000 == 0 {
+			joined.next(int(i/1000), make([]turn, 1000), none)
+		}
+		joined.begin(&bind{connection: connection{1, i}, name: "ada"}, none)
 	}
-	assert.LessOrEqual(t, len(joined.peers), mostConnections)
+	assert.LessOrEqual(t, joined.turns, mostConnections)
+	assert.LessOrEqual(t, len(joined.tables), mostConnections/1000)
 	assert.LessOrEqual(t, len(joined.queue), mostWaiting)
 	assert.LessOrEqual(t, len(joined.waiting), mostWaiting)
 }

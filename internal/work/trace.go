@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -347,26 +348,27 @@ const mostOrigins = 6
 // origins says what else the sources of an account's refused sign-ins do: the logs are
 // read once more, for their names. Standard input cannot be.
 func (s *Session) origins(ctx context.Context, all []*logs.Log, book *tracing.Book, t *tracing.Trace, since time.Time) (map[string]*tracing.Origin, error) {
-	var names []string
-	for _, src := range t.Sources {
-		if src.Refused == 0 || len(names) >= mostOrigins {
+	var machines []string
+	var addresses []netip.Addr
+	for n, src := range t.Sources {
+		if src.Refused == 0 || n == mostOrigins {
 			break
 		}
 		if src.Machine != "" {
-			names = append(names, src.Machine)
+			machines = append(machines, src.Machine)
 		}
 		for _, a := range src.Addresses {
 			if !a.IsLoopback() {
-				names = append(names, a.String())
+				addresses = append(addresses, a)
 			}
 		}
 	}
 	files := withoutStdin(all)
-	if len(names) == 0 || len(files) == 0 {
+	if len(machines)+len(addresses) == 0 || len(files) == 0 {
 		return nil, nil
 	}
 	c := &tracing.Collector{Book: book, Since: since}
-	if err := s.readLogs(ctx, files, logs.NewOnly(names...), c, &Logs{}); err != nil {
+	if err := s.readLogs(ctx, files, logs.NewOnlyFrom(machines, addresses), c, &Logs{}); err != nil {
 		return nil, err
 	}
 	return c.Origins(), nil

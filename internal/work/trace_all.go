@@ -3,6 +3,7 @@ package work
 import (
 	"cmp"
 	"context"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -184,21 +185,32 @@ func (one *TracedAccount) know(t *Traces, origins map[string]*tracing.Origin) {
 // machine is what to look for to find all that comes from a machine, or an address: both
 // its names, where the logs say that they are the same.
 func (s *Session) machine(ctx context.Context, all []*logs.Log, name string) (*logs.Only, error) {
-	names := []string{name}
-	folded := tracing.MachineName(name)
-	reading := &logs.Reading{Logs: withoutStdin(all), Now: s.now(), Only: logs.NewOnly(folded), Take: func(e *logs.Event) error {
-		if e.Machine != "" && e.Address.IsValid() && !e.Address.IsLoopback() && len(names) < 12 {
-			for _, other := range []string{e.Address.String(), tracing.MachineName(e.Machine)} {
-				if (tracing.MachineName(e.Machine) == folded || e.Address.String() == name) && !slices.Contains(names, other) {
-					names = append(names, other)
-				}
-			}
+	machines, addresses := []string{}, []netip.Addr{}
+	if a, err := netip.ParseAddr(name); err == nil {
+		addresses = append(addresses, a.Unmap())
+	} else {
+		machines = append(machines, tracing.MachineName(name))
+	}
+	reading := &logs.Reading{Logs: withoutStdin(all), Now: s.now(), Only: logs.NewOnlyFrom(machines, addresses), Take: func(e *logs.Event) error {
+		machine := tracing.MachineName(e.Machine)
+		same := slices.Contains(machines, machine) || slices.Contains(addresses, e.Address)
+		if !same || machine == "" || !e.Address.IsValid() || e.Address.IsLoopback() || len(machines)+len(addresses) > mostAliases {
+			return nil
+		}
+		if !slices.Contains(machines, machine) {
+			machines = append(machines, machine)
+		}
+		if !slices.Contains(addresses, e.Address) {
+			addresses = append(addresses, e.Address)
 		}
 		return nil
 	}}
 	_, err := reading.All(ctx)
-	return logs.NewOnly(names...), err
+	return logs.NewOnlyFrom(machines, addresses), err
 }
+
+// mostAliases names of one machine are looked for.
+const mostAliases = 12
 
 // withoutStdin are the logs that can be read twice.
 func withoutStdin(all []*logs.Log) []*logs.Log {
