@@ -18,6 +18,7 @@ import (
 	"yardbroom/internal/privilege"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/tracing"
 )
 
 // Report is the result of an audit.
@@ -69,6 +70,8 @@ type Options struct {
 	Selected map[string][]directory.Entry
 	// People is who has which account by a roster, nil where there is none.
 	People *reconcile.Result
+	// Logs are what logs of sign-ins say, nil where none were given.
+	Logs *tracing.Watch
 	// Suspended are the accounts that a batch has switched off until a date, by
 	// raw identity, and which.
 	Suspended map[string]string
@@ -84,6 +87,7 @@ type pass struct {
 	set       settings.Audit
 	people    *reconcile.Result // nil where no roster was given
 	suspended map[string]string
+	logs      *tracing.Watch // nil where no logs were given
 	exempt    *exemptions
 	parking   []string
 	lines     lines
@@ -95,6 +99,7 @@ type pass struct {
 	byPersonID func() map[string]int
 	byKey      func() map[directory.Key]*directory.Account
 	graph      func() *privilege.Graph
+	guessing   func() map[string]bool // sources that try many accounts
 	disabled   func() map[directory.Key]*directory.Account
 	// hiding and hidingUnits are the places where entries, or units, may stand
 	// that were not shown.
@@ -139,6 +144,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 		selected:  opt.Selected,
 		people:    opt.People,
 		suspended: opt.Suspended,
+		logs:      opt.Logs,
 	}
 	if p.rules, err = compileRules(set); err != nil {
 		return nil, err
@@ -163,7 +169,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	}
 	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
 	p.graph = sync.OnceValue(func() *privilege.Graph { return privilege.NewGraph(s, set.Audit.PrivilegedGroups) })
-	p.disabled = sync.OnceValue(p.findDisabled)
+	p.disabled, p.guessing = sync.OnceValue(p.findDisabled), sync.OnceValue(p.findGuessing)
 	p.hiding, p.hidingUnits = sync.OnceValue(s.Hiding), sync.OnceValue(s.HidingUnits)
 	for i := range jobs {
 		j := &jobs[i]

@@ -259,7 +259,7 @@ func (c *Check) Doc() string {
 
 // Checks are all built-in checks, in the order of reports.
 var Checks = slices.Concat(activity, state, signIn, privilegeChecks, groupChecks, valueChecks, rosterChecks,
-	exemptionChecks)
+	logChecks, exemptionChecks)
 
 func byName(checks []*Check, name string) *Check {
 	if i := slices.IndexFunc(checks, func(c *Check) bool { return c.Name == name }); i >= 0 {

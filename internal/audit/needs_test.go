@@ -46,7 +46,7 @@ func TestChecksThatCompareEntriesNeedThemAll(t *testing.T) {
 		}
 	}
 	assert.Equal(t, strings.Fields(`privileged-everyone group-empty group-loop policy-unlinked ou-empty dangling-reference value-variant duplicate-value
-		returned-disabled no-person no-account extra-account match-unsure exemption-unused`), silent)
+		returned-disabled no-person no-account extra-account match-unsure guessing-source unknown-name exemption-unused`), silent)
 }
 
 func TestEvidenceOfExemptionsAndEarlierIdentities(t *testing.T) {

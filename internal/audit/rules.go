@@ -12,15 +12,18 @@ import (
 
 // rules are what the settings say in texts, made ready for use.
 type rules struct {
-	admin     *regexp.Regexp // logon names of accounts for administration
-	systems   []*regexp.Regexp
-	start     directory.AttrID   // the attribute with the first day
-	location  directory.AttrID   // the attribute that the roster calls location
-	ids       []directory.AttrID // the attributes that hold the person id
-	compared  []directory.AttrID
-	required  []directory.AttrID
-	patterns  map[directory.AttrID]*regexp.Regexp
-	reference map[directory.AttrID][]string // right spellings
+	admin   *regexp.Regexp // logon names of accounts for administration
+	systems []*regexp.Regexp
+	service *regexp.Regexp // logon names of service accounts
+	// adminMachines are where privileged accounts may sign in.
+	adminMachines []*regexp.Regexp
+	start         directory.AttrID   // the attribute with the first day
+	location      directory.AttrID   // the attribute that the roster calls location
+	ids           []directory.AttrID // the attributes that hold the person id
+	compared      []directory.AttrID
+	required      []directory.AttrID
+	patterns      map[directory.AttrID]*regexp.Regexp
+	reference     map[directory.AttrID][]string // right spellings
 }
 
 // Attributes returns the attributes whose texts the settings make checks
@@ -46,6 +49,16 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 	a := &set.Audit
 	if r.admin, err = regexp.Compile("(?i)" + a.AdminAccountPattern); err != nil {
 		return r, fmt.Errorf("settings: audit: admin_account_pattern: %w", err)
+	}
+	if r.service, err = regexp.Compile("(?i)" + a.ServiceAccountPattern); err != nil {
+		return r, fmt.Errorf("settings: audit: service_account_pattern: %w", err)
+	}
+	for _, text := range a.AdminMachines {
+		pattern, err := regexp.Compile("(?i)" + text)
+		if err != nil {
+			return r, fmt.Errorf("settings: audit: admin_machines: %w", err)
+		}
+		r.adminMachines = append(r.adminMachines, pattern)
 	}
 	for _, text := range a.UnsupportedSystems {
 		pattern, err := regexp.Compile("(?i)" + text)

@@ -20,7 +20,7 @@ import (
 func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "report what is untidy, check by check",
-		Flags: slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag(),
+		Flags: slices.Concat(fromFlags(), signInFlags(), []cli.Flag{asOfFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
 			&cli.IntFlag{
 				Name:  "limit",

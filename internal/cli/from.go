@@ -70,6 +70,18 @@ func activityFlag() cli.Flag {
 	}
 }
 
+// signInFlags say who else knows of sign-ins.
+func signInFlags() []cli.Flag {
+	return []cli.Flag{activityFlag(), logFlag(), &cli.BoolFlag{Name: "no-logs", Usage: "read no logs, though the settings name some"}}
+}
+
+func logFlag() cli.Flag {
+	return &cli.StringSliceFlag{
+		Name:  "log",
+		Usage: "read this log of sign-ins: a `FILE`, a folder, a quoted pattern, or - for standard input; may be given several times (default: those of the settings)",
+	}
+}
+
 // question is what is asked of a directory.
 func question(cmd *cli.Command) (work.Question, error) {
 	list, err := rosterFrom(cmd)
@@ -78,5 +90,6 @@ func question(cmd *cli.Command) (work.Question, error) {
 		AsOf:    cmd.String("as-of"),
 		SignIns: cmd.String("activity"),
 		Roster:  list,
+		Logs:    work.LogsFrom{Paths: cmd.StringSlice("log"), None: cmd.Bool("no-logs")},
 	}, err
 }

@@ -28,7 +28,7 @@ import (
 
 func (a *app) ladderCommand() *cli.Command {
 	limit := &cli.IntFlag{Name: "limit", Value: 40, Usage: "show at most this many `ROWS` on the screen; 0 shows all"}
-	asked := slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag()}, rosterFlags())
+	asked := slices.Concat(fromFlags(), signInFlags(), []cli.Flag{asOfFlag()}, rosterFlags())
 	show := slices.Concat(asked, outputFlags(allFormats), []cli.Flag{limit,
 		&cli.StringFlag{Name: "account", Usage: "only this `ACCOUNT`, on whatever ladder"},
 		&cli.StringSliceFlag{Name: "rung", Usage: "only who stands on this `RUNG`; may be given several times"},
@@ -45,7 +45,7 @@ func (a *app) ladderCommand() *cli.Command {
 				Flags: slices.Concat(asked, outputFlags(allFormats), []cli.Flag{until, limit,
 					&cli.StringFlag{Name: "with", Usage: "try other waiting `TIMES`, one for each rung: 60d,30d,30d"}}), Action: a.ladderForecast},
 			{Name: "climb", Usage: "bring back who woke, and take those whose time has come one rung further", ArgsUsage: "[LADDER…]",
-				Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `YARD` (default: the settings' default yard)"}, activityFlag()}, rosterFlags(),
+				Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `YARD` (default: the settings' default yard)"}}, signInFlags(), rosterFlags(),
 					carryFlags(), paceFlags(), []cli.Flag{
 						&cli.BoolFlag{Name: "stage", Usage: "stage the batches, and carry nothing out"},
 						&cli.BoolFlag{Name: "rehearse", Usage: "carry everything out on a copy in memory, and keep nothing"},

@@ -18,7 +18,7 @@ func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "one account: its state, and everything that matters about it", ArgsUsage: "ACCOUNT",
 		Description: help("show"),
-		Flags:       slices.Concat(fromFlags(), []cli.Flag{asOfFlag(), activityFlag()}, outputFlags(allFormats)),
+		Flags:       slices.Concat(fromFlags(), signInFlags(), []cli.Flag{asOfFlag()}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {
 				return usage("give one account; \"%s --help\" shows how", cmd.FullName())

@@ -25,9 +25,8 @@ func (a *app) stageCommand() *cli.Command {
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
 		Description: help("stage", "actions", strings.Join(batch.ActionNames, ", ")),
 		Flags: append(
-			slices.Concat(fromFlags(), conditionFlags(), rosterFlags()),
+			slices.Concat(fromFlags(), conditionFlags(), rosterFlags(), signInFlags()),
 			asOfFlag(),
-			activityFlag(),
 			noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
 			&cli.StringFlag{
@@ -155,6 +154,10 @@ func (a *app) tellForeseen(staged *work.Staged) {
 	for _, why := range reasons { // marked, not refused: another account may carry it out
 		a.note("note: %s %s, %s: %s; apply it with an account that may", staged.Bound, why,
 			wording.Count(len(names[why]), "line"), wording.Some(names[why]))
+	}
+	for _, one := range staged.StillAt {
+		a.note("note: %s will be locked again: %s; refused %s, and still going on. See: yardbroom trace %s", one.Name, one.Judged.Verdict(),
+			wording.Count(one.Refused, "time"), quoted([]string{one.Name}))
 	}
 	if staged.Unencrypted {
 		a.note(

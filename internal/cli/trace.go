@@ -15,7 +15,7 @@ import (
 // logFlags choose logs.
 func logFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "log", Usage: "read this log: a `FILE`, a folder, a quoted pattern, or - for standard input; may be given several times (default: those of the settings)"},
+		logFlag(),
 		&cli.StringFlag{Name: "since", Usage: "only what happened since this `TIME`: 7d, 12h, or a date"},
 	}
 }

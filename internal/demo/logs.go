@@ -44,12 +44,15 @@ type logBook struct {
 func (y *Yard) WriteLogs(dir string) error {
 	b := &logBook{Yard: y, dice: rand.New(rand.NewPCG(y.Seed, 11))}
 	b.everyday()
+	if len(y.locked) < 4 {
+		return fmt.Errorf("%d people are too few for the stories that logs tell", y.People)
+	}
 	b.storedPassword(y.locked[0])
 	b.guessing(y.locked[1])
 	b.scheduledTask(y.locked[2])
 	b.shared(y.locked[3])
 	b.typing(b.somebody(31))
-	b.wrongClock(b.somebody(47))
+	b.wrongClock(b.somebody(50))
 	if err := os.MkdirAll(filepath.Join(dir, Logs), 0o700); err != nil {
 		return err
 	}
@@ -105,8 +108,14 @@ func split(lines []logLine, at time.Time) (before, after []byte) {
 	return text(old), text(now)
 }
 
+// ordinary tells of somebody of whom the directory tells no story.
+func (b *logBook) ordinary(i int) bool { return b.story(i) == nil && !b.people[i].disabled }
+
+// somebody is the next ordinary one.
 func (b *logBook) somebody(i int) traced {
-	p := b.people[i%len(b.people)]
+	for i %= len(b.people); !b.ordinary(i) && i+1 < len(b.people); i++ {
+	}
+	p := b.people[i]
 	return traced{p.logon, p.given + " " + p.family, p.dn, ""}
 }
 
@@ -156,7 +165,7 @@ func (b *logBook) everyday() {
 	for days := 7; days >= 0; days-- {
 		morning := b.AsOf.AddDate(0, 0, -days).Truncate(24 * time.Hour).Add(8 * time.Hour)
 		for i := 0; i < min(len(b.people), 160); i += 1 + b.dice.IntN(3) {
-			if p := b.people[i]; !p.disabled {
+			if p := b.people[i]; b.ordinary(i) {
 				b.asked(morning.Add(b.seconds(7200)), traced{logon: p.logon}, "NT_STATUS_OK", "Kerberos KDC", fmt.Sprintf("LARK-%03d", 100+i), fmt.Sprintf("10.20.4.%d", 1+i))
 			}
 		}

@@ -239,7 +239,7 @@ func first(err, next error) error {
 func (y *Yard) staff() error {
 	for i := range y.People {
 		p, a := y.person(i)
-		if tell := stories[i*7919%max(y.People, 400)]; tell != nil {
+		if tell := y.story(i); tell != nil {
 			tell(y, &p, &a)
 		}
 		if err := y.add(p.dn, a); err != nil {
@@ -251,6 +251,9 @@ func (y *Yard) staff() error {
 	}
 	return nil
 }
+
+// story is what is told of a person, nil for one of whom nothing is.
+func (y *Yard) story(i int) story { return stories[i*7919%max(y.People, 400)] }
 
 // person makes an ordinary member of staff.
 func (y *Yard) person(i int) (person, attrs) {

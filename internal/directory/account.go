@@ -24,6 +24,7 @@ const (
 	KindForeign // stands for an identity outside the domain, or for everybody
 	KindExemption
 	KindPerson // of a roster
+	KindSource // where sign-ins come from, or a name in them that no account has
 	kindCount
 )
 
@@ -43,6 +44,7 @@ var kindNames = [kindCount]string{
 	"foreign",
 	"exemption",
 	"person",
+	"source",
 }
 
 func (k Kind) String() string { return kindNames[k] }
@@ -51,7 +53,7 @@ func (k Kind) String() string { return kindNames[k] }
 func (k Kind) IsAccount() bool { return k >= KindUser && k <= KindTrust }
 
 // IsEntry tells whether what is of the kind stands in the directory.
-func (k Kind) IsEntry() bool { return k != KindExemption && k != KindPerson }
+func (k Kind) IsEntry() bool { return k != KindExemption && k != KindPerson && k != KindSource }
 
 // Subject is what a finding is about: an entry with its names and identity.
 type Subject struct {

@@ -267,7 +267,7 @@ func TestKindsThatSignIn(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"user", "service", "computer", "resource", "trust"}, accounts)
-	assert.Equal(t, []string{"exemption", "person"}, gone, "what is in no directory")
+	assert.Equal(t, []string{"exemption", "person", "source"}, gone, "what is in no directory")
 }
 
 func TestWhichNamesNeedNoMoreThanLowerCase(t *testing.T) {

@@ -244,6 +244,10 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	}
 	add("Last logon", logonText(c, st))
 	add("Wrong passwords", c.wrongPasswords(st))
+	if refused, unlocking := c.refused(st); refused != "" {
+		add("Refused", refused)
+		add("Unlocking", unlocking)
+	}
 	add("Locked", lockText(c, st))
 	add(
 		"Password set",
@@ -275,6 +279,20 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	add("Read from", Visible(c.Survey.Source)+", as of "+wording.Moment(c.AsOf, st.Zone))
 	return out
 }
+
+// refused says what keeps refusing the account by the logs, and whether unlocking helps.
+func (c *AccountCard) refused(st Style) (what, unlocking string) {
+	t := c.Trace
+	if t == nil || t.Trace.Refused == 0 {
+		return "", ""
+	}
+	what = fmt.Sprintf("%s since %s, last %s: %s", times(t.Trace.Refused), wording.Moment(t.Trace.FirstRefused(), st.Zone),
+		ago(t.Trace.LastRefused(), c.AsOf), Visible(lowered(t.Judged.Sentence())))
+	return what + " More: yardbroom trace " + Visible(c.Account.Name()), strings.TrimPrefix(t.Judged.Unlocking(), "Unlocking ")
+}
+
+// lowered begins a sentence with a small letter, to go on with.
+func lowered(s string) string { return strings.ToLower(s[:1]) + s[1:] }
 
 // ladder says where the account stands on a ladder, and what comes next.
 func (c *AccountCard) ladder(st Style) string {
@@ -633,6 +651,8 @@ type AccountShape struct {
 	// next; absent where it stands on none.
 	Ladder   string         `json:"ladder,omitempty"`
 	Standing *StandingShape `json:"standing,omitempty"`
+	// Refused is what refused sign-ins most likely are, where logs tell of any.
+	Refused *JudgementShape `json:"refused,omitempty"`
 }
 
 // AccountSchema is the version of the JSON shape of an account.
@@ -671,6 +691,11 @@ func (c *AccountCard) Shape() any {
 		c.personShape(),
 		"",
 		nil,
+		nil,
+	}
+	if c.Trace != nil && c.Trace.Trace.Refused > 0 {
+		j := judgementShape(c.Trace)
+		out.Refused = &j
 	}
 	if c.Ladder != nil {
 		one := standingShape(c.Ladder.Ladder, c.Ladder.Standing, time.UTC)

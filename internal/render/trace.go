@@ -449,6 +449,7 @@ func traceLanes(t *tracing.Trace) []Lane {
 
 // TraceShape is a trace for programs.
 type TraceShape struct {
+	Schema    string         `json:"schema"` // yardbroom/trace/1
 	Account   string         `json:"account"`
 	DN        string         `json:"dn,omitempty"` // none where no account is called so
 	AsOf      time.Time      `json:"as_of"`
@@ -532,7 +533,7 @@ func timeOf(t time.Time) *time.Time {
 
 // TraceShapeOf makes the shape of a trace.
 func TraceShapeOf(t *work.AccountTrace) *TraceShape {
-	out := &TraceShape{Account: t.Name, AsOf: t.AsOf.UTC(), Out: t.Out, Locked: timeOf(t.Locked), LockedAt: t.Began, Judgement: judgementShape(t),
+	out := &TraceShape{Schema: "yardbroom/trace/1", Account: t.Name, AsOf: t.AsOf.UTC(), Out: t.Out, Locked: timeOf(t.Locked), LockedAt: t.Began, Judgement: judgementShape(t),
 		Refused: t.Trace.Refused, SignedIn: t.Trace.SignedIn, Locks: t.Trace.Locks,
 		Sources: []SourceShape{}, Servers: []CountsShape{}, Events: []AttemptShape{}, Logs: logShapes(&t.Logs)}
 	if t.Account != nil {

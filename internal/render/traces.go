@@ -183,6 +183,7 @@ func TracesPage(t *work.Traces, q *work.TraceQuestion, zone *time.Location, made
 
 // TracesShape is it for programs.
 type TracesShape struct {
+	Schema   string               `json:"schema"` // yardbroom/traces/1
 	AsOf     time.Time            `json:"as_of"`
 	Accounts []TracedAccountShape `json:"accounts"`
 	Guessing []OriginShape        `json:"guessing"`
@@ -225,7 +226,7 @@ func originShape(o *tracing.Origin) OriginShape {
 
 // TracesShapeOf makes the shape.
 func TracesShapeOf(t *work.Traces) *TracesShape {
-	out := &TracesShape{AsOf: t.AsOf.UTC(), Accounts: []TracedAccountShape{}, Guessing: []OriginShape{}, Logs: logShapes(&t.Logs)}
+	out := &TracesShape{Schema: "yardbroom/traces/1", AsOf: t.AsOf.UTC(), Accounts: []TracedAccountShape{}, Guessing: []OriginShape{}, Logs: logShapes(&t.Logs)}
 	for _, one := range t.All {
 		s := TracedAccountShape{Account: one.Name, Out: one.Out, Locked: timeOf(one.Locked), Refused: one.Refused, SignedIn: one.SignedIn, Last: timeOf(one.Last),
 			Cause: one.Judged.Cause.String(), Confidence: one.Judged.Confidence(), Text: one.Judged.Verdict(), Going: one.Judged.Going, ToDo: one.Judged.Do()}

@@ -23,8 +23,19 @@ type Audit struct {
 	// administration only.
 	AdminAccountPattern string   `yaml:"admin_account_pattern"`
 	PlaceholderMembers  []string `yaml:"placeholder_members"`
-	UnsupportedSystems  []string `yaml:"unsupported_systems"`
-	StartAttribute      string   `yaml:"start_attribute"`
+	// ServiceAccountPattern matches the logon names of accounts that services sign in
+	// with; AdminMachines the names of machines at which privileged accounts may.
+	ServiceAccountPattern string   `yaml:"service_account_pattern"`
+	AdminMachines         []string `yaml:"admin_machines"`
+	// GuessAccounts names tried from one source, GuessFailures wrong passwords before a
+	// sign-in, UnknownNameTries of a name that no account has, are findings; so is a
+	// lock that comes back within LocksAgainWithin.
+	GuessAccounts      int           `yaml:"guess_accounts"`
+	GuessFailures      int           `yaml:"guess_failures"`
+	UnknownNameTries   int           `yaml:"unknown_name_tries"`
+	LocksAgainWithin   calendar.Span `yaml:"locks_again_within"`
+	UnsupportedSystems []string      `yaml:"unsupported_systems"`
+	StartAttribute     string        `yaml:"start_attribute"`
 	// Compare are the attributes whose spellings are compared, Required
 	// those that every account should have.
 	Compare  []string `yaml:"compare"`

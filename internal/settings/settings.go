@@ -59,14 +59,19 @@ type Secrets struct {
 func Defaults() *Settings {
 	return &Settings{
 		Audit: Audit{
-			StaleAfter:          calendar.Days(90),
-			StaleComputerAfter:  calendar.Days(90),
-			NewAccountGrace:     calendar.Days(30),
-			DeleteAfter:         calendar.Days(180),
-			PasswordMaxAge:      calendar.Days(365),
-			KeyPasswordMaxAge:   calendar.Days(180),
-			Soon:                calendar.Days(14),
-			AdminAccountPattern: `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
+			StaleAfter:            calendar.Days(90),
+			StaleComputerAfter:    calendar.Days(90),
+			NewAccountGrace:       calendar.Days(30),
+			DeleteAfter:           calendar.Days(180),
+			PasswordMaxAge:        calendar.Days(365),
+			KeyPasswordMaxAge:     calendar.Days(180),
+			Soon:                  calendar.Days(14),
+			AdminAccountPattern:   `^(a|sa)-|^(adm|admin|t0|t1|t2)[._-]|[._-](adm|admin|t0|t1|t2)$|-(da|ea)$|^(adm|admin)$`,
+			ServiceAccountPattern: `^(svc|service)[._-]|[._-](svc|service)$`,
+			GuessAccounts:         10,
+			GuessFailures:         10,
+			UnknownNameTries:      3,
+			LocksAgainWithin:      calendar.Days(1),
 			Compare: []string{
 				"l",
 				"st",
@@ -233,6 +238,11 @@ func (s *Settings) check() error {
 	for where, dns := range map[string][]string{"parking": s.Audit.Parking, "privileged_groups": s.Audit.PrivilegedGroups, "placeholder_members": s.Audit.PlaceholderMembers} {
 		if err := checkDNs(where, dns); err != nil {
 			return fmt.Errorf("audit: %w", err)
+		}
+	}
+	for where, n := range map[string]int{"guess_accounts": s.Audit.GuessAccounts, "guess_failures": s.Audit.GuessFailures, "unknown_name_tries": s.Audit.UnknownNameTries} {
+		if n < 1 {
+			return fmt.Errorf("audit: %s: %d: give 1 or more", where, n)
 		}
 	}
 	for where, n := range map[string]int{"max_rows": s.Roster.MaxRows, "max_columns": s.Roster.MaxColumns, "max_size": s.Roster.MaxSize} {

@@ -51,6 +51,9 @@ func (s *Session) Forecast(ctx context.Context, p *Place, r *ForecastRequest) (*
 	if err := s.addSignIns(r.SignIns, p, survey); err != nil {
 		return nil, err
 	}
+	if err := s.watch(ctx, p, &r.Logs, survey); err != nil {
+		return nil, err
+	}
 	with, err := s.withTimes(p, r)
 	if err != nil {
 		return nil, err

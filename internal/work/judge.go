@@ -26,6 +26,8 @@ type Question struct {
 	// SignIns is a file of sign-ins that other systems recorded.
 	SignIns string
 	Roster  RosterFrom
+	// Logs are read for sign-ins: those of the yard where none are named.
+	Logs LogsFrom
 }
 
 // Judge surveys a place and runs checks over it.
@@ -44,6 +46,9 @@ func (s *Session) Judge(ctx context.Context, p *Place, q *Question) (*audit.Repo
 		return nil, err
 	}
 	if err := s.addSignIns(q.SignIns, p, survey); err != nil {
+		return nil, err
+	}
+	if err := s.watch(ctx, p, &q.Logs, survey); err != nil {
 		return nil, err
 	}
 	people, err := s.matched(ctx, p, q, survey, asOf)
@@ -113,7 +118,7 @@ func (s *Session) runMore(
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, s.Settings, audit.Options{Suspended: suspended, AsOf: asOf, Checks: checks,
+	report, err := audit.Run(survey, s.Settings, audit.Options{Suspended: suspended, Logs: p.watched, AsOf: asOf, Checks: checks,
 		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people, More: more})
 	if err != nil {
 		return nil, asRequest(err)

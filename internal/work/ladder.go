@@ -92,6 +92,9 @@ func (s *Session) Ladders(ctx context.Context, p *Place, q *Question) (*Ladders,
 	if err := s.addSignIns(q.SignIns, p, survey); err != nil {
 		return nil, err
 	}
+	if err := s.watch(ctx, p, &q.Logs, survey); err != nil {
+		return nil, err
+	}
 	return s.laddersIn(ctx, p, &ladderQuestion{Question: *q}, survey, asOf)
 }
 

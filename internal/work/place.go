@@ -16,6 +16,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
+	"yardbroom/internal/tracing"
 )
 
 // From says where entries come from.
@@ -53,6 +54,7 @@ type Place struct {
 	// out, once it was read.
 	Broken int
 
+	watched  *tracing.Watch   // what its logs say, once they were read
 	identity *source.Identity // once it was asked for: telling it takes a file a whole reading
 }
 

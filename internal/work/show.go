@@ -37,6 +37,8 @@ type Card struct {
 	NotToBeEnabled string
 	// Ladder is where it stands on a ladder, nil where it is on none.
 	Ladder *OnLadder
+	// Trace is what the logs say of it, nil where there are none.
+	Trace *AccountTrace
 }
 
 // OnLadder is where an account stands on a ladder.
@@ -63,13 +65,11 @@ func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) 
 	if err := s.addSignIns(q.SignIns, p, survey); err != nil {
 		return nil, err
 	}
-	for one := range survey.Accounts.All() {
-		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
-			c.Account = one
-		}
-	}
-	if c.Account == nil {
+	if c.Account = accountOf(survey, e); c.Account == nil {
 		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
+	}
+	if c.Trace, err = s.traceOf(ctx, p, e, survey, &q.Logs); err != nil {
+		return nil, err
 	}
 	if c.People, err = s.known(ctx, p, c.Account, c.AsOf); err != nil {
 		return nil, err

@@ -71,6 +71,9 @@ type Staged struct {
 	// Unencrypted tells that passwords are to be set, over a connection that they
 	// must not be sent over.
 	Unencrypted bool
+	// StillAt are accounts to be unlocked that something still refuses, by the logs:
+	// the lock will come again.
+	StillAt []*TracedAccount
 }
 
 // Is tells whether one action only is staged, and it is this one.
@@ -179,6 +182,11 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 	}
 	if err := s.keepStaged(ctx, b, staged); err != nil {
 		return staged, err
+	}
+	if slices.Contains(r.Actions, batch.Unlock) {
+		if staged.StillAt, err = s.stillAt(ctx, p, stager.Dialect, candidates, &r.Question.Logs); err != nil {
+			return staged, err
+		}
 	}
 	staged.Foreseen, staged.UnknownRights = stager.Foreseen(ctx, b)
 	staged.Unencrypted = stager.Unencrypted(b)

@@ -25,6 +25,8 @@ type LogsFrom struct {
 	Paths []string
 	// Since is a span before now, or a time; "" is all.
 	Since string
+	// None reads none, whatever the yard has.
+	None bool
 }
 
 // Logs are what was read, and how that went.
@@ -87,16 +89,24 @@ func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFr
 	}
 	names := tracing.Names{Logon: name}
 	if t.Entry != nil {
-		if err := s.knowAccount(ctx, p, t); err != nil {
+		if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
+			return nil, err
+		}
+		if err := t.know(ctx, p); err != nil {
 			return nil, err
 		}
 		names = namesOf(t.Entry)
 	}
+	return t, s.read(ctx, all, book, names, t)
+}
+
+// read reads what the logs say of the account of a trace, and judges it.
+func (s *Session) read(ctx context.Context, all []*logs.Log, book *tracing.Book, names tracing.Names, t *AccountTrace) (err error) {
 	book.Add(0, names)
-	c := &tracing.Collector{Book: book, Since: since}
+	c := &tracing.Collector{Book: book, Since: t.Since}
 	only := logs.NewOnly(needles(names)...)
 	if err := s.readLogs(ctx, all, only, c, &t.Logs); err != nil {
-		return nil, err
+		return err
 	}
 	t.Trace = &tracing.Trace{}
 	c.Each(func(one *tracing.Trace) {
@@ -105,24 +115,39 @@ func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFr
 		}
 	})
 	t.Case.From, t.Case.To = t.From, t.To
-	if t.Case.Origins, err = s.origins(ctx, all, book, t.Trace, since); err != nil {
-		return nil, err
-	}
-	t.Judged = t.Trace.Judge(&t.Case)
-	return t, nil
-}
-
-// knowAccount reads what the directory itself knows of an account.
-func (s *Session) knowAccount(ctx context.Context, p *Place, t *AccountTrace) (err error) {
-	if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
+	if t.Case.Origins, err = s.origins(ctx, all, book, t.Trace, t.Since); err != nil {
 		return err
 	}
-	for one := range t.Survey.Accounts.All() {
-		if directory.FoldDN(one.DN) == directory.FoldDN(t.Entry.DN) {
-			t.Account = one
-		}
+	t.Judged = t.Trace.Judge(&t.Case)
+	return nil
+}
+
+// traceOf is the trace of an account that was read already, nil where there are no logs.
+// What it tells of sign-ins counts in the survey.
+func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, survey *directory.Survey, from *LogsFrom) (*AccountTrace, error) {
+	t := &AccountTrace{Entry: e, Survey: survey, AsOf: s.now()}
+	all, since, err := s.logsOf(p, from, t.AsOf)
+	if err != nil || len(all) == 0 {
+		return nil, err
 	}
-	if t.Account == nil {
+	t.Since = since
+	if err := t.know(ctx, p); err != nil {
+		return nil, err
+	}
+	book, err := s.bookFor(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.read(ctx, all, book, namesOf(e), t); err != nil {
+		return nil, err
+	}
+	p.watched = &tracing.Watch{From: t.From, To: t.To, Accounts: map[directory.Key]*tracing.Seen{t.Account.Key: t.Trace.Seen()}}
+	return t, s.countSignIns(p.watched, survey)
+}
+
+// know reads what the directory itself knows of an account.
+func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
+	if t.Account = accountOf(t.Survey, t.Entry); t.Account == nil {
 		return fmt.Errorf("%s vanished while it was read", t.Entry.DN)
 	}
 	if server, live := p.Server(); live {
@@ -154,6 +179,16 @@ func (s *Session) knowAccount(ctx context.Context, p *Place, t *AccountTrace) (e
 	}
 	t.Case.MaxFailures, t.Case.Window, err = counting(ctx, p, t.Survey, t.Account)
 	return err
+}
+
+// accountOf is the account of an entry in a survey, nil where it is not there.
+func accountOf(survey *directory.Survey, e *directory.Entry) *directory.Account {
+	for one := range survey.Accounts.All() {
+		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
+			return one
+		}
+	}
+	return nil
 }
 
 // counting is how many wrong passwords lock an account, and for how long each counts;
@@ -267,7 +302,7 @@ func (s *Session) logsOf(p *Place, from *LogsFrom, now time.Time) (all []*logs.L
 	if len(from.Paths) > 0 {
 		return all, since, nil
 	}
-	for i := range p.Yard.Logs {
+	for i := 0; i < len(p.Yard.Logs) && !from.None; i++ {
 		all = append(all, logOf(&p.Yard.Logs[i], zone))
 	}
 	return all, since, nil

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/logs"
 	"yardbroom/internal/tracing"
@@ -115,6 +116,46 @@ func (s *Session) TraceAll(ctx context.Context, p *Place, q *TraceQuestion) (*Tr
 	}
 	slices.SortStableFunc(out.All, func(a, b *TracedAccount) int {
 		return cmp.Or(cmp.Compare(b.Refused, a.Refused), cmp.Compare(b.SignedIn, a.SignedIn), strings.Compare(a.Name, b.Name))
+	})
+	return out, nil
+}
+
+// stillAt are those of some accounts that something still refuses, so that unlocking them
+// will not last; none where there are no logs.
+func (s *Session) stillAt(ctx context.Context, p *Place, d *directory.Dialect, candidates []batch.Candidate, from *LogsFrom) ([]*TracedAccount, error) {
+	all, since, err := s.logsOf(p, from, s.now())
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	book, err := s.bookFor(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	accounts := make([]directory.Account, len(candidates))
+	for i := range candidates {
+		n := namesOf(&candidates[i].Entry)
+		book.Add(i, n)
+		names = append(names, needles(n)...)
+		accounts[i] = d.Account(&candidates[i].Entry)
+	}
+	c, read := &tracing.Collector{Book: book, Since: since}, Logs{}
+	if err := s.readLogs(ctx, all, logs.NewOnly(names...), c, &read); err != nil {
+		return nil, err
+	}
+	var out []*TracedAccount
+	c.Each(func(t *tracing.Trace) {
+		if t.Number < 0 {
+			return
+		}
+		a := &accounts[t.Number]
+		one := &TracedAccount{Account: a, Name: a.Name(), Refused: t.Refused, Last: t.LastRefused(), Case: tracing.Case{From: read.From, To: read.To}}
+		if a.PasswordSet.Known() {
+			one.Case.PasswordSet = a.PasswordSet.Time()
+		}
+		if one.Judged = t.Judge(&one.Case); one.Judged.Going {
+			out = append(out, one)
+		}
 	})
 	return out, nil
 }
