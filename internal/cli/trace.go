@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"slices"
 
@@ -9,6 +10,7 @@ import (
 
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
 
@@ -30,6 +32,9 @@ func (a *app) traceCommand() *cli.Command {
 		Flags: slices.Concat([]cli.Flag{}, logFlags(), []cli.Flag{
 			&cli.BoolFlag{Name: "locked", Usage: "all accounts that are locked out now"},
 			&cli.StringFlag{Name: "source", Usage: "what comes from this `MACHINE` or address, over all accounts"},
+			&cli.BoolFlag{Name: "changes", Usage: "who disabled, enabled, moved, renamed or unlocked the account, when and from where, instead"},
+			&cli.BoolFlag{Name: "keep", Usage: "remember when each account signed in last from where, so that the logs may rotate away"},
+			&cli.BoolFlag{Name: "follow", Usage: "go on with what is written to the logs, until Ctrl-C"},
 			&cli.IntFlag{Name: "limit", Value: 12, Usage: "show at most this many `ROWS` of a table; 0 shows all"},
 		}, fromFlags(), outputFlags(allFormats)),
 		Action: a.trace,
@@ -43,6 +48,12 @@ func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
 		return usage("give one account, or none for all")
 	case one && (cmd.Bool("locked") || cmd.String("source") != ""):
 		return usage("give an account, or --locked, or --source")
+	case cmd.Bool("keep") && (one || cmd.Bool("locked") || cmd.Bool("follow") || cmd.String("source") != ""):
+		return usage("--keep is for all accounts: leave the others out")
+	case cmd.Bool("changes") && (!one || cmd.Bool("follow")):
+		return usage("--changes goes with an account, without --follow")
+	case cmd.Bool("follow") && (cmd.Bool("locked") || cmd.String("source") != "" || len(cmd.StringSlice("output")) > 0):
+		return usage("--follow goes with an account, or with all: leave --locked, --source and --output out")
 	}
 	targets, err := a.targets(cmd, allFormats)
 	if err != nil {
@@ -55,6 +66,12 @@ func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
 	defer p.Close()
 	st := a.style(p.Zone())
 	st.Limit = cmd.Int("limit")
+	if cmd.Bool("keep") {
+		return a.keepSignIns(ctx, cmd, p)
+	}
+	if cmd.Bool("follow") {
+		return a.follow(ctx, cmd, p, st)
+	}
 	if !one {
 		q := &work.TraceQuestion{LogsFrom: *logsFrom(cmd), Locked: cmd.Bool("locked"), Source: cmd.String("source")}
 		t, err := a.work.TraceAll(ctx, p, q)
@@ -67,7 +84,29 @@ func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if cmd.Bool("changes") {
+		changes, err := a.work.Changes(ctx, p, t)
+		if err != nil {
+			return err
+		}
+		return a.deliver(targets, a.changesResult(t, changes, st))
+	}
 	return a.deliver(targets, a.traceResult(t, st))
+}
+
+// changesResult writes who has changed an account.
+func (a *app) changesResult(t *work.AccountTrace, all []work.AccountChange, st render.Style) *result {
+	s := render.AccountChangesSheet(all)
+	r := &result{parts: func() []sheet.Sheet { return []sheet.Sheet{s} }, write: map[string]func(io.Writer) error{
+		formatTable: func(w io.Writer) error { render.AccountChanges(w, t, all, st); return nil },
+		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &s) },
+		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &s) },
+		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.AccountChangesShapeOf(t, all)) },
+		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &s) },
+		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{s}, st) },
+		formatHTML:  func(w io.Writer) error { return render.AccountChangesPage(t, all, st.Zone, a.now()).Write(w) },
+	}}
+	return r
 }
 
 // traceResult writes what keeps refusing an account.
@@ -102,4 +141,35 @@ func (a *app) tracesResult(t *work.Traces, q *work.TraceQuestion, st render.Styl
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.TracesSheets(t, q), st) },
 		formatHTML:  func(w io.Writer) error { return render.TracesPage(t, q, st.Zone, a.now()).Write(w) },
 	}}
+}
+
+// follow shows what happens, a line for each.
+func (a *app) follow(ctx context.Context, cmd *cli.Command, p *work.Place, st render.Style) error {
+	lines := cmd.String("format") == formatJSONL
+	if f := cmd.String("format"); f != "" && f != formatTable && !lines {
+		return usage("--follow writes as table or jsonl")
+	}
+	begun := func(t *work.AccountTrace) error {
+		if t != nil && !lines {
+			render.AccountTrace(a.out, t, st)
+		}
+		a.note("following the logs; Ctrl-C ends it")
+		return nil
+	}
+	return a.work.Follow(ctx, p, cmd.Args().First(), logsFrom(cmd), begun, func(h *work.Happening) error {
+		if lines {
+			return render.JSONLine(a.out, render.HappeningShapeOf(h))
+		}
+		return render.HappeningLine(a.out, h, st)
+	})
+}
+
+func (a *app) keepSignIns(ctx context.Context, cmd *cli.Command, p *work.Place) error {
+	kept, err := a.work.KeepSignIns(ctx, p, logsFrom(cmd))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "Kept: the last sign-ins of %s, %d by source, from %s to %s.\n", wording.Count(kept.Accounts, "account"), kept.SignIns,
+		wording.Moment(kept.From, p.Zone()), wording.Moment(kept.To, p.Zone()))
+	return nil
 }

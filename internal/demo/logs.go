@@ -20,7 +20,7 @@ const Logs = "logs"
 type traced struct{ logon, name, dn, sid string }
 
 func (y *Yard) remember(p *person) traced {
-	return traced{p.logon, p.given + " " + p.family, p.dn, fmt.Sprintf("%s-%d", SID, y.rid-1)}
+	return traced{p.logon, p.given + " " + p.family, p.dn, p.sid}
 }
 
 // logLine is a line of a log, to be sorted by time.
@@ -116,7 +116,7 @@ func (b *logBook) somebody(i int) traced {
 	for i %= len(b.people); !b.ordinary(i) && i+1 < len(b.people); i++ {
 	}
 	p := b.people[i]
-	return traced{p.logon, p.given + " " + p.family, p.dn, ""}
+	return b.remember(&p)
 }
 
 func (b *logBook) seconds(most int) time.Duration {
@@ -200,6 +200,9 @@ func (b *logBook) storedPassword(who traced) {
 		if wrong++; wrong == 5 {
 			locked, wrong = at, 0
 			b.lockedOut(at, who)
+			if hour := at.Hour(); hour >= 8 && hour < 17 { // somebody rings, and is helped
+				b.changed(at.Add(17*time.Minute), who, b.somebody(5).sid, "lockoutTime", "0")
+			}
 		}
 	}
 	b.asked(last, who, "NT_STATUS_WRONG_PASSWORD", "SamLogon", phone, address)

@@ -45,6 +45,7 @@ type Yard struct {
 type person struct {
 	dn, given, family, logon, mail, id, department, title, town string
 	disabled                                                    bool
+	sid                                                         string
 	hired                                                       time.Time
 }
 
@@ -279,6 +280,7 @@ func (y *Yard) person(i int) (person, attrs) {
 		cn += " " + strconv.Itoa(n)
 	}
 	p.logon, p.mail = logon, logon+"@larkmoor.example"
+	p.sid = fmt.Sprintf("%s-%d", SID, y.rid) // which is the next
 	p.dn = "CN=" + directory.EscapeDN(cn) + ",OU=" + p.department + ",OU=Staff," + Base
 	last := y.between(0, 40)
 	a := attrs{{"objectClass", "top", "person", "organizationalPerson", "user"}, {"objectSid", y.sid(0)}, {"cn", cn},

@@ -145,7 +145,7 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // schemaVersion is the number of the newest file in migrations. It also
 // stands in the database's header, where it is found without a query.
-const schemaVersion = 6
+const schemaVersion = 7
 
 // Close closes the database.
 func (s *Store) Close() error {

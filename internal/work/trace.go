@@ -58,18 +58,8 @@ type AccountTrace struct {
 	Case         tracing.Case
 	Trace        *tracing.Trace
 	Judged       tracing.Judgement
-	Changes      []source.LastChange // what the replication metadata says
-	Ours         []Done              // what this program has done to it
+	Changed      []source.LastChange // what the replication metadata says
 	Logs
-}
-
-// Done is something that this program did to an account, by its journal.
-type Done struct {
-	At     time.Time
-	Batch  int
-	Action string
-	Change string
-	By     string
 }
 
 // Trace finds out where the refused sign-ins of an account come from.
@@ -80,34 +70,47 @@ func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFr
 		return nil, err
 	}
 	t.Since = since
-	if t.Entry, err = s.FindAccount(ctx, p, name); err != nil && !errors.Is(err, ErrNoAccount) {
-		return nil, err
-	}
-	book, err := s.bookFor(ctx, p)
+	book, names, err := s.begin(ctx, p, t)
 	if err != nil {
 		return nil, err
-	}
-	names := tracing.Names{Logon: name}
-	if t.Entry != nil {
-		if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
-			return nil, err
-		}
-		if err := t.know(ctx, p); err != nil {
-			return nil, err
-		}
-		names = namesOf(t.Entry)
 	}
 	return t, s.read(ctx, all, book, names, t)
 }
 
-// read reads what the logs say of the account of a trace, and judges it.
-func (s *Session) read(ctx context.Context, all []*logs.Log, book *tracing.Book, names tracing.Names, t *AccountTrace) (err error) {
+// begin finds the account of a trace, if there is one of its name, what the directory
+// knows of it, and what it is called in logs.
+func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace) (book *tracing.Book, names tracing.Names, err error) {
+	names = tracing.Names{Logon: t.Name}
+	if t.Entry, err = s.FindAccount(ctx, p, t.Name); err != nil && !errors.Is(err, ErrNoAccount) {
+		return nil, names, err
+	}
+	if book, err = s.bookFor(ctx, p); err != nil {
+		return nil, names, err
+	}
+	if t.Entry != nil {
+		if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
+			return nil, names, err
+		}
+		if err := t.know(ctx, p); err != nil {
+			return nil, names, err
+		}
+		names = namesOf(t.Entry)
+	}
 	book.Add(0, names)
+	return book, names, nil
+}
+
+// read reads what the logs say of the account of a trace, and judges it.
+func (s *Session) read(ctx context.Context, all []*logs.Log, book *tracing.Book, names tracing.Names, t *AccountTrace) error {
 	c := &tracing.Collector{Book: book, Since: t.Since}
-	only := logs.NewOnly(needles(names)...)
-	if err := s.readLogs(ctx, all, only, c, &t.Logs); err != nil {
+	if err := s.readLogs(ctx, all, logs.NewOnly(needles(names)...), c, &t.Logs); err != nil {
 		return err
 	}
+	return s.judge(ctx, all, c, t)
+}
+
+// judge makes of what was gathered what it most likely is.
+func (s *Session) judge(ctx context.Context, all []*logs.Log, c *tracing.Collector, t *AccountTrace) (err error) {
 	t.Trace = &tracing.Trace{}
 	c.Each(func(one *tracing.Trace) {
 		if one.Number == 0 {
@@ -115,7 +118,7 @@ func (s *Session) read(ctx context.Context, all []*logs.Log, book *tracing.Book,
 		}
 	})
 	t.Case.From, t.Case.To = t.From, t.To
-	if t.Case.Origins, err = s.origins(ctx, all, book, t.Trace, t.Since); err != nil {
+	if t.Case.Origins, err = s.origins(ctx, all, c.Book, t.Trace, t.Since); err != nil {
 		return err
 	}
 	t.Judged = t.Trace.Judge(&t.Case)
@@ -126,6 +129,11 @@ func (s *Session) read(ctx context.Context, all []*logs.Log, book *tracing.Book,
 // What it tells of sign-ins counts in the survey.
 func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, survey *directory.Survey, from *LogsFrom) (*AccountTrace, error) {
 	t := &AccountTrace{Entry: e, Survey: survey, AsOf: s.now()}
+	if !from.None {
+		if err := s.countRemembered(ctx, p, survey); err != nil {
+			return nil, err
+		}
+	}
 	all, since, err := s.logsOf(p, from, t.AsOf)
 	if err != nil || len(all) == 0 {
 		return nil, err
@@ -138,11 +146,15 @@ func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, sur
 	if err != nil {
 		return nil, err
 	}
+	book.Add(0, namesOf(e))
 	if err := s.read(ctx, all, book, namesOf(e), t); err != nil {
 		return nil, err
 	}
-	p.watched = &tracing.Watch{From: t.From, To: t.To, Accounts: map[directory.Key]*tracing.Seen{t.Account.Key: t.Trace.Seen()}}
-	return t, s.countSignIns(p.watched, survey)
+	s.noteFaults(p, &t.Logs)
+	seen := t.Trace.Seen()
+	p.watched = &tracing.Watch{From: t.From, To: t.To, Accounts: map[directory.Key]*tracing.Seen{t.Account.Key: seen}}
+	countSignIn(survey, t.Account, &seen.In)
+	return t, nil
 }
 
 // know reads what the directory itself knows of an account.
@@ -152,7 +164,7 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 	}
 	if server, live := p.Server(); live {
 		t.Case.Servers = server.Failures(ctx, t.Entry)
-		if t.Changes, err = server.Changes(ctx, t.Entry); err != nil {
+		if t.Changed, err = server.Changes(ctx, t.Entry); err != nil {
 			return err
 		}
 	} else if !t.Survey.Taken.IsZero() {
@@ -171,7 +183,7 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 				t.Locked = f.Locked
 			}
 		}
-		for _, c := range t.Changes {
+		for _, c := range t.Changed {
 			if c.Attr == directory.AttrLockoutTime.String() {
 				t.Began = c.Server
 			}
