@@ -167,6 +167,10 @@ signing: {allowed_signers: allowed_signers, me: me}
 					ts.Fatalf("entry %v: %v", args, e)
 				}
 			},
+			// logs writes the demo's logs of the week before.
+			"logs": func(ts *testscript.TestScript, _ bool, _ []string) {
+				ts.Check(yard.WriteLogs(ts.MkAbs(".")))
+			},
 			// sshkey FILE PRINCIPAL makes a key and allows it to sign.
 			"sshkey": func(ts *testscript.TestScript, _ bool, args []string) {
 				ts.Check(makeKey(ts.MkAbs("."), args[0], args[1]))

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -23,7 +24,7 @@ func logFlags() []cli.Flag {
 }
 
 func logsFrom(cmd *cli.Command) *work.LogsFrom {
-	return &work.LogsFrom{Paths: cmd.StringSlice("log"), Since: cmd.String("since")}
+	return &work.LogsFrom{Paths: cmd.StringSlice("log"), Since: cmd.String("since"), AsOf: cmd.String("as-of")}
 }
 
 func (a *app) traceCommand() *cli.Command {
@@ -36,6 +37,7 @@ func (a *app) traceCommand() *cli.Command {
 			&cli.BoolFlag{Name: "keep", Usage: "remember when each account signed in last from where, so that the logs may rotate away"},
 			&cli.BoolFlag{Name: "follow", Usage: "go on with what is written to the logs, until Ctrl-C"},
 			&cli.IntFlag{Name: "limit", Value: 12, Usage: "show at most this many `ROWS` of a table; 0 shows all"},
+			asOfFlag(),
 		}, fromFlags(), outputFlags(allFormats)),
 		Action: a.trace,
 	}
@@ -78,7 +80,7 @@ func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return a.deliver(targets, a.tracesResult(t, q, st))
+		return errors.Join(a.deliver(targets, a.tracesResult(t, q, st)), unread(&t.Logs))
 	}
 	t, err := a.work.Trace(ctx, p, cmd.Args().First(), logsFrom(cmd))
 	if err != nil {
@@ -89,9 +91,23 @@ func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		return a.deliver(targets, a.changesResult(t, changes, st))
+		return errors.Join(a.deliver(targets, a.changesResult(t, changes, st)), unread(&t.Logs))
 	}
-	return a.deliver(targets, a.traceResult(t, st))
+	return errors.Join(a.deliver(targets, a.traceResult(t, st)), unread(&t.Logs))
+}
+
+// unread is an error where logs could not be read, so that a program hears of it.
+func unread(l *work.Logs) error {
+	n := 0
+	for _, r := range l.Reports {
+		if r.Error != nil {
+			n++
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s could not be read", wording.Count(n, "log"))
 }
 
 // changesResult writes who has changed an account.

@@ -212,8 +212,13 @@ func (o *Only) hits(text []byte, end []byte, turns []turn, first bool) []int {
 		}
 		from += i + len(end)
 	}
-	if i := bytes.LastIndex(bytes.TrimSuffix(text, end), end); i >= 0 {
+	for rest, n := text, 0; n < lastSampled; n++ {
+		i := bytes.LastIndex(bytes.TrimSuffix(rest, end), end)
+		if i < 0 {
+			break
+		}
 		all = append(all, i+len(end))
+		rest = rest[:i+len(end)]
 	}
 	slices.Sort(all)
 	return all

@@ -42,9 +42,9 @@ const (
 	mostRecord = 1 << 20 // octets of one line or event
 	// mostUnanswered lines are read for the answer to a sign-in.
 	mostUnanswered = 20_000
-	// sampled lines of the first block, and fewSampled of each other, are looked at in
-	// any case.
-	sampled, fewSampled = 50, 2
+	// sampled lines of the first block, fewSampled of each other, and lastSampled at the
+	// end of each are looked at in any case: they say what the log is, and of which time.
+	sampled, fewSampled, lastSampled = 50, 2, 3
 )
 
 // Reader reads logs of one server in the order in which they were written. What one

@@ -181,7 +181,8 @@ func TestExportOfEvents(t *testing.T) {
 			events, report := readAll(t, text, &Options{}, nil)
 			assert.Len(t, events, len(windowsEvents))
 			assert.Zero(t, report.Broken, report.Fault)
-			some, _ := readAll(t, text, &Options{}, NewOnly("GHOST"))
+			some, sparse := readAll(t, text, &Options{}, NewOnly("GHOST"))
+			assert.Equal(t, report.Last, sparse.Last)
 			var ghosts int
 			for _, e := range some {
 				if e.Name == "ghost" {

@@ -294,18 +294,24 @@ func logLines(l *work.Logs, zone *time.Location) (out []string) {
 	return out
 }
 
-// whichLog says which server's log is missing.
+// whichLog says which server's log is missing, where none was read, or those that were
+// tell nothing of what the servers have counted.
 func whichLog(t *work.AccountTrace) string {
-	if len(t.Reports) > 0 {
-		return ""
-	}
-	hint := "No logs are named: add them to the settings (logs), or name one with --log."
 	server := t.Began
 	var last time.Time
 	for _, f := range t.Case.Servers {
-		if t.Began == "" && f.Last.After(last) {
+		if t.Began == "" && f.Wrong > 0 && f.Last.After(last) {
 			server, last = f.Server, f.Last
 		}
+	}
+	hint := ""
+	switch {
+	case len(t.Reports) == 0:
+		hint = "No logs are named: add them to the settings (logs), or name one with --log."
+	case t.Trace.Refused == 0 && (t.Out || server != ""):
+		hint = "These logs tell nothing of the wrong passwords that were counted."
+	default:
+		return ""
 	}
 	if server != "" {
 		hint += " The log to look at is that of " + server + "."

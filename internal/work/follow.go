@@ -22,26 +22,25 @@ type Happening struct {
 func (s *Session) Follow(
 	ctx context.Context, p *Place, name string, from *LogsFrom, begun func(*AccountTrace) error, take func(*Happening) error,
 ) error {
-	t := &AccountTrace{Name: name, AsOf: s.now()}
-	all, since, err := s.logsOf(p, from, t.AsOf)
+	t := &AccountTrace{Name: name}
+	all, err := s.logsFor(p, from, &t.AsOf, &t.Logs)
 	if err != nil {
 		return err
 	}
 	if slices.ContainsFunc(all, func(l *logs.Log) bool { return l.Path == "-" }) || len(all) == 0 {
 		return Wrong("--follow: name logs that are files, in the settings (logs) or with --log")
 	}
-	t.Since = since
 	f := &follower{take: take}
 	var only *logs.Only
 	if name == "" {
 		err = f.everybody(ctx, s, p)
 	} else {
-		only, err = f.one(ctx, s, p, t)
+		only, err = f.one(ctx, s, p, t, from)
 	}
 	if err != nil {
 		return err
 	}
-	c := &tracing.Collector{Book: f.book, Since: since}
+	c := &tracing.Collector{Book: f.book, Since: t.Since}
 	reading := &logs.Reading{Logs: all, Now: s.now(), Only: only, Take: func(e *logs.Event) error {
 		if f.caughtUp {
 			return f.happens(e)
@@ -74,10 +73,10 @@ type follower struct {
 	take     func(*Happening) error
 }
 
-func (f *follower) one(ctx context.Context, s *Session, p *Place, t *AccountTrace) (*logs.Only, error) {
+func (f *follower) one(ctx context.Context, s *Session, p *Place, t *AccountTrace, from *LogsFrom) (*logs.Only, error) {
 	var names tracing.Names
 	var err error
-	if f.book, names, err = s.begin(ctx, p, t); err != nil {
+	if f.book, names, err = s.begin(ctx, p, t, from); err != nil {
 		return nil, err
 	}
 	f.single, f.nobody, f.nameOf = true, t.Account == nil, func(int) string { return t.Name }

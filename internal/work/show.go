@@ -68,7 +68,7 @@ func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) 
 	if c.Account = accountOf(survey, e); c.Account == nil {
 		return nil, fmt.Errorf("%s vanished while it was read", e.DN)
 	}
-	if c.Trace, err = s.traceOf(ctx, p, e, survey, &q.Logs); err != nil {
+	if c.Trace, err = s.traceOf(ctx, p, e, survey, c.AsOf, &q.Logs); err != nil {
 		return nil, err
 	}
 	if c.People, err = s.known(ctx, p, c.Account, c.AsOf); err != nil {

@@ -27,6 +27,9 @@ type LogsFrom struct {
 	Since string
 	// None reads none, whatever the yard has.
 	None bool
+	// AsOf is a date or an RFC 3339 time for which states are judged; "" is the
+	// survey's own, or now.
+	AsOf string
 }
 
 // Logs are what was read, and how that went.
@@ -64,13 +67,12 @@ type AccountTrace struct {
 
 // Trace finds out where the refused sign-ins of an account come from.
 func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFrom) (*AccountTrace, error) {
-	t := &AccountTrace{Name: name, AsOf: s.now()}
-	all, since, err := s.logsOf(p, from, t.AsOf)
+	t := &AccountTrace{Name: name}
+	all, err := s.logsFor(p, from, &t.AsOf, &t.Logs)
 	if err != nil {
 		return nil, err
 	}
-	t.Since = since
-	book, names, err := s.begin(ctx, p, t)
+	book, names, err := s.begin(ctx, p, t, from)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +81,7 @@ func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFr
 
 // begin finds the account of a trace, if there is one of its name, what the directory
 // knows of it, and what it is called in logs.
-func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace) (book *tracing.Book, names tracing.Names, err error) {
+func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace, from *LogsFrom) (book *tracing.Book, names tracing.Names, err error) {
 	names = tracing.Names{Logon: t.Name}
 	if t.Entry, err = s.FindAccount(ctx, p, t.Name); err != nil && !errors.Is(err, ErrNoAccount) {
 		return nil, names, err
@@ -89,6 +91,9 @@ func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace) (book *t
 	}
 	if t.Entry != nil {
 		if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
+			return nil, names, err
+		}
+		if t.AsOf, err = s.asOf(from.AsOf, p.Location(), t.Survey); err != nil {
 			return nil, names, err
 		}
 		if err := t.know(ctx, p); err != nil {
@@ -127,8 +132,8 @@ func (s *Session) judge(ctx context.Context, all []*logs.Log, c *tracing.Collect
 
 // traceOf is the trace of an account that was read already, nil where there are no logs.
 // What it tells of sign-ins counts in the survey.
-func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, survey *directory.Survey, from *LogsFrom) (*AccountTrace, error) {
-	t := &AccountTrace{Entry: e, Survey: survey, AsOf: s.now()}
+func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, survey *directory.Survey, asOf time.Time, from *LogsFrom) (*AccountTrace, error) {
+	t := &AccountTrace{Entry: e, Survey: survey, AsOf: asOf}
 	if !from.None {
 		if err := s.countRemembered(ctx, p, survey); err != nil {
 			return nil, err
@@ -167,8 +172,6 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 		if t.Changed, err = server.Changes(ctx, t.Entry); err != nil {
 			return err
 		}
-	} else if !t.Survey.Taken.IsZero() {
-		t.AsOf = t.Survey.Taken
 	}
 	if set := t.Survey.PasswordSet(t.Account); set.Known() {
 		t.Case.PasswordSet = set.Time()
@@ -293,6 +296,16 @@ func (s *Session) bookFor(ctx context.Context, p *Place) (*tracing.Book, error) 
 		}
 	}
 	return b, nil
+}
+
+// logsFor are the logs to read; it notes for which time states are judged, and since when
+// what stands in the logs counts.
+func (s *Session) logsFor(p *Place, from *LogsFrom, asOf *time.Time, into *Logs) (all []*logs.Log, err error) {
+	if *asOf, err = s.asOf(from.AsOf, p.Location(), nil); err != nil {
+		return nil, err
+	}
+	all, into.Since, err = s.logsOf(p, from, *asOf)
+	return all, err
 }
 
 // logsOf are the logs to read, and since when what stands in them counts.

@@ -52,26 +52,25 @@ type TracedAccount struct {
 
 // TraceAll looks for what keeps refusing accounts, over a whole directory.
 func (s *Session) TraceAll(ctx context.Context, p *Place, q *TraceQuestion) (*Traces, error) {
-	out := &Traces{AsOf: s.now()}
-	all, since, err := s.logsOf(p, &q.LogsFrom, out.AsOf)
+	out := &Traces{}
+	all, err := s.logsFor(p, &q.LogsFrom, &out.AsOf, &out.Logs)
 	if err != nil {
 		return nil, err
 	}
 	if len(all) == 0 {
 		return nil, Wrong("no logs are named: add them to the settings (logs), or name one with --log")
 	}
-	out.Since = since
 	if out.Survey, err = p.Survey(ctx); err != nil {
 		return nil, err
 	}
-	if _, live := p.Server(); !live && !out.Survey.Taken.IsZero() {
-		out.AsOf = out.Survey.Taken
+	if out.AsOf, err = s.asOf(q.AsOf, p.Location(), out.Survey); err != nil {
+		return nil, err
 	}
 	book, accounts, err := s.bookOf(ctx, p, out.Survey)
 	if err != nil {
 		return nil, err
 	}
-	c := &tracing.Collector{Book: book, Everybody: true, Since: since}
+	c := &tracing.Collector{Book: book, Everybody: true, Since: out.Since}
 	only := (*logs.Only)(nil)
 	if q.Source != "" {
 		if only, err = s.machine(ctx, all, q.Source); err != nil {
