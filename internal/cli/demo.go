@@ -238,6 +238,7 @@ func (d *demonstration) steps() []step {
 			[]string{"audit", "--limit", "2"},
 		},
 		{"Somebody rings and cannot sign in. Who is locked out, now?", []string{"list", "users", "--locked"}},
+		{"He was unlocked this morning, and yesterday. What locks him out, and does unlocking help?", []string{"trace", "jcastell", "--limit", "5"}},
 		{
 			"One of the stale ones, closely: a service account that nobody has used for over a year.",
 			[]string{"show", "svc-plate-scanner"},
