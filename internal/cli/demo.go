@@ -336,7 +336,7 @@ func quoted(words []string) string {
 
 func (d *demonstration) end(ctx context.Context, serve bool) error {
 	fmt.Fprintf(d.out,
-		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state, week (pages and mails), ladders (the directory after five months on the ladders).\n",
+		"\nLeft in %s: larkmoor.ldif (the directory), roster.csv (HR's list), report.html, settings.yaml, state, logs (of sign-ins), week (pages and mails), ladders (the directory after five months on the ladders).\n",
 		d.dir)
 	if !serve {
 		fmt.Fprintf(

@@ -114,7 +114,7 @@ func traceSources(w io.Writer, t *tracing.Trace, st Style) {
 		return
 	}
 	wide := st.Width >= 110
-	header := []string{"From", "By", "Refused", "Signed in", "Last", "Rhythm"}
+	header := []string{"From", "By", "Refused", "Let in", "Last", "Rhythm"}
 	if wide {
 		header = slices.Insert(header, 4, "First")
 	}
@@ -252,7 +252,12 @@ func timeLine(w io.Writer, t *work.AccountTrace, st Style) {
 	for _, s := range all[from:] {
 		times := ""
 		if s.n > 1 {
-			times = fmt.Sprintf("%d until %s", s.n, s.last.In(st.Zone).Format(clock))
+			last := s.last.In(st.Zone)
+			layout := "15:04"
+			if last.Format(time.DateOnly) != s.At.In(st.Zone).Format(time.DateOnly) {
+				layout = clock
+			}
+			times = fmt.Sprintf("%d, to %s", s.n, last.Format(layout))
 		}
 		rows = append(rows, []string{s.At.In(st.Zone).Format(clock), Visible(s.what()), times, Visible(s.from())})
 	}

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -30,11 +31,19 @@ func Traces(w io.Writer, t *work.Traces, q *work.TraceQuestion, st Style) {
 		if st.Limit > 0 {
 			limit = min(limit, st.Limit)
 		}
+		header, wide := []string{"Account", "Refused", "Let in", "Last", "What it is"}, st.Width >= 100
+		if !wide && q.Source == "" {
+			header = slices.Delete(header, 2, 4) // what it is, is the point
+		}
 		var rows [][]string
 		for _, one := range t.All[:limit] {
-			rows = append(rows, []string{Visible(accountName(one)), fmt.Sprint(one.Refused), fmt.Sprint(one.SignedIn), clockText(one.Last, st.Zone), Visible(judgedText(one))})
+			row := []string{Visible(accountName(one)), fmt.Sprint(one.Refused), fmt.Sprint(one.SignedIn), clockText(one.Last, st.Zone), Visible(judgedText(one))}
+			if len(header) < len(row) {
+				row = slices.Delete(row, 2, 4)
+			}
+			rows = append(rows, row)
 		}
-		drawTable(w, st, []string{"Account", "Refused", "Signed in", "Last", "What it is"}, rows, map[int]bool{1: true, 2: true}, []int{0, 4})
+		drawTable(w, st, header, rows, map[int]bool{1: true, 2: len(header) > 3}, []int{0, len(header) - 1})
 		if limit < len(t.All) {
 			fmt.Fprintf(w, "… %d more; --limit 0 shows all\n", len(t.All)-limit)
 		}

@@ -225,11 +225,17 @@ func Span(d time.Duration) string {
 	return wording.Count(int(d.Round(24*time.Hour)/(24*time.Hour)), "day")
 }
 
-// Describe says how they follow each other: "every 10 minutes".
+// short is Span for a narrow column: 10 min.
+func short(d time.Duration) string {
+	n, unit, _ := strings.Cut(Span(d), " ")
+	return n + " " + map[string]string{"second": "s", "minute": "min", "hour": "h", "day": "d"}[strings.TrimSuffix(unit, "s")]
+}
+
+// Describe says how they follow each other: "every 10 min".
 func (r Rhythm) Describe() string {
 	switch {
 	case r.Regular:
-		return "every " + Span(r.Every)
+		return "every " + short(r.Every)
 	case r.DayAndNight:
 		return "day and night"
 	case r.Tries >= enough:
