@@ -49,19 +49,25 @@ batch: {max_lines: 20, delete_min_disabled: 2w}
 
 func TestLoadRefuses(t *testing.T) {
 	for text, want := range map[string]string{
-		"audit: {stale_aftr: 90d}":                                              "stale_aftr",
-		"audit: {stale_after: soon}":                                            "not a span",
-		"default: nowhere":                                                      "no yard is called",
-		"yards: {a: {base: DC=x}}":                                              "servers: name at least one",
-		"yards: {a: {servers: [x], base: nonsense}}":                            "not a distinguished name",
-		"yards: {a: {servers: [x], dialect: klingon}}":                          "no dialect is called",
-		"yards: {a: {servers: [x], time_zone: Mars/Sea}}":                       "time_zone",
-		"yards: {a: {servers: [x], bind: {dn: a}}}":                             "needs one of password_file",
-		"yards: {a: {servers: [x], bind: {dn: a, ask: true, password_env: B}}}": "give one of",
-		"roster: {max_rows: -1}":                                                "max_rows",
-		"batch: {max_share: 0}":                                                 "max_share",
-		"audit: {parking: [parked]}":                                            "parking",
-		"yards: {a: {servers: [x], timeout: never}}":                            "never",
+		"audit: {stale_aftr: 90d}":                                                                "stale_aftr",
+		"audit: {stale_after: soon}":                                                              "not a span",
+		"default: nowhere":                                                                        "no yard is called",
+		"yards: {a: {base: DC=x}}":                                                                "servers: name at least one",
+		"yards: {a: {servers: [x], base: nonsense}}":                                              "not a distinguished name",
+		"yards: {a: {servers: [x], dialect: klingon}}":                                            "no dialect is called",
+		"yards: {a: {servers: [x], time_zone: Mars/Sea}}":                                         "time_zone",
+		"yards: {a: {servers: [x], bind: {dn: a}}}":                                               "needs one of password_file",
+		"yards: {a: {servers: [x], bind: {dn: a, ask: true, password_env: B}}}":                   "give one of",
+		"roster: {max_rows: -1}":                                                                  "max_rows",
+		"batch: {max_share: 0}":                                                                   "max_share",
+		"audit: {parking: [parked]}":                                                              "parking",
+		"yards: {a: {servers: [x], timeout: never}}":                                              "never",
+		"yards: {a: {servers: [x], logs: [{server: dc1}]}}":                                       "logs: entry 1: path",
+		"yards: {a: {servers: [x], logs: [{path: l, time_zone: Mars/Sea}]}}":                      "logs: entry 1: time_zone",
+		"yards: {a: {servers: [x], logs: [{path: l, fields: {time: t}}]}}":                        "fields: time and account are needed",
+		"yards: {a: {servers: [x], logs: [{path: l, failure: no}]}}":                              "words of fields.result",
+		"yards: {a: {servers: [x], logs: [{path: l, fields: {time: t, account: a, result: r}}]}}": "needs the words",
+		"audit: {guess_accounts: 0}":                                                              "guess_accounts: 0: give 1 or more",
 	} {
 		_, err := load(t, text)
 		assert.ErrorContains(t, err, want, text)

@@ -1,6 +1,7 @@
 package tracing
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 	"time"
@@ -131,7 +132,7 @@ func TestJudgements(t *testing.T) {
 	}
 	many := func(n int, step float64) (all []logs.Event) {
 		for i := range n {
-			all = append(all, try(float64(i)*step, ada, "10.9.9."+string(rune('1'+i)), logs.WrongPassword))
+			all = append(all, try(float64(i)*step, ada, fmt.Sprintf("10.9.9.%d", i+1), logs.WrongPassword))
 		}
 		return all
 	}
@@ -179,7 +180,12 @@ func TestJudgements(t *testing.T) {
 		{"four names", locking, [][]logs.Event{spray(1), {try(2, ada, "203.0.113.9", logs.WrongPassword)}}, "not known", false, UnlockUnknown},
 		{"a gateway, where most sign in", locking, [][]logs.Event{spray(2), {try(2, ada, "203.0.113.9", logs.WrongPassword), in(3, "bo.off", "203.0.113.9"), in(3, "cleo", "203.0.113.9")}},
 			"not known", false, UnlockUnknown},
+		{"a guesser besides, who is not most of it", locking, [][]logs.Event{spray(8), {try(2, ada, "203.0.113.9", logs.WrongPassword)}, every(10, 5, ada, "PHONE-7")},
+			"a stored password on PHONE-7", false, UnlockWillNotLast},
 		{"five machines in an hour", locking, [][]logs.Event{many(5, 9)}, "guessing from 5 sources", false, UnlockWillNotLast},
+		{"five machines in exactly an hour", locking, [][]logs.Event{many(5, 15)}, "guessing from 5 sources", false, UnlockWillNotLast},
+		{"five machines in more than an hour", locking, [][]logs.Event{many(5, 15.1)}, "not known", false, UnlockUnknown},
+		{"twenty machines in an hour", locking, [][]logs.Event{many(20, 2)}, "guessing from 20 sources", true, UnlockWillNotLast},
 		{"four machines in an hour", locking, [][]logs.Event{many(4, 9)}, "not known", false, UnlockUnknown},
 		{"five machines in a day", locking, [][]logs.Event{many(5, 200)}, "not known", false, UnlockUnknown},
 
@@ -230,6 +236,62 @@ func TestWhenItWillBeLockedAgain(t *testing.T) {
 			assert.True(t, j.Going)
 		})
 	}
+}
+
+// What begins within a day of a new password began with it.
+func TestBeganWithTheNewPassword(t *testing.T) {
+	for hours, want := range map[float64]bool{0.1: true, 24: true, 24.1: false, -0.01: true, -1: false} {
+		c := &Case{PasswordSet: day.Add(-time.Duration(hours * float64(time.Hour))), From: day.AddDate(0, -1, 0)}
+		_, j := tell(t, c, every(10, 8, "ada.quill", "PHONE-7"))
+		assert.Equal(t, want, j.Began, "%v hours", hours)
+	}
+}
+
+func TestRhythms(t *testing.T) {
+	for name, c := range map[string]struct {
+		minutes []float64
+		want    string
+	}{
+		"three":                      {[]float64{0, 10, 20}, ""},
+		"four":                       {[]float64{0, 10, 20, 30}, "every 10 min"},
+		"each asked twice":           {[]float64{0, 0.05, 10, 10.05, 20, 20.05, 30, 30.05}, "every 10 min"},
+		"two left out":               {[]float64{0, 10, 20, 50, 60}, "every 10 min"},
+		"give or take a fifth":       {[]float64{0, 10, 22, 30, 40}, "every 10 min"},
+		"more than that":             {[]float64{0, 10, 23, 30, 44}, "uneven"},
+		"by day":                     {[]float64{0, 50, 80, 200, 330, 390, 500, 520, 600}, "uneven"},
+		"with the night":             {[]float64{0, 50, 300, 420, 700, 900, 1000, 1250, 1300}, "day and night"},
+		"with a night of five hours": {[]float64{0, 50, 80, 200, 330, 631, 900, 1000, 1250}, "uneven"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var times []time.Time
+			for _, m := range c.minutes {
+				times = append(times, minutes(m))
+			}
+			assert.Equal(t, c.want, rhythmOf(times).Describe())
+		})
+	}
+}
+
+func TestSeen(t *testing.T) {
+	at := func(minute float64, who, machine string, kind logs.LogonType) logs.Event {
+		e := in(minute, who, machine)
+		e.Type = kind
+		return e
+	}
+	lock := func(minute float64) logs.Event {
+		e := try(minute, "ada.quill", "", 0)
+		e.What = logs.Locked
+		return e
+	}
+	tr, _ := tell(t, &Case{}, []logs.Event{at(0, "ada.quill", "PC1", logs.Interactive), at(5, "ada.quill", "PC1", logs.Interactive), at(6, "ada.quill", "PC1", logs.RemoteInteractive),
+		at(7, "ada.quill", "PC2", logs.Interactive), at(8, "ada.quill", "SRV", logs.Service), lock(10), lock(11.5), lock(14), try(20, "ada.quill", "PC3", logs.Revoked), try(30, "ada.quill", "PC4", logs.AccountDisabled)})
+	s := tr.Seen()
+	assert.Equal(t, []time.Time{minutes(10), minutes(14)}, s.Locks)
+	assert.Equal(t, Refusals{Count: 2, Why: logs.AccountDisabled, First: minutes(20), Last: minutes(30), Source: "PC4"}, s.Barred)
+	assert.Equal(t, []Use{{Machine: "PC1", Via: "LDAP", Type: logs.Interactive, First: minutes(0), Last: minutes(5), Count: 2},
+		{Machine: "PC1", Via: "LDAP", Type: logs.RemoteInteractive, First: minutes(6), Last: minutes(6), Count: 1},
+		{Machine: "PC2", Via: "LDAP", Type: logs.Interactive, First: minutes(7), Last: minutes(7), Count: 1}}, s.Uses)
+	assert.Equal(t, "SRV", s.In.Machine, "the last of all")
 }
 
 // What several servers write of one attempt is one; what one server writes twice is two.
