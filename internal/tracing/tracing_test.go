@@ -172,6 +172,8 @@ func TestJudgements(t *testing.T) {
 		{"three mistakes and in", locking, [][]logs.Event{{try(0, ada, "PC1", logs.WrongPassword), try(0.3, ada, "PC1", logs.WrongPassword), try(1, ada, "PC1", logs.WrongPassword), in(2, ada, "PC1")}},
 			"somebody typing at PC1", true, UnlockHelps},
 		{"in from another machine", locking, [][]logs.Event{{try(0, ada, "PC1", logs.WrongPassword), in(2, ada, "PC2")}}, "somebody typing at PC1", false, UnlockHelps},
+		{"in from elsewhere first, and then from there", locking, [][]logs.Event{{try(0, ada, "PC1", logs.WrongPassword), in(2, ada, "PC2"), in(3, ada, "PC1")}}, "somebody typing at PC1", true, UnlockHelps},
+		{"mistakes like clockwork, and in", locking, [][]logs.Event{every(0.5, 6, ada, "PC1"), {in(4, ada, "PC2")}}, "a stored password on PC1", false, UnlockWillNotLast},
 		{"in the next day", locking, [][]logs.Event{{try(0, ada, "PC1", logs.WrongPassword), in(1440, ada, "PC1")}}, "not known", false, UnlockUnknown},
 		{"eleven mistakes and in", locking, [][]logs.Event{every(0.4, 11, ada, "PC1"), {in(6, ada, "PC2")}}, "a stored password on PC1", false, UnlockWillNotLast},
 
@@ -299,7 +301,9 @@ func TestReportsOfOneAttemptAreMerged(t *testing.T) {
 	ntlm := logs.Event{At: day, What: logs.Refused, Why: logs.WrongPassword, Code: "0xc000006a", Name: "ada.quill", Machine: `\\PHONE-7`, Via: "NTLM", Kind: "4776", Server: "dc1"}
 	member := logs.Event{At: day.Add(time.Second), What: logs.Refused, Why: logs.WrongPassword, Name: "ada.quill", Domain: "LARKMOOR", Machine: "PHONE-7", Address: netip.MustParseAddr("10.1.2.3"),
 		Via: "network", Type: logs.Network, Kind: "4625", Server: "srv2"}
-	late, elsewhere, other := member, member, member
+	late, elsewhere, other, unsure, nobody := member, member, member, member, member
+	unsure.Why, unsure.Code, unsure.Machine, unsure.Kind = logs.WrongOrLocked, "err=49", "", "slapd"
+	nobody.Why = logs.NoSuchAccount
 	late.At = day.Add(3 * time.Second)
 	elsewhere.Machine = "PC1"
 	other.What = logs.SignedIn
@@ -313,6 +317,8 @@ func TestReportsOfOneAttemptAreMerged(t *testing.T) {
 		{"too far apart", []logs.Event{ntlm, late}, 2},
 		{"from elsewhere", []logs.Event{ntlm, elsewhere}, 2},
 		{"with another outcome", []logs.Event{ntlm, other}, 2},
+		{"for another reason", []logs.Event{ntlm, nobody}, 2},
+		{"by one that does not know the reason", []logs.Event{ntlm, unsure}, 1},
 		{"two of one kind", []logs.Event{ntlm, ntlm}, 2},
 		{"two attempts, each told twice", []logs.Event{ntlm, ntlm, member, member}, 2},
 	} {
@@ -327,6 +333,24 @@ func TestReportsOfOneAttemptAreMerged(t *testing.T) {
 	assert.Equal(t, "10.1.2.3", a.Address.String())
 	assert.Equal(t, "PHONE-7", a.Machine)
 	assert.Equal(t, "network", a.Via)
+	for _, events := range [][]logs.Event{{ntlm, unsure}, {unsure, ntlm}} { // in either order
+		tr, _ := tell(t, &Case{}, events)
+		a := tr.Attempts[0]
+		assert.Equal(t, []any{logs.WrongPassword, "0xc000006a", "PHONE-7"}, []any{a.Why, a.Code, a.Machine}, "who knows more is believed")
+	}
+}
+
+func TestChanges(t *testing.T) {
+	change := func(at float64, what logs.What) logs.Event {
+		return logs.Event{At: minutes(at), What: what, Name: "ada.quill", By: "bea", Kind: "4725"}
+	}
+	tr, _ := tell(t, &Case{}, []logs.Event{change(1, logs.Disabled), try(2, "ada.quill", "PC1", logs.AccountDisabled), change(3, logs.Enabled), in(4, "ada.quill", "PC1"), change(5, logs.Locked)})
+	var whats []string
+	for _, a := range tr.Changes() {
+		whats = append(whats, a.What.String())
+	}
+	assert.Equal(t, []string{"disabled", "enabled", "locked out"}, whats)
+	assert.Equal(t, []int{1, 1}, []int{tr.Sources[0].Refused, tr.Sources[0].SignedIn})
 }
 
 // Where logs say of an address which machine it is, the machine stands for it; an
@@ -346,11 +370,11 @@ func TestMachinesOfAddresses(t *testing.T) {
 func TestOriginsTellWhoGotIn(t *testing.T) {
 	c := &Collector{Book: book(), Everybody: true}
 	for _, e := range []logs.Event{try(0, "ada.quill", "203.0.113.9", logs.WrongPassword), try(1, "ghost", "203.0.113.9", logs.NoSuchAccount), try(2, "bo.off", "203.0.113.9", logs.WrongPassword),
-		in(3, "bo.off", "203.0.113.9"), in(4, "cleo", "203.0.113.9"), in(5, "cleo", "10.0.0.1")} {
+		in(3, "bo.off", "203.0.113.9"), in(4, "cleo", "203.0.113.9"), in(5, "cleo", "10.0.0.1"), in(-1, "ada.quill", "203.0.113.9")} {
 		require.NoError(t, c.Take(&e))
 	}
 	o := c.Origins()["203.0.113.9"]
-	assert.Equal(t, &Origin{Name: "203.0.113.9", Accounts: 2, Strangers: 1, In: 2, Refused: 3, SignedIn: 2, First: minutes(0), Last: minutes(4), Breached: 1}, o)
+	assert.Equal(t, &Origin{Name: "203.0.113.9", Accounts: 2, Strangers: 1, In: 3, Refused: 3, SignedIn: 3, First: minutes(-1), Last: minutes(4), Breached: 1}, o)
 }
 
 // What is too much to keep is given up from its older end, and said.
