@@ -27,7 +27,7 @@ func (a *app) listCommand() *cli.Command {
 	return &cli.Command{
 		Name: "list", Usage: "entries by plain conditions or an RFC 4515 filter, with chosen columns", ArgsUsage: "[" + strings.Join(listing.KindNames, "|") + "]",
 		Description: listDescription(),
-		Flags: slices.Concat(fromFlags(), conditionFlags(), []cli.Flag{asOfFlag(), activityFlag(),
+		Flags: slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(),
 			&cli.StringFlag{
 				Name:  "columns",
 				Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set",
@@ -129,7 +129,7 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer p.Close()
 	q.Whole = slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF })
-	found, err := a.work.List(ctx, p, q, &work.Question{AsOf: cmd.String("as-of"), SignIns: cmd.String("activity")})
+	found, err := a.work.List(ctx, p, q, &work.Question{AsOf: cmd.String("as-of"), SignIns: cmd.String("activity"), Logs: work.LogsFrom{Paths: cmd.StringSlice("log"), None: cmd.Bool("no-logs")}})
 	if err != nil {
 		return err
 	}

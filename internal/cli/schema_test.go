@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/docs/schema"
+	"yardbroom/internal/demo"
 	"yardbroom/internal/doctor"
 	"yardbroom/internal/rounds"
 )
@@ -49,6 +51,9 @@ func TestWhatIsWrittenIsAsDescribed(t *testing.T) {
 		require.NoError(t, err, "%v: %s", args, errOut.String())
 		return out
 	}
+	yard := demo.Yard{AsOf: scriptTime}
+	require.NoError(t, yard.WriteLDIF(io.Discard))
+	require.NoError(t, yard.WriteLogs(dir))
 	people := filepath.Join(dir, "people.csv")
 	require.NoError(t, os.WriteFile(people, demoRoster(t), 0o600))
 	at := "--as-of=" + scriptTime.Format(time.RFC3339)
@@ -68,6 +73,13 @@ func TestWhatIsWrittenIsAsDescribed(t *testing.T) {
 		{"list", []string{"list", "users", "--format", "json", "--columns", "account,state,enabled,last-logon,idle-days,memberOf,proxyAddresses,groups"}},
 		{"list", []string{"list", "--filter", "objectClass=*", "--format", "json", "--columns", "all"}},
 		{"account", []string{"show", "--format", "json", "Administrator"}},
+		{"account", []string{"show", "--format", "json", "jcastell", "--log", dir + "/logs/dc1.json*"}},
+		{"trace", []string{"trace", "--format", "json", "jcastell", "--log", dir + "/logs/dc1.json*", "--log", dir + "/logs/lark-srv2.xml"}},
+		{"trace", []string{"trace", "--format", "json", "helpdesk", "--log", dir + "/logs"}},
+		{"traces", []string{"trace", "--format", "json", "--log", dir + "/logs"}},
+		{"traces", []string{"trace", "--format", "json", "--source", "203.0.113.77", "--log", dir + "/logs"}},
+		{"account-changes", []string{"trace", "--format", "json", "--changes", "jcastell", "--log", dir + "/logs"}},
+		{"finding", []string{"audit", "--format", "jsonl", "--log", dir + "/logs"}},
 		{"account", []string{"show", "--format", "json", "nivarsen"}},
 		{"account", []string{"show", "--format", "json", "divarsen"}},
 		{"account", []string{"show", "--format", "json", "svc-plate-scanner"}},

@@ -108,6 +108,22 @@ func TestTraces(t *testing.T) {
 			assert.NotZero(t, whys[logs.AccountLocked], "%v", whys)
 		}
 
+		changes, err := session.Changes(t.Context(), p, found)
+		require.NoError(t, err)
+		said := map[string]string{}
+		for _, c := range changes {
+			assert.WithinRange(t, c.At, began, time.Now())
+			said[string(c.By)+": "+c.What] = c.Who
+		}
+		switch s.dialect {
+		case directory.AD:
+			assert.Contains(t, said, "directory: lockoutTime")
+			assert.Equal(t, "Administrator", said["log: created"])
+			assert.Equal(t, "Administrator", said["log: password reset"])
+		default:
+			assert.Contains(t, strings.ToLower(said["directory: created"]), "cn=")
+		}
+
 		found = trace("bo.off")
 		assert.Equal(t, 1, found.Trace.Refused)
 		if s.dialect != directory.OpenLDAP {

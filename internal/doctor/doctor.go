@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/logs"
 	"yardbroom/internal/rounds"
 	"yardbroom/internal/source"
 	"yardbroom/internal/trust"
@@ -66,6 +67,7 @@ func Look(ctx context.Context, r *rounds.Runner, req *Request) ([]Sign, error) {
 		return nil, err
 	}
 	l.secrets()
+	l.logs()
 	if !req.Quick {
 		if err := l.yards(ctx); err != nil {
 			return nil, err
@@ -149,6 +151,28 @@ func (l *look) state(ctx context.Context) error {
 		l.wrong("Kept", "yardbroom survey --prune", "the settings keep no longer: %s", old)
 	}
 	return err
+}
+
+// silent is for how long a log of sign-ins may not have been written to.
+const silent = 48 * time.Hour
+
+// logs looks at the logs of sign-ins: whether they are there, may be read, and are still
+// written.
+func (l *look) logs() {
+	for _, name := range slices.Sorted(maps.Keys(l.Settings.Yards)) {
+		for _, one := range l.Settings.Yards[name].Logs {
+			area := "Logs of " + name
+			path, written, err := (&logs.Log{Path: one.Path}).Newest()
+			switch {
+			case err != nil:
+				l.wrong(area, "see that the log is brought here, and that this account may read it", "%s: %v", one.Path, err)
+			case l.Now().Sub(written) > silent:
+				l.wrong(area, "see that the log is still brought here", "%s was last written to on %s", path, written.UTC().Format(time.DateOnly))
+			default:
+				l.fine(area, "%s is written", path)
+			}
+		}
+	}
 }
 
 // secrets looks at the files of passwords, tokens and keys.

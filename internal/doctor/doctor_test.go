@@ -124,3 +124,22 @@ func TestACertificateThatEndsSoonIsSaid(t *testing.T) {
 	r.Settings.Yards["small"] = yard
 	assert.Contains(t, wrongs(t, r, Request{})["Yard small"], "a certificate ends at")
 }
+
+func TestLogsThatAreNotWrittenAnyMoreAreSaid(t *testing.T) {
+	folder := t.TempDir()
+	for name, hours := range map[string]int{"now.log": 1, "old.log": 49} {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(path, []byte("x\n"), 0o600))
+		at := now.Add(-time.Duration(hours) * time.Hour)
+		require.NoError(t, os.Chtimes(path, at, at))
+	}
+	for path, want := range map[string]string{"now.log": "", "*.log": "", "old.log": "old.log was last written to on 2026-11-18", "none.log": "none.log: there is no such file"} {
+		r, _ := installed(t, "logs: [{path: \""+filepath.Join(folder, path)+"\"}]", "")
+		got := wrongs(t, r, Request{Quick: true})["Logs of small"]
+		if want == "" {
+			assert.Empty(t, got, path)
+		} else {
+			assert.Contains(t, got, want, path)
+		}
+	}
+}

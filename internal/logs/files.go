@@ -80,6 +80,24 @@ func (l *Log) files() ([]*file, error) {
 	return all, nil
 }
 
+// Newest is the file of a log that was written to last, and when.
+func (l *Log) Newest() (path string, written time.Time, err error) {
+	files, err := l.files()
+	if err != nil {
+		return "", written, err
+	}
+	newest := slices.MaxFunc(files, func(a, b *file) int { return a.written.Compare(b.written) })
+	in, closing, err := open(newest.path)
+	if err != nil {
+		return newest.path, newest.written, err
+	}
+	defer closing()
+	if _, err := in.Read(make([]byte, 1)); err != nil && !errors.Is(err, io.EOF) {
+		return newest.path, newest.written, reason(err)
+	}
+	return newest.path, newest.written, nil
+}
+
 func reason(err error) error {
 	if inner := (*fs.PathError)(nil); errors.As(err, &inner) {
 		return inner.Err

@@ -61,6 +61,7 @@ func (s *Session) Changes(ctx context.Context, p *Place, t *AccountTrace) ([]Acc
 	for _, c := range t.Changed {
 		all = append(all, AccountChange{At: c.At, What: c.Attr, From: c.Server, By: ToldByDirectory})
 	}
+	all = append(all, stamped(t)...)
 	ours, err := s.doneTo(ctx, p, t)
 	if err != nil {
 		return nil, err
@@ -70,6 +71,21 @@ func (s *Session) Changes(ctx context.Context, p *Place, t *AccountTrace) ([]Acc
 		return cmp.Or(b.At.Compare(a.At), strings.Compare(string(a.By), string(b.By)), strings.Compare(a.What, b.What))
 	})
 	return all, nil
+}
+
+// stamped is what servers write into each entry: who made it, and who changed it last (RFC
+// 4512, section 3.4).
+func stamped(t *AccountTrace) (all []AccountChange) {
+	if t.Entry == nil {
+		return nil
+	}
+	for _, one := range []struct{ what, at, who string }{{"created", "createTimestamp", "creatorsName"}, {"changed last", "modifyTimestamp", "modifiersName"}} {
+		at, err := directory.ParseGeneralizedTime(t.Entry.First(one.at))
+		if who := t.Entry.First(one.who); err == nil && who != "" {
+			all = append(all, AccountChange{At: at, What: one.what, Who: who, By: ToldByDirectory})
+		}
+	}
+	return all
 }
 
 // system is the identifier of the server itself (MS-DTYP 2.4.2.4).

@@ -174,6 +174,11 @@ func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Ques
 	if q.SignIns, err = signIns(by.SignIns, q.Zone); err != nil {
 		return nil, err
 	}
+	if q.When.Idle != nil || q.When.NeverUsed || len(by.Logs.Paths) > 0 {
+		if err := s.addLogged(ctx, p, q, &by.Logs); err != nil {
+			return nil, err
+		}
+	}
 	found, err := listing.Run(ctx, p.Source, *q)
 	if wrong := (listing.UsageError{}); errors.As(err, &wrong) {
 		return nil, asRequest(err)

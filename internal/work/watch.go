@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/listing"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 	"yardbroom/internal/tracing"
@@ -115,6 +116,21 @@ func (s *Session) countRemembered(ctx context.Context, p *Place, survey *directo
 		}
 	}
 	return nil
+}
+
+// addLogged adds to a query what the logs of a place tell of sign-ins, where it has any.
+func (s *Session) addLogged(ctx context.Context, p *Place, q *listing.Query, from *LogsFrom) error {
+	if len(from.Paths) == 0 && len(p.Yard.Logs) == 0 || from.None {
+		return nil
+	}
+	survey, err := p.Survey(ctx)
+	if err != nil {
+		return err
+	}
+	survey.Elsewhere = q.SignIns
+	err = s.watch(ctx, p, from, survey)
+	q.SignIns = survey.Elsewhere
+	return err
 }
 
 // directoryKey tells directories apart in the state.
