@@ -23,7 +23,8 @@ type block struct {
 	long  []int // the numbers in it of pieces that are too long and left out
 	hits  []int // offsets of pieces that may matter
 	turns []turn
-	first bool // of the log
+	ahead *ahead // what it says, where its pieces need not be read in order
+	first bool   // of the log
 	ready chan struct{}
 }
 
@@ -52,7 +53,8 @@ func fill(in io.Reader, buf []byte) (n int, err error) {
 func (b *blocks) rest() io.Reader { return io.MultiReader(bytes.NewReader(b.head), b.in) }
 
 // each hands the blocks over in order.
-func (b *blocks) each(ctx context.Context, end []byte, only *Only, take func(*block) error) error {
+// Of a log of which all is wanted, read is given the chance to read each ahead of its turn.
+func (b *blocks) each(ctx context.Context, end []byte, only *Only, read func(*block) *ahead, take func(*block) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	workers := runtime.GOMAXPROCS(0)
 	inOrder, toSearch := make(chan *block, workers+1), make(chan *block, workers+1)
@@ -86,6 +88,9 @@ func (b *blocks) each(ctx context.Context, end []byte, only *Only, take func(*bl
 				one.turns = turnsOf(one.text)
 				if tuned != nil {
 					one.hits = tuned.hits(one.text, end, one.turns, one.first)
+				}
+				if only == nil {
+					one.ahead = read(one)
 				}
 				close(one.ready)
 			}

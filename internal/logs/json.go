@@ -10,6 +10,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	fastjson "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // jsonLine takes an object that stands on a line of its own.
@@ -50,44 +53,46 @@ func (r *Reader) jsonLine(line []byte) error {
 
 // sambaLine is a line of Samba's JSON audit.
 type sambaLine struct {
-	Timestamp      string
-	Type           string
+	Timestamp      string `json:"timestamp"`
+	Type           string `json:"type"`
 	Authentication struct {
-		EventID            int
-		LogonType          int
-		Status             string
-		RemoteAddress      string
-		ServiceDescription string
-		AuthDescription    string
-		ClientDomain       string
-		ClientAccount      string
-		Workstation        string
-		BecameSid          string
-		MappedAccount      string
-		MappedDomain       string
-		NetlogonComputer   string
-	}
+		EventID            int    `json:"eventId"`
+		LogonType          int    `json:"logonType"`
+		Status             string `json:"status"`
+		RemoteAddress      string `json:"remoteAddress"`
+		ServiceDescription string `json:"serviceDescription"`
+		AuthDescription    string `json:"authDescription"`
+		ClientDomain       string `json:"clientDomain"`
+		ClientAccount      string `json:"clientAccount"`
+		Workstation        string `json:"workstation"`
+		BecameSid          string `json:"becameSid"`
+		MappedAccount      string `json:"mappedAccount"`
+		MappedDomain       string `json:"mappedDomain"`
+		NetlogonComputer   string `json:"netlogonComputer"`
+	} `json:"Authentication"`
 	DSDBChange struct {
-		Status            string
-		Operation         string
-		RemoteAddress     string
-		PerformedAsSystem bool
-		UserSid           string
-		DN                string
+		Status            string `json:"status"`
+		Operation         string `json:"operation"`
+		RemoteAddress     string `json:"remoteAddress"`
+		PerformedAsSystem bool   `json:"performedAsSystem"`
+		UserSid           string `json:"userSid"`
+		DN                string `json:"dn"`
 		Attributes        map[string]struct {
 			Actions []struct {
-				Action string
-				Values []struct{ Value string }
-			}
-		}
-	}
+				Action string `json:"action"`
+				Values []struct {
+					Value string `json:"value"`
+				} `json:"values"`
+			} `json:"actions"`
+		} `json:"attributes"`
+	} `json:"dsdbChange"`
 	PasswordChange struct {
-		EventID       int
-		Status        string
-		RemoteAddress string
-		UserSid       string
-		DN            string
-	}
+		EventID       int    `json:"eventId"`
+		Status        string `json:"status"`
+		RemoteAddress string `json:"remoteAddress"`
+		UserSid       string `json:"userSid"`
+		DN            string `json:"dn"`
+	} `json:"passwordChange"`
 }
 
 // sambaStatuses are the words of Samba for refused sign-ins.
@@ -97,9 +102,13 @@ var sambaStatuses = map[string]Why{"NT_STATUS_WRONG_PASSWORD": WrongPassword, "N
 	"NT_STATUS_INVALID_WORKSTATION": NotHere, "NT_STATUS_LOGON_TYPE_NOT_GRANTED": NotHere, "NT_STATUS_ACCOUNT_RESTRICTION": NotHere,
 	"NT_STATUS_TIME_DIFFERENCE_AT_DC": ClockSkew, "NT_STATUS_AUTHENTICATION_FIREWALL_FAILED": NotHere}
 
+// leniently takes what servers write as they write it: names may come twice, and octets
+// that are no characters are somebody's.
+var leniently = fastjson.JoinOptions(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+
 func (r *Reader) sambaLine(line []byte) error {
 	var l sambaLine
-	if err := json.Unmarshal(line, &l); err != nil {
+	if err := fastjson.Unmarshal(line, &l, leniently); err != nil {
 		return err
 	}
 	at, err := r.o.stamp(l.Timestamp)

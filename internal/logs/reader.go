@@ -89,9 +89,9 @@ func (r *Reader) Read(ctx context.Context, in io.Reader, o *Options, report *Rep
 	case o.Mapping != nil && !bytes.HasPrefix(first, []byte("{")):
 		err = r.table(blocks.rest(), comma(first))
 	case bytes.HasPrefix(first, []byte("<?xml")), bytes.HasPrefix(first, []byte("<Event")):
-		err = r.records(ctx, blocks, []byte("</Event>"), r.xmlEvent)
+		err = r.records(ctx, blocks, []byte("</Event>"), (*Reader).xmlEvent)
 	default:
-		err = r.records(ctx, blocks, []byte("\n"), r.textLine)
+		err = r.records(ctx, blocks, []byte("\n"), (*Reader).textLine)
 	}
 	r.settle()
 	return errors.Join(err, r.failed)
@@ -115,8 +115,9 @@ func comma(head []byte) rune {
 }
 
 // records takes a log piece by piece.
-func (r *Reader) records(ctx context.Context, b *blocks, end []byte, one func([]byte) error) error {
-	return b.each(ctx, end, r.only, func(block *block) error {
+func (r *Reader) records(ctx context.Context, b *blocks, end []byte, one func(*Reader, []byte) error) error {
+	ahead := func(block *block) *ahead { return r.ahead(block.text, end, one) }
+	return b.each(ctx, end, r.only, ahead, func(block *block) error {
 		for _, long := range block.long {
 			r.number = r.report.Lines + long
 			r.broken(errLong)
@@ -124,14 +125,65 @@ func (r *Reader) records(ctx context.Context, b *blocks, end []byte, one func([]
 		base := r.report.Lines
 		r.place.block++
 		r.joined.next(r.place.block, block.turns, r.give)
-		err := r.block(block, end, base, one)
+		err := error(nil)
+		if block.ahead != nil {
+			r.takeAhead(block.ahead, base)
+			err = r.failed
+		} else {
+			err = r.block(block, end, base, one)
+		}
 		r.report.Lines = base + block.lines
 		return err
 	})
 }
 
+// ahead is what a block says, as if it were the first.
+type ahead struct {
+	events []Event
+	report Report
+}
+
+// ahead reads a block on its own, on any processor; nil is one in which a piece may need
+// what was said before it: only objects and exported events never do.
+func (r *Reader) ahead(text, end []byte, one func(*Reader, []byte) error) *ahead {
+	a := &ahead{}
+	alone := &Reader{o: r.o, report: &a.report, joined: newConnections(), take: func(e *Event) error {
+		a.events = append(a.events, *e)
+		return nil
+	}}
+	for n := 1; len(text) > 0; n++ {
+		piece, rest, _ := bytes.Cut(text, end)
+		text = rest
+		if start := bytes.TrimLeft(piece, "\r\n\t \x00"); len(start) > 0 && start[0] != '{' && !bytes.HasPrefix(start, []byte("<Event")) && !bytes.HasPrefix(start, []byte("<?xml")) &&
+			!bytes.HasPrefix(start, []byte("</Event")) {
+			return nil
+		}
+		alone.number = n
+		alone.look(piece, one)
+	}
+	return a
+}
+
+// takeAhead takes what a block says, whose first piece has the number behind base.
+func (r *Reader) takeAhead(a *ahead, base int) {
+	p, q := r.report, &a.report
+	p.Looked, p.Known, p.Foreign, p.Broken = p.Looked+q.Looked, p.Known+q.Known, p.Foreign+q.Foreign, p.Broken+q.Broken
+	if p.Fault == "" && q.Fault != "" {
+		p.Fault, p.FaultLine = q.Fault, base+q.FaultLine
+	}
+	for _, at := range []time.Time{q.First, q.Last} {
+		if !at.IsZero() {
+			r.saw(at)
+		}
+	}
+	for i := range a.events {
+		a.events[i].Line += base
+		r.give(&a.events[i])
+	}
+}
+
 // block takes the pieces of a block that may matter.
-func (r *Reader) block(b *block, end []byte, base int, one func([]byte) error) error {
+func (r *Reader) block(b *block, end []byte, base int, one func(*Reader, []byte) error) error {
 	at, line, unanswered := 0, 0, 0
 	for next := 0; at < len(b.text); {
 		stop := bytes.Index(b.text[at:], end)
@@ -178,14 +230,14 @@ func lineStart(text []byte, at int, end []byte) int {
 	return 0
 }
 
-func (r *Reader) look(piece []byte, one func([]byte) error) {
+func (r *Reader) look(piece []byte, one func(*Reader, []byte) error) {
 	piece = bytes.Trim(piece, "\r\n\t \x00")
 	if len(piece) == 0 {
 		return
 	}
 	r.report.Looked++
 	r.alien = false
-	switch err := one(piece); {
+	switch err := one(r, piece); {
 	case err != nil:
 		r.broken(err)
 	case r.alien:
