@@ -14,6 +14,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/logs"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 	"yardbroom/internal/work"
 )
 
@@ -144,5 +145,29 @@ func TestTraces(t *testing.T) {
 			nobody = "no.body"
 		}
 		assert.Equal(t, []string{nobody}, strangers)
+	})
+}
+
+// Whoever may not read what a server has counted is not told that nothing was.
+func TestWrongPasswordsThatAreHiddenAreNotNone(t *testing.T) {
+	counted := map[*directory.Dialect][]string{directory.AD: {"badPwdCount", "badPasswordTime"}, directory.OpenLDAP: {"pwdFailureTime"}, directory.NS389: {"passwordRetryCount"}}
+	each(t, func(t *testing.T, s *subject) {
+		if s.real == nil {
+			t.Skip("the practice directory counts none")
+		}
+		a := s.auditor(t)
+		dn := s.person(t, a.keeper, "Dee Fresh", "dee.fresh")
+		failures := func() source.Failures {
+			c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+			require.NoError(t, err)
+			defer c.Close()
+			found, err := c.Get(t.Context(), []string{dn})
+			require.NoError(t, err)
+			require.Len(t, found, 1)
+			return c.Failures(t.Context(), &found[0])[0]
+		}
+		require.Equal(t, source.Failures{Server: failures().Server}, failures(), "nobody was refused")
+		a.deny(t, dn, false, counted[s.dialect]...)
+		require.ErrorContains(t, failures().Err, "it does not show wrong passwords to this account")
 	})
 }

@@ -79,13 +79,33 @@ func (s *Server) failures(ctx context.Context, e *directory.Entry) Failures {
 		f.Err = errors.New("it does not show the account")
 	default:
 		f.read(&found[0])
-		if s.Dialect == directory.AD && !found[0].Has("badPwdCount") && !found[0].Has("badPasswordTime") {
-			// Every account there has them, but a new one: whoever may not read them
-			// must not be told that nobody was refused.
-			f.Err = errors.New("it does not show wrong passwords to this account")
-		}
+		f.Err = s.tellsFailures(ctx, &found[0])
 	}
 	return f
+}
+
+// errNoFailures is why nothing can be said: whoever may not read them must not be told
+// that nobody was refused.
+var errNoFailures = errors.New("it does not show wrong passwords to this account")
+
+// tellsFailures tells whether an entry that shows no wrong passwords has none. On the `ad`
+// schema every account has the attributes, even if they are 0; elsewhere only an entry of
+// which the server may tell is selected by what is true of all.
+func (s *Server) tellsFailures(ctx context.Context, e *directory.Entry) error {
+	attr := map[*directory.Dialect]string{directory.OpenLDAP: "pwdFailureTime", directory.NS389: "passwordRetryCount"}[s.Dialect]
+	switch {
+	case s.Dialect == directory.AD && (e.Has("badPwdCount") || e.Has("badPasswordTime")):
+		return nil
+	case s.Dialect == directory.AD:
+		return errNoFailures
+	case e.Has(attr):
+		return nil
+	}
+	found, err := s.all(ctx, Query{Base: e.DN, Scope: ldap.ScopeBaseObject, Filter: "(|(" + attr + "=*)(!(" + attr + "=*)))", Attributes: []string{"1.1"}})
+	if err == nil && len(found) == 0 {
+		err = errNoFailures
+	}
+	return err
 }
 
 func (f *Failures) read(e *directory.Entry) {
