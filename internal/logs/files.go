@@ -126,7 +126,7 @@ type Reading struct {
 // a log cannot be read is in its report; only what Take says, and an end of ctx, end it.
 func (g *Reading) All(ctx context.Context) ([]*Report, error) {
 	err := g.each(ctx, func(r *Reader, f *file, last bool) error {
-		report := g.report(f.path)
+		report := g.report(f.path, f.series)
 		report.Error = f.read(ctx, r, report)
 		if last && report.Error == nil {
 			report.Error = r.End()
@@ -140,7 +140,7 @@ func (g *Reading) All(ctx context.Context) ([]*Report, error) {
 func (g *Reading) each(ctx context.Context, one func(r *Reader, f *file, last bool) error) error {
 	for _, l := range g.Logs {
 		if l.Path == "-" {
-			report := g.report("standard input")
+			report := g.report("standard input", "")
 			r := NewReader(g.Only, g.Take)
 			report.Error = errors.Join(r.Read(ctx, g.Stdin, &Options{Server: l.Server, Zone: l.Zone, Written: g.Now, Mapping: l.Mapping}, report), r.End())
 			if err := r.ended(ctx); err != nil {
@@ -150,7 +150,7 @@ func (g *Reading) each(ctx context.Context, one func(r *Reader, f *file, last bo
 		}
 		files, err := l.files()
 		if err != nil {
-			g.report(l.Path).Error = err
+			g.report(l.Path, l.Path).Error = err
 			continue
 		}
 		var r *Reader
@@ -166,8 +166,8 @@ func (g *Reading) each(ctx context.Context, one func(r *Reader, f *file, last bo
 	return nil
 }
 
-func (g *Reading) report(name string) *Report {
-	r := &Report{Name: name}
+func (g *Reading) report(name, series string) *Report {
+	r := &Report{Name: name, Series: series}
 	g.reports = append(g.reports, r)
 	return r
 }

@@ -35,7 +35,7 @@ func (g *Reading) Follow(ctx context.Context, caughtUp func([]*Report) error) er
 		}
 	}()
 	err := g.each(ctx, func(r *Reader, f *file, last bool) error {
-		report := g.report(f.path)
+		report := g.report(f.path, f.series)
 		if last {
 			if t := follow(r, f, report); t != nil {
 				g.tails = append(g.tails, t)

@@ -21,8 +21,9 @@ type Options struct {
 
 // Report is how reading a log went.
 type Report struct {
-	Name  string
-	Lines int // of text; rows of a table, events of an export as XML
+	Name   string
+	Series string // the files that a rotation has made of one log have one
+	Lines  int    // of text; rows of a table, events of an export as XML
 	// Known lines were of a shape that is known; Foreign were of others, as syslog has
 	// them; Broken could not be read, Fault says why of the first. Where only some
 	// accounts are asked for, only lines that name them, and samples, are looked at.

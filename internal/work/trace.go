@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,8 +39,10 @@ type Logs struct {
 	Reports []*logs.Report
 	// From and To are between which times they are, zero where they hold none.
 	From, To time.Time
-	Since    time.Time // what was asked for, zero for all
-	Floor    time.Time // before which they were too much to keep, zero where all was kept
+	// Covered is since when all logs are there.
+	Covered time.Time
+	Since   time.Time // what was asked for, zero for all
+	Floor   time.Time // before which they were too much to keep, zero where all was kept
 	// Elsewhere and Several are events of other directories, and of names that more
 	// than one account has.
 	Elsewhere, Several int
@@ -122,7 +126,7 @@ func (s *Session) judge(ctx context.Context, all []*logs.Log, c *tracing.Collect
 			t.Trace = one
 		}
 	})
-	t.Case.From, t.Case.To = t.From, t.To
+	t.Case.From, t.Case.To = t.Covered, t.To
 	if t.Case.Origins, err = s.origins(ctx, all, c.Book, t.Trace, t.Since); err != nil {
 		return err
 	}
@@ -157,7 +161,8 @@ func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, sur
 	}
 	s.noteFaults(p, &t.Logs)
 	seen := t.Trace.Seen()
-	p.watched = &tracing.Watch{From: t.From, To: t.To, Accounts: map[directory.Key]*tracing.Seen{t.Account.Key: seen}}
+	p.watched = &tracing.Watch{From: t.From, To: t.To, Accounts: map[directory.Key]*tracing.Seen{t.Account.Key: seen},
+		Origins: slices.Collect(maps.Values(t.Case.Origins))}
 	countSignIn(survey, t.Account, &seen.In)
 	return t, nil
 }
@@ -169,7 +174,8 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 	}
 	if server, live := p.Server(); live {
 		t.Case.Servers = server.Failures(ctx, t.Entry)
-		if t.Changed, err = server.Changes(ctx, t.Entry); err != nil {
+		// Whoever may not read that is told the rest.
+		if t.Changed, err = server.Changes(ctx, t.Entry); err != nil && ctx.Err() != nil {
 			return err
 		}
 	}
@@ -192,8 +198,8 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 			}
 		}
 	}
-	t.Case.MaxFailures, t.Case.Window, err = counting(ctx, p, t.Survey, t.Account)
-	return err
+	t.Case.MaxFailures, t.Case.Window = counting(ctx, p, t.Survey, t.Account)
+	return ctx.Err()
 }
 
 // accountOf is the account of an entry in a survey, nil where it is not there.
@@ -207,8 +213,8 @@ func accountOf(survey *directory.Survey, e *directory.Entry) *directory.Account 
 }
 
 // counting is how many wrong passwords lock an account, and for how long each counts;
-// 0 where that is not known, and where none locks.
-func counting(ctx context.Context, p *Place, survey *directory.Survey, a *directory.Account) (most int, window time.Duration, err error) {
+// 0 where that is not known, since the policy may not be read, and where none locks.
+func counting(ctx context.Context, p *Place, survey *directory.Survey, a *directory.Account) (most int, window time.Duration) {
 	policy := a.Policy
 	if policy == "" {
 		policy = survey.DefaultPolicy
@@ -217,11 +223,11 @@ func counting(ctx context.Context, p *Place, survey *directory.Survey, a *direct
 		policy = survey.Domain.Name
 	}
 	if policy == "" {
-		return 0, 0, nil
+		return 0, 0
 	}
 	found, err := p.Get(ctx, []string{policy})
 	if err != nil || len(found) == 0 {
-		return 0, 0, err
+		return 0, 0
 	}
 	e := &found[0]
 	first := func(names ...string) int {
@@ -237,7 +243,7 @@ func counting(ctx context.Context, p *Place, survey *directory.Survey, a *direct
 	if ticks := first("lockOutObservationWindow", "msDS-LockoutObservationWindow"); ticks < 0 {
 		window = time.Duration(-ticks) * 100
 	}
-	return most, window, nil
+	return most, window
 }
 
 // namesOf are what an account is called in logs.
@@ -400,6 +406,29 @@ func (l *Logs) take(reports []*logs.Report, c *tracing.Collector) {
 	if l.From.Before(c.Floor) {
 		l.From = c.Floor
 	}
+	l.Covered = later(covered(reports), later(c.Floor, l.Since))
+}
+
+// covered is when the last log begins: before that, somebody may have been refused where
+// no log tells of it.
+func covered(reports []*logs.Report) (since time.Time) {
+	first := map[string]time.Time{}
+	for _, r := range reports {
+		if at, known := first[r.Series]; !r.First.IsZero() && (!known || r.First.Before(at)) {
+			first[r.Series] = r.First
+		}
+	}
+	for _, at := range first {
+		since = later(since, at)
+	}
+	return since
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // mostOrigins is how many sources of refused sign-ins are looked at more closely.

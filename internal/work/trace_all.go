@@ -148,7 +148,7 @@ func (s *Session) stillAt(ctx context.Context, p *Place, d *directory.Dialect, c
 			return
 		}
 		a := &accounts[t.Number]
-		one := &TracedAccount{Account: a, Name: a.Name(), Refused: t.Refused, Last: t.LastRefused(), Case: tracing.Case{From: read.From, To: read.To}}
+		one := &TracedAccount{Account: a, Name: a.Name(), Refused: t.Refused, Last: t.LastRefused(), Case: tracing.Case{From: read.Covered, To: read.To}}
 		if a.PasswordSet.Known() {
 			one.Case.PasswordSet = a.PasswordSet.Time()
 		}
@@ -205,7 +205,7 @@ func (t *Traces) short(tr *tracing.Trace, q *TraceQuestion) *TracedAccount {
 
 // know adds what the directory knows of an account.
 func (one *TracedAccount) know(t *Traces, origins map[string]*tracing.Origin) {
-	one.Case = tracing.Case{From: t.From, To: t.To, Origins: origins}
+	one.Case = tracing.Case{From: t.Covered, To: t.To, Origins: origins}
 	a := one.Account
 	if a == nil {
 		return
