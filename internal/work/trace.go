@@ -406,14 +406,17 @@ func (l *Logs) take(reports []*logs.Report, c *tracing.Collector) {
 	if l.From.Before(c.Floor) {
 		l.From = c.Floor
 	}
-	l.Covered = later(covered(reports), later(c.Floor, l.Since))
+	l.Covered = later(covered(reports, l.To), later(c.Floor, l.Since))
 }
 
 // covered is when the last log begins: before that, somebody may have been refused where
-// no log tells of it.
-func covered(reports []*logs.Report) (since time.Time) {
+// no log tells of it. One that cannot be read covers nothing until the end.
+func covered(reports []*logs.Report, end time.Time) (since time.Time) {
 	first := map[string]time.Time{}
 	for _, r := range reports {
+		if r.Error != nil {
+			return end
+		}
 		if at, known := first[r.Series]; !r.First.IsZero() && (!known || r.First.Before(at)) {
 			first[r.Series] = r.First
 		}

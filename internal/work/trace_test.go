@@ -1,6 +1,7 @@
 package work
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -19,9 +20,10 @@ func TestSinceWhenLogsCover(t *testing.T) {
 	}{
 		"a rotated log begins with its oldest file": {[]*logs.Report{{Series: "a", First: day(1)}, {Series: "a", First: day(5), Events: 2}}, day(1)},
 		"the later of two":                          {[]*logs.Report{{Series: "a", First: day(1), Events: 1}, {Series: "b", First: day(4), Events: 1}}, day(4)},
-		"one that could not be read begins nowhere": {[]*logs.Report{{Series: "a", First: day(3), Events: 1}, {Series: "b"}}, day(3)},
-		"none": {nil, time.Time{}},
+		"one that is empty covers nothing less":     {[]*logs.Report{{Series: "a", First: day(3), Events: 1}, {Series: "b"}}, day(3)},
+		"one that could not be read":                {[]*logs.Report{{Series: "a", First: day(3), Events: 1}, {Series: "b", Error: errors.New("gone")}}, day(20)},
+		"none":                                      {nil, time.Time{}},
 	} {
-		assert.Equal(t, c.want, covered(c.reports), name)
+		assert.Equal(t, c.want, covered(c.reports, day(20)), name)
 	}
 }
