@@ -15,6 +15,7 @@ import (
 	"yardbroom/internal/listing"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/tracing"
 	"yardbroom/internal/whole"
 	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
@@ -156,7 +157,11 @@ func (a *app) tellForeseen(staged *work.Staged) {
 			wording.Count(len(names[why]), "line"), wording.Some(names[why]))
 	}
 	for _, one := range staged.StillAt {
-		a.note("note: %s will be locked again: %s; refused %s, and still going on. See: yardbroom trace %s", one.Name, one.Judged.Verdict(),
+		what := one.Judged.Verdict()
+		if one.Judged.Cause == tracing.NotKnown {
+			what = strings.TrimSuffix("by something on "+one.Judged.Source.Name(), " on ")
+		}
+		a.note("note: %s will be locked again: %s; refused %s, and still going on. See: yardbroom trace %s", one.Name, what,
 			wording.Count(one.Refused, "time"), quoted([]string{one.Name}))
 	}
 	if staged.Unencrypted {

@@ -86,8 +86,11 @@ func traceState(t *work.AccountTrace, zone *time.Location) string {
 func reasons(t *work.AccountTrace, zone *time.Location) string {
 	var all []string
 	if t.Trace.Refused > 0 {
-		text := fmt.Sprintf("Refused %s since %s, last at %s", times(t.Trace.Refused), wording.Moment(t.Trace.FirstRefused(), zone),
-			t.Trace.LastRefused().In(zone).Format(clock))
+		text := "Refused once, at " + wording.Moment(t.Trace.FirstRefused(), zone)
+		if t.Trace.Refused > 1 {
+			text = fmt.Sprintf("Refused %s since %s, last at %s", times(t.Trace.Refused), wording.Moment(t.Trace.FirstRefused(), zone),
+				t.Trace.LastRefused().In(zone).Format(clock))
+		}
 		if t.Trace.Locks > 0 {
 			text += ", locked out " + times(t.Trace.Locks)
 		}
