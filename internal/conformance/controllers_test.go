@@ -48,6 +48,21 @@ func TestABatchOverTwoControllers(t *testing.T) {
 	d := newDesk(t, s)
 	assert.Regexp(t, `Last logon +20.*dc2`, d.must(t, "show", "aquill"))
 
+	// Wrong passwords are counted where they were tried, and only there; the lock is known
+	// everywhere, and where it began.
+	one.Tool(t, "domain", "passwordsettings", "set", "--account-lockout-threshold=3")
+	two.Replicate(t, one)
+	for range 4 {
+		require.False(t, at(two).bind(t, "btern@larkmoor.example", "Wrong-secret1"))
+	}
+	one.Replicate(t, two)
+	traced := d.must(t, "trace", "btern")
+	assert.Regexp(t, `(?m)^Bram Tern \(btern\): locked out since .*, which began at DC2$`, traced)
+	assert.Regexp(t, `(?m)^dc1.larkmoor.example +0  –`, traced)
+	assert.Regexp(t, `(?m)^dc2.larkmoor.example +3  20`, traced)
+	assert.Regexp(t, `The log to look at is that of\s+DC2`, traced)
+	assert.Regexp(t, `(?m)lockoutTime +– +DC2 +directory`, d.must(t, "trace", "btern", "--changes"))
+
 	// It is begun on the first one, which goes down.
 	dc1, dc2 := one.Yard.Servers[0], two.Yard.Servers[0]
 	d.must(t, "stage", "disable,move", "--to", s.container("Parked"), "aquill", "btern")
