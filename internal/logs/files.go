@@ -167,7 +167,10 @@ func (g *Reading) each(ctx context.Context, one func(r *Reader, f *file, last bo
 }
 
 func (g *Reading) report(name, series string) *Report {
-	r := &Report{Name: name, Series: series}
+	r := &Report{Name: name, Series: series, Oldest: true, Newest: true}
+	if n := len(g.reports); n > 0 && g.reports[n-1].Series == series {
+		g.reports[n-1].Newest, r.Oldest = false, false
+	}
 	g.reports = append(g.reports, r)
 	return r
 }

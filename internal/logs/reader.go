@@ -23,7 +23,9 @@ type Options struct {
 type Report struct {
 	Name   string
 	Series string // the files that a rotation has made of one log have one
-	Lines  int    // of text; rows of a table, events of an export as XML
+	// Oldest and Newest tell that it is the first, and the last, of its series.
+	Oldest, Newest bool
+	Lines          int // of text; rows of a table, events of an export as XML
 	// Known lines were of a shape that is known; Foreign were of others, as syslog has
 	// them; Broken could not be read, Fault says why of the first. Where only some
 	// accounts are asked for, only lines that name them, and samples, are looked at.

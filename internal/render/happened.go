@@ -95,7 +95,7 @@ func AccountChanges(w io.Writer, t *work.AccountTrace, all []work.AccountChange,
 		fmt.Fprintln(w, Wrap("The directory tells when each attribute was changed last and on which server, not by whom; logs and the journal do.", st.Width, "  "))
 	}
 	fmt.Fprintln(w)
-	for _, line := range logLines(&t.Logs, st.Zone) {
+	for _, line := range logLines(&t.Logs, t.AsOf, st.Zone) {
 		fmt.Fprintln(w, Wrap(Visible(line), st.Width, "  "))
 	}
 }
@@ -124,7 +124,7 @@ func AccountChangesSheet(all []work.AccountChange) sheet.Sheet {
 
 // AccountChangesPage is the same as a page.
 func AccountChangesPage(t *work.AccountTrace, all []work.AccountChange, zone *time.Location, made time.Time) *Page {
-	return &Page{Title: traceTitle(t), Subtitle: traceState(t, zone), Zone: zone, Made: made, Notes: logLines(&t.Logs, zone),
+	return &Page{Title: traceTitle(t), Subtitle: traceState(t, zone), Zone: zone, Made: made, Notes: logLines(&t.Logs, t.AsOf, zone),
 		Sections: []Section{{ID: "changes", Open: true, Sheet: AccountChangesSheet(all)}, {ID: "logs", Sheet: logSheet(&t.Logs)}}}
 }
 

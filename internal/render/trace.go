@@ -42,7 +42,7 @@ func AccountTrace(w io.Writer, t *work.AccountTrace, st Style) {
 	serverCounts(w, t, st)
 	timeLine(w, t, st)
 	fmt.Fprintln(w)
-	for _, line := range logLines(&t.Logs, st.Zone) {
+	for _, line := range logLines(&t.Logs, t.AsOf, st.Zone) {
 		fmt.Fprintln(w, Wrap(Visible(line), st.Width, "  "))
 	}
 	if hint := whichLog(t); hint != "" {
@@ -271,8 +271,11 @@ func timeLine(w io.Writer, t *work.AccountTrace, st Style) {
 	drawTable(w, st, []string{"From", "What", "Times", "From where, or by whom"}, rows, nil, []int{1, 3})
 }
 
+// lately is how old the end of logs may be without being spoken of.
+const lately = 24 * time.Hour
+
 // logLines say what was read, and what is wrong with it.
-func logLines(l *work.Logs, zone *time.Location) (out []string) {
+func logLines(l *work.Logs, asOf time.Time, zone *time.Location) (out []string) {
 	if len(l.Reports) == 0 {
 		return nil
 	}
@@ -293,6 +296,9 @@ func logLines(l *work.Logs, zone *time.Location) (out []string) {
 		read += ", from " + wording.Moment(l.From, zone) + " to " + wording.Moment(l.To, zone)
 	}
 	out = append(out, read+".")
+	if gap := asOf.Sub(l.To); !l.To.IsZero() && gap > lately {
+		out = append(out, "Note: the logs end "+tracing.Span(gap)+" before now: what came later, they do not tell.")
+	}
 	if !l.Floor.IsZero() {
 		out = append(out, "Note: there is too much in them to keep; what came before "+wording.Moment(l.Floor, zone)+" was left out. Use --since.")
 	}
@@ -424,7 +430,7 @@ func TracePage(t *work.AccountTrace, zone *time.Location, made time.Time) (*Page
 	for _, s := range append(sheets[1:], sheets[0]) {
 		p.Sections = append(p.Sections, Section{ID: strings.ReplaceAll(s.Name, " ", "-"), Open: s.Name != "logs", Sheet: s})
 	}
-	p.Notes = logLines(&t.Logs, zone)
+	p.Notes = logLines(&t.Logs, t.AsOf, zone)
 	if hint := whichLog(t); hint != "" {
 		p.Notes = append(p.Notes, hint)
 	}

@@ -50,7 +50,7 @@ func Traces(w io.Writer, t *work.Traces, q *work.TraceQuestion, st Style) {
 		fmt.Fprintln(w, "\nClosely: yardbroom trace ACCOUNT")
 	}
 	fmt.Fprintln(w)
-	for _, line := range logLines(&t.Logs, st.Zone) {
+	for _, line := range logLines(&t.Logs, t.AsOf, st.Zone) {
 		fmt.Fprintln(w, Wrap(Visible(line), st.Width, "  "))
 	}
 }
@@ -181,7 +181,7 @@ func TracesSheets(t *work.Traces, q *work.TraceQuestion) []sheet.Sheet {
 
 // TracesPage is the same as a page.
 func TracesPage(t *work.Traces, q *work.TraceQuestion, zone *time.Location, made time.Time) *Page {
-	p := &Page{Title: "Refused sign-ins", Subtitle: tracesTitle(t, q) + ", as of " + wording.Moment(t.AsOf, zone), Zone: zone, Made: made, Notes: logLines(&t.Logs, zone)}
+	p := &Page{Title: "Refused sign-ins", Subtitle: tracesTitle(t, q) + ", as of " + wording.Moment(t.AsOf, zone), Zone: zone, Made: made, Notes: logLines(&t.Logs, t.AsOf, zone)}
 	for _, s := range TracesSheets(t, q) {
 		if len(s.Rows) > 0 {
 			p.Sections = append(p.Sections, Section{ID: s.Name, Open: s.Name != "logs", Sheet: s})

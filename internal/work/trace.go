@@ -483,9 +483,9 @@ func Faults(r *logs.Report, since time.Time, zone *time.Location) (all []string)
 	if r.Known > 0 && r.First.IsZero() {
 		all = append(all, "tells no time")
 	}
-	if !r.Last.IsZero() && r.Last.Before(since) {
+	if r.Newest && !r.Last.IsZero() && r.Last.Before(since) {
 		all = append(all, "ends before that, on "+r.Last.In(zone).Format(time.DateOnly))
-	} else if !since.IsZero() && r.First.After(since) {
+	} else if r.Oldest && !since.IsZero() && r.First.After(since) {
 		all = append(all, "begins only on "+r.First.In(zone).Format("2006-01-02 15:04"))
 	}
 	return all

@@ -27,3 +27,28 @@ func TestSinceWhenLogsCover(t *testing.T) {
 		assert.Equal(t, c.want, covered(c.reports, day(20)), name)
 	}
 }
+
+func TestWhatIsWrongWithALogIsSaid(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 11, n, 0, 0, 0, 0, time.UTC) }
+	whole := logs.Report{Lines: 9, Known: 9, First: day(3), Last: day(9), Oldest: true, Newest: true}
+	for _, c := range []struct {
+		name   string
+		change func(*logs.Report)
+		since  time.Time
+		want   []string
+	}{
+		{"nothing", func(*logs.Report) {}, time.Time{}, nil},
+		{"empty", func(r *logs.Report) { *r = logs.Report{} }, time.Time{}, []string{"is empty"}},
+		{"unreadable", func(r *logs.Report) { r.Error = errors.New("no right") }, time.Time{}, []string{"cannot be read: no right"}},
+		{"another log", func(r *logs.Report) { r.Known = 0 }, time.Time{}, []string{"holds nothing of the kinds that are known: is it another log, or does it need fields in the settings?"}},
+		{"broken lines", func(r *logs.Report) { r.Broken, r.FaultLine, r.Fault = 2, 7, "not a time" }, time.Time{}, []string{"has 2 lines that cannot be read, the first in line 7: not a time"}},
+		{"of another day", func(*logs.Report) {}, day(10), []string{"ends before that, on 2026-11-09"}},
+		{"rotated away", func(*logs.Report) {}, day(1), []string{"begins only on 2026-11-03 00:00"}},
+		{"an older file of a series", func(r *logs.Report) { r.Newest = false }, day(10), nil},
+		{"a newer file of a series", func(r *logs.Report) { r.Oldest = false }, day(1), nil},
+	} {
+		r := whole
+		c.change(&r)
+		assert.Equal(t, c.want, Faults(&r, c.since, time.UTC), c.name)
+	}
+}
