@@ -106,12 +106,18 @@ func (s *Session) Climb(ctx context.Context, p *Place, r *ClimbRequest) (*Climb,
 	if err := kept.Whole(ctx); err != nil {
 		return nil, err
 	}
+	if err := s.logsThere(p, &r.Logs); err != nil {
+		return nil, err
+	}
 	c := &climbing{s: s, p: p, r: r, kept: kept}
 	if err := c.goOn(ctx); err != nil {
 		return nil, err
 	}
 	all, err := s.Ladders(ctx, p, &r.Question)
 	if err != nil {
+		return nil, err
+	}
+	if err := p.refuseUnread(); err != nil {
 		return nil, err
 	}
 	if all.list != nil && all.list.Fresh { // what is left for people is judged by it too

@@ -82,13 +82,17 @@ type FoundEntry struct {
 }
 
 // Remember keeps what an audit of a place found, so that the next one can tell
-// what is new, and takes out what is not.
+// what is new, and takes out what is not. It keeps the sign-ins that its logs tell of,
+// too, before they rotate away.
 func (s *Session) Remember(ctx context.Context, p *Place, q *Question, r *audit.Report, before Before) (
 	*audit.Report, Memory, error,
 ) {
 	id, err := p.Identity(ctx)
 	if err != nil {
 		return nil, Memory{}, fmt.Errorf("nothing can be remembered of this audit: %w", err)
+	}
+	if err := s.keepSignIns(ctx, p); err != nil {
+		return nil, Memory{}, err
 	}
 	earlier, err := s.earlier(ctx, p, id, auditing, before)
 	if err != nil {

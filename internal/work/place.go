@@ -16,6 +16,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
+	"yardbroom/internal/store"
 	"yardbroom/internal/tracing"
 )
 
@@ -55,6 +56,8 @@ type Place struct {
 	Broken int
 
 	watched  *tracing.Watch   // what its logs say, once they were read
+	unread   []string         // logs among them that could not be
+	signIns  []store.SignIn   // that they tell of, the last of each account from each source
 	identity *source.Identity // once it was asked for: telling it takes a file a whole reading
 }
 

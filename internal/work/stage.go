@@ -155,6 +155,9 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 	if err != nil {
 		return staged, err
 	}
+	if err := p.refuseUnread(); err != nil {
+		return staged, err
+	}
 	if candidates, err = s.notWaiting(ctx, stager, r.Round, candidates, staged); err != nil {
 		return staged, err
 	}

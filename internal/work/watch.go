@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"yardbroom/internal/directory"
@@ -27,7 +28,7 @@ func (s *Session) watch(ctx context.Context, p *Place, from *LogsFrom, survey *d
 		if c == nil || err != nil {
 			return err
 		}
-		p.watched = c.Watch(accounts)
+		p.watched, p.signIns = c.Watch(accounts), signInsOf(c, survey.Dialect, accounts)
 		s.note("note: %s name %s and %s that no account has", wording.Count(len(read.Reports), "log"), wording.Count(len(p.watched.Accounts), "account"),
 			wording.Count(len(p.watched.Strangers), "name"))
 	}
@@ -37,6 +38,31 @@ func (s *Session) watch(ctx context.Context, p *Place, from *LogsFrom, survey *d
 		}
 	}
 	return nil
+}
+
+// refuseUnread refuses to go by findings while a log of sign-ins could not be read: who is
+// unused by the others may be in use by that one.
+func (p *Place) refuseUnread() error {
+	if len(p.unread) == 0 {
+		return nil
+	}
+	return fmt.Errorf("the log %s could not be read, and who is in use by it is not known: nothing is staged by findings; --no-logs stages without logs", wording.List(p.unread))
+}
+
+// logsThere tells whether the logs of a place can be opened, before anything is done that
+// rests on who is in use by them.
+func (s *Session) logsThere(p *Place, from *LogsFrom) error {
+	all, _, err := s.logsOf(p, from, s.now())
+	if err != nil {
+		return err
+	}
+	p.unread = nil
+	for _, l := range withoutStdin(all) {
+		if _, _, err := l.Newest(); err != nil {
+			p.unread = append(p.unread, l.Path)
+		}
+	}
+	return p.refuseUnread()
 }
 
 // gather reads the logs of a place for all accounts; nil where there are none.
@@ -57,6 +83,12 @@ func (s *Session) gather(
 		return nil, nil, nil, err
 	}
 	s.noteFaults(p, read)
+	p.unread = nil
+	for _, r := range read.Reports {
+		if r.Error != nil {
+			p.unread = append(p.unread, r.Name)
+		}
+	}
 	return c, accounts, read, nil
 }
 
@@ -149,10 +181,6 @@ func (s *Session) KeepSignIns(ctx context.Context, p *Place, from *LogsFrom) (*K
 	if err != nil {
 		return nil, err
 	}
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return nil, err
-	}
 	c, accounts, read, err := s.gather(ctx, p, from, survey)
 	if err != nil {
 		return nil, err
@@ -160,24 +188,42 @@ func (s *Session) KeepSignIns(ctx context.Context, p *Place, from *LogsFrom) (*K
 	if c == nil {
 		return nil, Wrong("no logs are named: add them to the settings (logs), or name one with --log")
 	}
-	out := &Kept{Logs: *read}
-	var all []store.SignIn
-	c.Each(func(t *tracing.Trace) {
-		if t.Number < 0 || t.SignedIn == 0 {
-			return
-		}
-		out.Accounts++
-		for _, src := range t.Sources {
-			if src.SignedIn == 0 {
-				continue
-			}
-			all = append(all, store.SignIn{ID: source.ShowIdentity(survey.Dialect, accounts[t.Number].ID), Source: src.Name(), Via: src.Via, At: src.LastSignIn})
-		}
-	})
-	out.SignIns = len(all)
+	p.signIns = signInsOf(c, survey.Dialect, accounts)
+	who := map[string]bool{}
+	for i := range p.signIns {
+		who[p.signIns[i].ID] = true
+	}
+	return &Kept{Logs: *read, Accounts: len(who), SignIns: len(p.signIns)}, s.keepSignIns(ctx, p)
+}
+
+// keepSignIns remembers what the logs of a place have told of sign-ins, once they were
+// read.
+func (s *Session) keepSignIns(ctx context.Context, p *Place) error {
+	if len(p.signIns) == 0 {
+		return nil
+	}
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return err
+	}
 	kept, err := s.Store(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return out, kept.KeepSignIns(ctx, directoryKey(id), all)
+	return kept.KeepSignIns(ctx, directoryKey(id), p.signIns)
+}
+
+// signInsOf are the last sign-ins of each account from each source.
+func signInsOf(c *tracing.Collector, d *directory.Dialect, accounts []*directory.Account) (all []store.SignIn) {
+	c.Each(func(t *tracing.Trace) {
+		if t.Number < 0 {
+			return
+		}
+		for _, src := range t.Sources {
+			if src.SignedIn > 0 {
+				all = append(all, store.SignIn{ID: source.ShowIdentity(d, accounts[t.Number].ID), Source: src.Name(), Via: src.Via, At: src.LastSignIn})
+			}
+		}
+	})
+	return all
 }
