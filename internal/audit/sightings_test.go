@@ -29,7 +29,7 @@ func watch(t *testing.T, s *directory.Survey, events ...[]logs.Event) *tracing.W
 			require.NoError(t, c.Take(&some[i]))
 		}
 	}
-	return c.Watch(accounts)
+	return c.Watch(accounts, func(*directory.Account, *tracing.Trace) {})
 }
 
 // times are events of one kind, some minutes apart, the first so many hours ago.

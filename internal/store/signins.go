@@ -31,6 +31,12 @@ func (s *Store) KeepSignIns(ctx context.Context, directory string, all []SignIn)
 	})
 }
 
+// AnySignIns tells whether any are remembered.
+func (s *Store) AnySignIns(ctx context.Context) (yes bool, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM signins)").Scan(&yes)
+	return yes, err
+}
+
 // SignIns are the remembered sign-ins of a directory, the latest of each account.
 func (s *Store) SignIns(ctx context.Context, directory string) (all []SignIn, err error) {
 	// SQLite takes the other columns from the row with the greatest time.

@@ -3,6 +3,7 @@
 package tracing
 
 import (
+	"strconv"
 	"strings"
 
 	"yardbroom/internal/directory"
@@ -14,7 +15,9 @@ type Names struct {
 	Logon string   // sAMAccountName, or uid; of a computer with its $
 	Also  []string // userPrincipalName, mail: whole names, whatever domain is in them
 	DN    string
-	SID   string // S-1-5-21-…, "" for none
+	Key   directory.Key // of the DN, where that is known already
+	SID   string        // S-1-5-21-…, "" for none
+	RID   uint32        // the last part of it, where that is known already
 }
 
 // Book joins the names that logs hold with accounts. The zero value knows nobody.
@@ -27,44 +30,58 @@ type Book struct {
 	// Base is the folded name of its top.
 	Base string
 
-	known map[directory.Key]int
+	logons, whole, names map[directory.Key]int32
+	rids                 map[uint32]int32
 }
 
 // several stands for a name that more than one account has: it is nobody's then.
 const several = -1
 
-// The kinds of names, so that a logon name is not taken for a DN.
-const (
-	byLogon = "l:"
-	byUPN   = "u:"
-	byDN    = "d:"
-	bySID   = "s:"
-)
-
 // Add makes an account known under its names; the number is the caller's.
 func (b *Book) Add(number int, n Names) {
-	if b.known == nil {
-		b.known = map[directory.Key]int{}
-	}
-	b.put(byLogon, n.Logon, number)
+	b.Expect(0)
+	put(b.logons, directory.TextKey(n.Logon), number, n.Logon != "")
 	for _, name := range n.Also {
-		b.put(byUPN, name, number)
+		put(b.whole, directory.TextKey(name), number, name != "")
 	}
-	b.put(bySID, n.SID, number)
+	key := n.Key
 	if n.DN != "" {
-		b.put(byDN, directory.FoldDN(n.DN), number)
+		key = directory.KeyOf(n.DN)
+	}
+	put(b.names, key, number, key != directory.Key{})
+	rid := n.RID
+	if r, ok := b.rid(n.SID); ok {
+		rid = r
+	}
+	put(b.rids, rid, number, rid != 0)
+}
+
+// Expect makes room for so many accounts.
+func (b *Book) Expect(accounts int) {
+	if b.logons == nil {
+		b.logons, b.whole = make(map[directory.Key]int32, accounts), make(map[directory.Key]int32, accounts)
+		b.names, b.rids = make(map[directory.Key]int32, accounts), make(map[uint32]int32, accounts)
 	}
 }
 
-func (b *Book) put(kind, name string, number int) {
-	if name == "" {
+func put[K comparable](known map[K]int32, k K, number int, is bool) {
+	if !is {
 		return
 	}
-	k := directory.TextKey(kind + name)
-	if other, taken := b.known[k]; taken && other != number {
+	if other, taken := known[k]; taken && other != int32(number) {
 		number = several
 	}
-	b.known[k] = number
+	known[k] = int32(number)
+}
+
+// rid is the last part of an identifier of the domain.
+func (b *Book) rid(sid string) (rid uint32, ok bool) {
+	last, ok := strings.CutPrefix(sid, b.SID+"-")
+	if !ok || b.SID == "" {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(last, 10, 32)
+	return uint32(n), err == nil
 }
 
 // Match is what a name in a log is to a directory.
@@ -83,8 +100,10 @@ const (
 // account, or made up.
 func (b *Book) Find(e *logs.Event) (number int, m Match) {
 	if e.SID != "" {
-		if number, is := b.get(bySID, e.SID); is {
-			return number, match(number)
+		if rid, ours := b.rid(e.SID); ours {
+			if number, is := b.rids[rid]; is {
+				return found(number)
+			}
 		}
 		if b.SID != "" && !strings.HasPrefix(e.SID, b.SID+"-") {
 			return 0, Elsewhere // of another domain, or of one machine
@@ -95,8 +114,8 @@ func (b *Book) Find(e *logs.Event) (number int, m Match) {
 	}
 	if strings.IndexByte(e.Name, '=') > 0 {
 		if folded, is := directory.FoldValidDN(e.Name); is {
-			if number, is := b.get(byDN, folded); is {
-				return number, match(number)
+			if number, is := b.names[directory.KeyOf(folded)]; is {
+				return found(number)
 			}
 			if b.Base != "" && folded != b.Base && !strings.HasSuffix(folded, ","+b.Base) {
 				return 0, Elsewhere
@@ -104,15 +123,15 @@ func (b *Book) Find(e *logs.Event) (number int, m Match) {
 			return 0, Nobody
 		}
 	}
-	if number, is := b.get(byUPN, e.Name); is {
-		return number, match(number)
+	if number, is := b.whole[directory.TextKey(e.Name)]; is {
+		return found(number)
 	}
 	name, domain := split(e)
 	if domain != "" && domain != "." && !b.ours(domain) {
 		return 0, Elsewhere
 	}
-	if number, is := b.get(byLogon, name); is {
-		return number, match(number)
+	if number, is := b.logons[directory.TextKey(name)]; is {
+		return found(number)
 	}
 	return 0, Nobody
 }
@@ -145,16 +164,11 @@ func (b *Book) plain(e *logs.Event) string {
 	return strings.ToLower(name + "@" + domain)
 }
 
-func match(number int) Match {
+func found(number int32) (int, Match) {
 	if number == several {
-		return Several
+		return several, Several
 	}
-	return Known
-}
-
-func (b *Book) get(kind, name string) (int, bool) {
-	n, is := b.known[directory.TextKey(kind+name)]
-	return n, is
+	return int(number), Known
 }
 
 func (b *Book) ours(domain string) bool {

@@ -40,6 +40,7 @@ type Collector struct {
 	nobody  map[string]int32 // names that no account has: who is -1 - n
 	names   []string
 	extra   int // names that were too many to be remembered
+	sorted  bool
 }
 
 // record is an event as it is kept.
@@ -79,6 +80,7 @@ func (c *Collector) Take(e *logs.Event) error {
 	if c.texts == nil {
 		c.texts, c.all = map[string]int32{"": 0}, []string{""}
 	}
+	c.sorted = false
 	c.records = append(c.records, record{at: e.At.UnixMicro(), address: e.Address, who: int32(number), machine: c.text(e.Machine), via: c.text(e.Via),
 		server: c.text(e.Server), code: c.text(e.Code), by: c.text(e.By), change: c.text(e.Change), kind: c.text(e.Kind), line: int32(min(e.Line, 1<<31-1)),
 		what: e.What, why: e.Why, logonType: e.Type})
@@ -123,6 +125,7 @@ func (c *Collector) text(s string) int32 {
 // giveUp forgets the older half.
 func (c *Collector) giveUp() {
 	slices.SortFunc(c.records, func(a, b record) int { return cmp.Compare(a.at, b.at) })
+	c.sorted = false
 	c.records = slices.Clone(c.records[len(c.records)/2:])
 	c.Floor = time.UnixMicro(c.records[0].at).UTC()
 	c.First = c.Floor
@@ -139,9 +142,10 @@ func (c *Collector) giveUp() {
 // Each hands over what there is of each account and each name that nobody has, one after
 // the other: the accounts in the order of their numbers, then the names.
 func (c *Collector) Each(take func(*Trace)) {
-	slices.SortFunc(c.records, func(a, b record) int {
-		return cmp.Or(compareBool(a.who < 0, b.who < 0), cmp.Compare(a.who, b.who), cmp.Compare(a.at, b.at), cmp.Compare(a.kind, b.kind), cmp.Compare(a.line, b.line))
-	})
+	if !c.sorted {
+		slices.SortFunc(c.records, compareRecords)
+		c.sorted = true
+	}
 	// A machine has one name wherever a record has both its name and its address.
 	aliases := c.aliases()
 	for from := 0; from < len(c.records); {
@@ -175,6 +179,13 @@ func (c *Collector) aliases() map[netip.Addr]string {
 		all[r.address] = name
 	}
 	return all
+}
+
+func compareRecords(a, b record) int {
+	if a.who != b.who {
+		return cmp.Or(compareBool(a.who < 0, b.who < 0), cmp.Compare(a.who, b.who))
+	}
+	return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.kind, b.kind), cmp.Compare(a.line, b.line))
 }
 
 func compareBool(a, b bool) int {

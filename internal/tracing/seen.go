@@ -26,9 +26,9 @@ func (w *Watch) Of(a *directory.Account) *Seen {
 	return &Seen{}
 }
 
-// Watch makes the short of all that was gathered. The accounts are those of the book, by
-// their numbers.
-func (c *Collector) Watch(accounts []*directory.Account) *Watch {
+// Watch makes the short of all that was gathered, and hands the traces of accounts over.
+// The accounts are those of the book, by their numbers.
+func (c *Collector) Watch(accounts []*directory.Account, also func(*directory.Account, *Trace)) *Watch {
 	w := &Watch{From: c.First, To: c.Last, Accounts: map[directory.Key]*Seen{}}
 	for _, o := range c.Origins() {
 		w.Origins = append(w.Origins, o)
@@ -40,7 +40,9 @@ func (c *Collector) Watch(accounts []*directory.Account) *Watch {
 		if t.Number < 0 {
 			w.Strangers = append(w.Strangers, t.Seen())
 		} else {
-			w.Accounts[accounts[t.Number].Key] = t.Seen()
+			a := accounts[t.Number]
+			w.Accounts[a.Key] = t.Seen()
+			also(a, t)
 		}
 	})
 	return w

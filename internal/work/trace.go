@@ -90,9 +90,6 @@ func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace, from *Lo
 	if t.Entry, err = s.FindAccount(ctx, p, t.Name); err != nil && !errors.Is(err, ErrNoAccount) {
 		return nil, names, err
 	}
-	if book, err = s.bookFor(ctx, p); err != nil {
-		return nil, names, err
-	}
 	if t.Entry != nil {
 		if t.Survey, err = p.Around(ctx, t.Entry); err != nil {
 			return nil, names, err
@@ -104,6 +101,9 @@ func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace, from *Lo
 			return nil, names, err
 		}
 		names = namesOf(t.Entry)
+	}
+	if book, err = s.bookFor(ctx, p, t.Survey); err != nil {
+		return nil, names, err
 	}
 	book.Add(0, names)
 	return book, names, nil
@@ -151,7 +151,7 @@ func (s *Session) traceOf(ctx context.Context, p *Place, e *directory.Entry, sur
 	if err := t.know(ctx, p); err != nil {
 		return nil, err
 	}
-	book, err := s.bookFor(ctx, p)
+	book, err := s.bookFor(ctx, p, survey)
 	if err != nil {
 		return nil, err
 	}
@@ -278,22 +278,29 @@ func needles(n tracing.Names) []string {
 	return all
 }
 
-// bookFor begins the book of names of a directory.
-func (s *Session) bookFor(ctx context.Context, p *Place) (*tracing.Book, error) {
-	b := &tracing.Book{}
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return nil, err
+// bookFor begins the book of names of a directory. What a survey of it says need not be
+// read again; it may be nil.
+func (s *Session) bookFor(ctx context.Context, p *Place, survey *directory.Survey) (*tracing.Book, error) {
+	base, sid := "", ""
+	if survey != nil && survey.Domain.Name != "" {
+		base = survey.Domain.Name
+		sid, _ = directory.ParseSID(survey.Domain.SID) // one that has none joins by names
+	} else {
+		id, err := p.Identity(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if base = id.Base; strings.HasPrefix(id.ID, "S-") {
+			sid = id.ID
+		}
 	}
-	if b.Base = directory.FoldDN(id.Base); strings.HasPrefix(id.ID, "S-") {
-		b.SID = id.ID
-	}
-	if domain := source.DomainOf(id.Base); domain != "" {
+	b := &tracing.Book{Base: directory.FoldDN(base), SID: sid}
+	if domain := source.DomainOf(base); domain != "" {
 		label, _, _ := strings.Cut(domain, ".")
 		b.Realms = []string{domain, label} // the short name is the first label, unless somebody chose another
 	}
 	if server, live := p.Server(); live {
-		found, err := server.SelectConfiguration(ctx, "(&(objectClass=crossRef)(nETBIOSName=*)(nCName="+source.EscapeFilter(id.Base)+"))", []string{"nETBIOSName"})
+		found, err := server.SelectConfiguration(ctx, "(&(objectClass=crossRef)(nETBIOSName=*)(nCName="+source.EscapeFilter(base)+"))", []string{"nETBIOSName"})
 		if err != nil {
 			return nil, err
 		}

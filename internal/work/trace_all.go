@@ -5,7 +5,6 @@ import (
 	"context"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -126,7 +125,7 @@ func (s *Session) stillAt(ctx context.Context, p *Place, d *directory.Dialect, c
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
-	book, err := s.bookFor(ctx, p)
+	book, err := s.bookFor(ctx, p, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -161,22 +160,16 @@ func (s *Session) stillAt(ctx context.Context, p *Place, d *directory.Dialect, c
 
 // bookOf knows all accounts of a survey, by their place in the list that it returns.
 func (s *Session) bookOf(ctx context.Context, p *Place, survey *directory.Survey) (*tracing.Book, []*directory.Account, error) {
-	book, err := s.bookFor(ctx, p)
+	book, err := s.bookFor(ctx, p, survey)
 	if err != nil {
 		return nil, nil, err
 	}
-	var accounts []*directory.Account
+	accounts := make([]*directory.Account, 0, survey.Accounts.Len())
+	book.Expect(survey.Accounts.Len())
+	var also [2]string
 	for a := range survey.Accounts.All() {
-		n := tracing.Names{Logon: a.Logon, DN: a.DN}
-		for _, attr := range []directory.AttrID{directory.AttrUserPrincipalName, directory.AttrMail} {
-			if v := a.Text.First(attr); v != "" {
-				n.Also = append(n.Also, v)
-			}
-		}
-		if a.RID != 0 && book.SID != "" {
-			n.SID = book.SID + "-" + strconv.FormatUint(uint64(a.RID), 10)
-		}
-		book.Add(len(accounts), n)
+		also[0], also[1] = a.Text.First(directory.AttrUserPrincipalName), a.Text.First(directory.AttrMail)
+		book.Add(len(accounts), tracing.Names{Logon: a.Logon, Key: a.Key, RID: a.RID, Also: also[:]})
 		accounts = append(accounts, a)
 	}
 	return book, accounts, nil

@@ -28,7 +28,10 @@ func (s *Session) watch(ctx context.Context, p *Place, from *LogsFrom, survey *d
 		if c == nil || err != nil {
 			return err
 		}
-		p.watched, p.signIns = c.Watch(accounts), signInsOf(c, survey.Dialect, accounts)
+		p.signIns = nil
+		p.watched = c.Watch(accounts, func(a *directory.Account, t *tracing.Trace) {
+			p.signIns = append(p.signIns, signInsOf(a, t, survey.Dialect)...)
+		})
 		s.note("note: %s name %s and %s that no account has", wording.Count(len(read.Reports), "log"), wording.Count(len(p.watched.Accounts), "account"),
 			wording.Count(len(p.watched.Strangers), "name"))
 	}
@@ -130,6 +133,9 @@ func (s *Session) countRemembered(ctx context.Context, p *Place, survey *directo
 	if kept == nil || err != nil {
 		return err
 	}
+	if any, err := kept.AnySignIns(ctx); err != nil || !any {
+		return err
+	}
 	id, err := p.Identity(ctx)
 	if err != nil {
 		return nil // which directory this is cannot be told, so nothing is known of it
@@ -188,7 +194,12 @@ func (s *Session) KeepSignIns(ctx context.Context, p *Place, from *LogsFrom) (*K
 	if c == nil {
 		return nil, Wrong("no logs are named: add them to the settings (logs), or name one with --log")
 	}
-	p.signIns = signInsOf(c, survey.Dialect, accounts)
+	p.signIns = nil
+	c.Each(func(t *tracing.Trace) {
+		if t.Number >= 0 {
+			p.signIns = append(p.signIns, signInsOf(accounts[t.Number], t, survey.Dialect)...)
+		}
+	})
 	who := map[string]bool{}
 	for i := range p.signIns {
 		who[p.signIns[i].ID] = true
@@ -213,17 +224,12 @@ func (s *Session) keepSignIns(ctx context.Context, p *Place) error {
 	return kept.KeepSignIns(ctx, directoryKey(id), p.signIns)
 }
 
-// signInsOf are the last sign-ins of each account from each source.
-func signInsOf(c *tracing.Collector, d *directory.Dialect, accounts []*directory.Account) (all []store.SignIn) {
-	c.Each(func(t *tracing.Trace) {
-		if t.Number < 0 {
-			return
+// signInsOf are the last sign-ins of an account from each source.
+func signInsOf(a *directory.Account, t *tracing.Trace, d *directory.Dialect) (all []store.SignIn) {
+	for _, src := range t.Sources {
+		if src.SignedIn > 0 {
+			all = append(all, store.SignIn{ID: source.ShowIdentity(d, a.ID), Source: src.Name(), Via: src.Via, At: src.LastSignIn})
 		}
-		for _, src := range t.Sources {
-			if src.SignedIn > 0 {
-				all = append(all, store.SignIn{ID: source.ShowIdentity(d, accounts[t.Number].ID), Source: src.Name(), Via: src.Via, At: src.LastSignIn})
-			}
-		}
-	})
+	}
 	return all
 }
