@@ -34,9 +34,9 @@ type Judgement struct {
 	Origin *Origin
 	// Sources is from how many it comes, where Cause is Guessing from many.
 	Sources int
-	// Began tells that it began with a new password; Before that the same source
-	// signed in until then, or that the logs show nothing of it.
-	Began, Before bool
+	// Began tells that it began with a new password; In that somebody signed in from
+	// there until then, and Before that, or that the logs show nothing of it before.
+	Began, In, Before bool
 	// Going is that it was still at it when the logs end.
 	Going bool
 	// Last are the reasons of the last refusals, where Cause is Barred or Trouble.
@@ -269,7 +269,8 @@ func stored(t *Trace, c *Case) (Judgement, bool) {
 			continue
 		}
 		j := Judgement{Cause: Stored, Source: s, Going: s.going(c), Began: s.beganWith(c)}
-		j.Before = j.Began && (!s.FirstSignIn.IsZero() && s.FirstSignIn.Before(c.PasswordSet) || !c.From.IsZero() && c.PasswordSet.Sub(c.From) >= watched)
+		j.In = j.Began && t.signedInFrom(s.Name(), c.PasswordSet)
+		j.Before = j.In || j.Began && !c.From.IsZero() && c.PasswordSet.Sub(c.From) >= watched
 		j.Sure = j.Before && (s.Rhythm.Regular || byItself)
 		if j.Unlock = unlockIf(j.Going); j.Going {
 			j.Again = again(s, c)
@@ -277,6 +278,14 @@ func stored(t *Trace, c *Case) (Judgement, bool) {
 		return j, true
 	}
 	return Judgement{}, false
+}
+
+// signedInFrom tells whether the account signed in from a machine or address before a
+// time, in whatever way: servers tell a sign-in in other words than a refused one.
+func (t *Trace) signedInFrom(name string, before time.Time) bool {
+	return slices.ContainsFunc(t.Sources, func(s *Source) bool {
+		return name != "" && s.Name() == name && !s.FirstSignIn.IsZero() && s.FirstSignIn.Before(before)
+	})
 }
 
 // wrongPassword tells whether a source is refused for the password, or because that has

@@ -133,7 +133,7 @@ func (j *Judgement) becauseStored(c *Case, loc *time.Location) []string {
 	if j.Began {
 		text := "it began within " + Span(s.First.Sub(c.PasswordSet)) + " of the new password (" + wording.Moment(c.PasswordSet, loc) + ")"
 		switch {
-		case !s.FirstSignIn.IsZero() && s.FirstSignIn.Before(c.PasswordSet):
+		case j.In:
 			text += ", and signed in until then"
 		case j.Before:
 			text += ", and the logs show nothing of it before"
