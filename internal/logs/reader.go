@@ -64,6 +64,7 @@ type Reader struct {
 	report *Report
 	number int   // of the line
 	place  place // of the line
+	edge   bool  // it is the first or the last of its block
 	failed error
 	alien  bool // the line is of a shape that is not known
 }
@@ -195,7 +196,7 @@ func (r *Reader) block(b *block, end []byte, base int, one func(*Reader, []byte)
 		} else {
 			stop += at
 		}
-		r.number, r.place.at = base+line+1, at
+		r.number, r.place.at, r.edge = base+line+1, at, line == 0 || stop+len(end) >= len(b.text)
 		r.look(b.text[at:stop], one)
 		if r.failed != nil {
 			return r.failed
@@ -303,8 +304,33 @@ func (r *Reader) xmlEvent(piece []byte) error {
 	return nil
 }
 
+// chatter is a line of an LDAP server about something else than a sign-in. Most lines are,
+// and only where a block begins and ends is it worth while to read when they were written.
+// What somebody may have written into a line does not make it one: the number of the
+// connection must stand where the message begins.
+func (r *Reader) chatter(line []byte) bool {
+	if r.edge {
+		return false
+	}
+	head := []byte(": ") // the first is the one behind a header
+	switch {
+	case line[0] == '[':
+		head = []byte("] ")
+	case line[0] == '{', len(line) < 18:
+		return false
+	case isHex(line[:8]) && line[8] == '.':
+		_, line, _ = bytes.Cut(line[18:], []byte("0x"))
+		head = []byte(" ")
+	}
+	_, message, _ := bytes.Cut(line, head)
+	return bytes.HasPrefix(message, []byte("conn=")) && !bytes.Contains(message, []byte("BIND ")) && !bytes.Contains(message, []byte("tag=97"))
+}
+
 // textLine takes one line, whose shape says what it is.
 func (r *Reader) textLine(line []byte) error {
+	if r.chatter(line) {
+		return nil
+	}
 	switch line[0] {
 	case '{':
 		return r.jsonLine(line)

@@ -244,6 +244,14 @@ func TestHostileLines(t *testing.T) {
 	require.Len(t, events, 1)
 	assert.Equal(t, "ada\nNov 29 10:00:00 dc1 forged: \x1b[31m", events[0].Name)
 
+	// Nor does what reads like chatter in a name, on whatever line of the log, hide who it is.
+	const quiet = "2026-11-29T10:00:00Z h slapd[1]: conn=9 op=1 SRCH base=\"\"\n"
+	kerberos := "Nov 29 10:00:00 h krb5kdc[1](info): AS_REQ (1 etypes {18}) 10.0.0.1: PREAUTH_FAILED: a: conn=1@X for krbtgt/X@X, failed\n"
+	json := strings.Replace(good, `"ada"`, `"ada: conn=1 "`, 1)
+	events, _ = readAll(t, quiet+kerberos+json+"Nov 29 10:00:00 h fwd: "+json+quiet, &Options{}, nil)
+	require.Len(t, events, 3)
+	assert.Equal(t, []string{"a: conn=1@X", "ada: conn=1 ", "ada: conn=1 "}, []string{events[0].Name, events[1].Name, events[2].Name})
+
 	// A name with quotes does not end where it looks as if it did.
 	events, _ = readAll(t, `2026-11-29T10:00:00Z h slapd[1]: conn=1 op=0 BIND dn="cn=a\" method=128 conn=2" method=128`+"\n"+
 		"2026-11-29T10:00:00Z h slapd[1]: conn=1 op=0 RESULT tag=97 err=49\n", &Options{}, nil)
