@@ -61,7 +61,7 @@ func TestABatchOverTwoControllers(t *testing.T) {
 	assert.Regexp(t, `(?m)^dc1.larkmoor.example +0  –`, traced)
 	assert.Regexp(t, `(?m)^dc2.larkmoor.example +3  20`, traced)
 	assert.Regexp(t, `The log to look at is that of\s+DC2`, traced)
-	assert.Regexp(t, `(?m)lockoutTime +– +DC2 +directory`, d.must(t, "trace", "btern", "--changes"))
+	assert.Regexp(t, `(?m)locked or unlocked \(lockoutTime\) +– +DC2 +directory`, d.must(t, "trace", "btern", "--changes"))
 
 	// It is begun on the first one, which goes down.
 	dc1, dc2 := one.Yard.Servers[0], two.Yard.Servers[0]

@@ -96,6 +96,9 @@ func TestTraces(t *testing.T) {
 		require.NoError(t, found.Case.Servers[0].Err)
 		assert.GreaterOrEqual(t, found.Case.Servers[0].Wrong, found.Case.MaxFailures, "%+v", found.Case)
 		assert.NotZero(t, found.Case.MaxFailures)
+		if s.dialect == directory.NS389 {
+			assert.WithinRange(t, found.Case.Servers[0].Resets, began, time.Now().Add(time.Hour))
+		}
 		if s.samba != nil {
 			assert.Equal(t, "DC1", found.Began, "where the lock began")
 			assert.Equal(t, 1, found.Trace.Locks, "as the log has it")
@@ -118,7 +121,7 @@ func TestTraces(t *testing.T) {
 		}
 		switch s.dialect {
 		case directory.AD:
-			assert.Contains(t, said, "directory: lockoutTime")
+			assert.Contains(t, said, "directory: locked or unlocked")
 			assert.Equal(t, "Administrator", said["log: created"])
 			assert.Equal(t, "Administrator", said["log: password reset"])
 		default:

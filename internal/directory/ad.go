@@ -3,6 +3,7 @@ package directory
 import (
 	"cmp"
 	"encoding/binary"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -340,3 +341,6 @@ func Changed(metadata string) (all []AttributeChange) {
 	slices.SortFunc(all, func(a, b AttributeChange) int { return cmp.Or(b.At.Compare(a.At), strings.Compare(a.Attr, b.Attr)) })
 	return all
 }
+
+// DatedAttributes are those whose last changes Changed lists.
+func DatedAttributes() []string { return slices.Sorted(maps.Keys(attids)) }

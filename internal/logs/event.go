@@ -49,15 +49,14 @@ const (
 	Enabled
 	Disabled
 	Deleted
-	Renamed
-	Moved
+	Renamed         // or moved, where a server has one word for both
 	PasswordChanged // by its owner, who knew the old one
 	PasswordReset   // by somebody else
 	Changed         // something else of it
 )
 
 var whats = [...]string{"", "refused", "signed in", "locked out", "unlocked", "created", "enabled", "disabled",
-	"deleted", "renamed", "moved", "password changed", "password reset", "changed"}
+	"deleted", "renamed", "password changed", "password reset", "changed"}
 
 func (w What) String() string { return whats[w] }
 

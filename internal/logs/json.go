@@ -172,7 +172,7 @@ func (l *sambaLine) change(at time.Time) *Event {
 		e.What = Deleted
 		return e
 	case "Rename":
-		e.What = Renamed
+		e.What, e.Change = Renamed, "or moved"
 		return e
 	}
 	var others []string

@@ -11,6 +11,7 @@ import (
 
 	"yardbroom/internal/logs"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/source"
 	"yardbroom/internal/tracing"
 	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
@@ -173,15 +174,23 @@ func serverCounts(w io.Writer, t *work.AccountTrace, st Style) {
 		return
 	}
 	var rows [][]string
+	header := []string{"Server", "Wrong", "Last", "Locked since"}
+	resets := slices.ContainsFunc(t.Case.Servers, func(f source.Failures) bool { return !f.Resets.IsZero() })
+	if resets {
+		header = append(header, "Counted until")
+	}
 	for _, s := range t.Case.Servers {
 		if s.Err != nil {
 			rows = append(rows, []string{Visible(s.Server), "not told", Visible(s.Err.Error()), ""})
 			continue
 		}
 		rows = append(rows, []string{Visible(s.Server), fmt.Sprint(s.Wrong), moment(s.Last, st.Zone), moment(s.Locked, st.Zone)})
+		if resets {
+			rows[len(rows)-1] = append(rows[len(rows)-1], moment(s.Resets, st.Zone))
+		}
 	}
 	fmt.Fprintf(w, "\n%s\n", st.paint("Wrong passwords, as the servers have counted them", text.Bold))
-	drawTable(w, st, []string{"Server", "Wrong", "Last", "Locked since"}, rows, map[int]bool{1: true}, []int{0, 2})
+	drawTable(w, st, header, rows, map[int]bool{1: true}, []int{0, 2})
 }
 
 func moment(t time.Time, zone *time.Location) string {
@@ -517,6 +526,7 @@ type CountsShape struct {
 	Wrong  int        `json:"wrong"`
 	Last   *time.Time `json:"last" jsonschema:"nullable"`
 	Locked *time.Time `json:"locked_since" jsonschema:"nullable"`
+	Resets *time.Time `json:"counted_until" jsonschema:"nullable"` // where the server says so
 	Error  string     `json:"error,omitempty"`
 }
 
@@ -571,7 +581,7 @@ func TraceShapeOf(t *work.AccountTrace) *TraceShape {
 		out.Sources = append(out.Sources, one)
 	}
 	for _, f := range t.Case.Servers {
-		one := CountsShape{Server: f.Server, Wrong: f.Wrong, Last: timeOf(f.Last), Locked: timeOf(f.Locked)}
+		one := CountsShape{Server: f.Server, Wrong: f.Wrong, Last: timeOf(f.Last), Locked: timeOf(f.Locked), Resets: timeOf(f.Resets)}
 		if f.Err != nil {
 			one.Error = f.Err.Error()
 		}

@@ -21,6 +21,7 @@ type Failures struct {
 	Last   time.Time   // when the last wrong one came
 	Locked time.Time   // since when it is locked, zero where it is not
 	Ends   time.Time   // of the lock, where the server says so
+	Resets time.Time   // when counting begins anew, where the server says so
 	Each   []time.Time // when each came, where the server keeps that
 }
 
@@ -126,6 +127,7 @@ func (f *Failures) read(e *directory.Entry) {
 		f.Locked = at
 	}
 	f.Ends, _ = directory.ParseGeneralizedTime(e.First("accountUnlockTime"))
+	f.Resets, _ = directory.ParseGeneralizedTime(e.First("retryCountResetTime"))
 }
 
 // LastChange is the last change of an attribute of an account.

@@ -59,7 +59,7 @@ func (s *Session) Changes(ctx context.Context, p *Place, t *AccountTrace) ([]Acc
 		all = append(all, c)
 	}
 	for _, c := range t.Changed {
-		all = append(all, AccountChange{At: c.At, What: c.Attr, From: c.Server, By: ToldByDirectory})
+		all = append(all, AccountChange{At: c.At, What: lastChanges[c.Attr], More: c.Attr, From: c.Server, By: ToldByDirectory})
 	}
 	all = append(all, stamped(t)...)
 	ours, err := s.doneTo(ctx, p, t)
@@ -72,6 +72,11 @@ func (s *Session) Changes(ctx context.Context, p *Place, t *AccountTrace) ([]Acc
 	})
 	return all, nil
 }
+
+// lastChanges are what the last change of an attribute was, as far as that alone tells.
+var lastChanges = map[string]string{"userAccountControl": "enabled, disabled, or another flag", "unicodePwd": "password set", "pwdLastSet": "password set, or to be changed",
+	"lockoutTime": "locked or unlocked", "accountExpires": "expiry set", "sAMAccountName": "logon name set", "userPrincipalName": "sign-in name set", "name": "renamed or moved",
+	"whenCreated": "created", "adminCount": "marked as privileged, or no more"}
 
 // stamped is what servers write into each entry: who made it, and who changed it last (RFC
 // 4512, section 3.4).

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"yardbroom/internal/directory"
 	"yardbroom/internal/logs"
 )
 
@@ -51,4 +52,11 @@ func TestWhatIsWrongWithALogIsSaid(t *testing.T) {
 		c.change(&r)
 		assert.Equal(t, c.want, Faults(&r, c.since, time.UTC), c.name)
 	}
+}
+
+func TestEveryAttributeWithALastChangeHasWords(t *testing.T) {
+	for _, attr := range directory.DatedAttributes() {
+		assert.NotEmpty(t, lastChanges[attr], attr)
+	}
+	assert.Len(t, lastChanges, len(directory.DatedAttributes()))
 }
