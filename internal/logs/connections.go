@@ -108,30 +108,37 @@ func readTurn(before, rest []byte) (t turn, is bool) {
 	return t, is
 }
 
-// connectionBefore reads the number of a connection at the end of a text, and where its
-// line begins.
+// mostBetween octets stand between the number of a connection and what is said of it.
+const mostBetween = 64
+
+// connectionBefore reads the number of a connection near the end of a text, and where it
+// stands.
 func connectionBefore(text []byte) (id connection, at int32, is bool) {
-	start := bytes.LastIndexByte(text, '\n') + 1
-	head := text[start:]
-	from := bytes.LastIndex(head, []byte("conn="))
+	tail := text[max(0, len(text)-mostBetween):]
+	from := bytes.LastIndex(tail, []byte("conn="))
 	if from < 0 {
 		return id, 0, false
 	}
-	if id.number, _, is = digits(head[from+5:]); !is {
+	if id.number, _, is = digits(tail[from+5:]); !is {
 		return id, 0, false
 	}
-	id.host = hostKey(hostBefore(head[:from]))
-	return id, int32(start), true
+	from += len(text) - len(tail)
+	id.host = hostKey(hostBefore(text[:from]))
+	return id, int32(from), true
 }
 
-// hostBefore is the name of the server in what stands before a message, as header does:
-// "" where there is none.
-func hostBefore(head []byte) []byte {
-	if bytes.HasSuffix(head, []byte("- ")) || bytes.HasSuffix(head, []byte("] ")) { // as in RFC 5424
-		h, _, _ := (&Options{}).readHeader(head)
+// hostBefore is the name of the server in what stands before a message in its line, as
+// header does: "" where there is none.
+func hostBefore(text []byte) []byte {
+	if bytes.HasSuffix(text, []byte("- ")) || bytes.HasSuffix(text, []byte("] ")) { // as in RFC 5424
+		line := text[bytes.LastIndexByte(text, '\n')+1:]
+		if line[0] == '[' {
+			return nil // a time only
+		}
+		h, _, _ := (&Options{}).readHeader(line)
 		return []byte(h.host)
 	}
-	head, is := bytes.CutSuffix(head, []byte(": "))
+	head, is := bytes.CutSuffix(text, []byte(": "))
 	if !is {
 		return nil
 	}
@@ -139,7 +146,11 @@ func hostBefore(head []byte) []byte {
 	if program < 0 {
 		return nil
 	}
-	return head[bytes.LastIndexByte(head[:program], ' ')+1 : program]
+	host := head[bytes.LastIndexByte(head[:program], ' ')+1 : program]
+	if bytes.IndexByte(host, '\n') >= 0 {
+		return nil
+	}
+	return host
 }
 
 // table are the turns in one block.

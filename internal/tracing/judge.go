@@ -115,6 +115,12 @@ func (t *Trace) Judge(c *Case) Judgement {
 	return j
 }
 
+// Settled tells that nothing else that its source does could change the judgement: nobody
+// was refused, or it is where the owner signed in until the password was changed.
+func (j *Judgement) Settled() bool {
+	return j.Cause == None || j.Cause == Stored && j.Sure && j.In
+}
+
 // going tells whether a source was still at it when the logs end.
 func (s *Source) going(c *Case) bool {
 	return !c.To.IsZero() && c.To.Sub(s.Last) <= max(stillAt, 2*s.Rhythm.Every) && s.LastSignIn.Before(s.Last)

@@ -208,10 +208,14 @@ func TestJudgements(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			kase := *c.c
-			_, j := tell(t, &kase, c.events...)
+			tr, j := tell(t, &kase, c.events...)
 			assert.Equal(t, c.want, j.Verdict())
 			assert.Equal(t, c.sure, j.Sure, "sure")
 			assert.Equal(t, c.unlock, j.Unlock)
+			if j.Settled() {
+				kase.Origins = nil
+				assert.Equal(t, j, tr.Judge(&kase), "what its source does elsewhere changes nothing")
+			}
 			if j.Cause != None {
 				assert.NotEmpty(t, j.Because(&kase, time.UTC))
 				assert.NotEmpty(t, j.Do())

@@ -127,6 +127,9 @@ func (s *Session) judge(ctx context.Context, all []*logs.Log, c *tracing.Collect
 		}
 	})
 	t.Case.From, t.Case.To = t.Covered, t.To
+	if t.Judged = t.Trace.Judge(&t.Case); t.Judged.Settled() {
+		return nil
+	}
 	if t.Case.Origins, err = s.origins(ctx, all, c.Book, t.Trace, t.Since); err != nil {
 		return err
 	}
