@@ -261,7 +261,7 @@ func TestAServerThatGoesDownInTheMiddleOfAStepLeavesItToBeSettled(t *testing.T) 
 				if op.Name != "modify" {
 					return practice.Fault{}
 				}
-				return practice.Fault{Meanwhile: func() { go s.server.Close() }, DropBefore: !done, DropAfter: done, Stall: 50 * time.Millisecond}
+				return practice.Fault{Meanwhile: func() { go s.server.Close() }, DropBefore: !done, DropAfter: done, Stall: 500 * time.Millisecond}
 			})
 			res, kept := st.apply(b)
 			assert.Equal(t, map[batch.LineState]int{batch.Unknown: 1, batch.Waiting: 1}, res.Counts)
