@@ -3,6 +3,7 @@ package directory
 import (
 	"cmp"
 	"encoding/binary"
+	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -191,21 +192,42 @@ const (
 	passwordAttid = 0x0009005A // unicodePwd
 )
 
-// changedLast finds the last originating change of an attribute in a
-// replPropertyMetaData value: a 16-byte header (version, count), then 48 bytes an
-// attribute: its number, version, time in seconds since 1601, invocation id and
-// two sequence numbers. Well is false for a value of another form.
-func changedLast(raw string, attid uint32) (version uint32, seconds uint64, well bool) {
+// change is the last originating change of an attribute, as a replPropertyMetaData value
+// has it.
+type change struct {
+	attid, version uint32
+	seconds        uint64 // since 1601
+	invocation     string
+}
+
+// dated reads the changes of a replPropertyMetaData value: a 16-byte header (version,
+// count), then 48 bytes an attribute: its number, version, time in seconds since 1601,
+// invocation id and two sequence numbers. Well is false for a value of another form.
+func dated(raw string) (all iter.Seq[change], well bool) {
 	b := []byte(raw)
 	if len(b) < 16 || binary.LittleEndian.Uint32(b) != 1 {
-		return 0, 0, false
+		return func(func(change) bool) {}, false
 	}
-	for b = b[16:]; len(b) >= 48; b = b[48:] {
-		if binary.LittleEndian.Uint32(b) == attid {
-			return binary.LittleEndian.Uint32(b[4:]), binary.LittleEndian.Uint64(b[8:]), true
+	return func(yield func(change) bool) {
+		for at := 16; len(b) >= at+48; at += 48 {
+			one := b[at:]
+			if !yield(change{binary.LittleEndian.Uint32(one), binary.LittleEndian.Uint32(one[4:]), binary.LittleEndian.Uint64(one[8:]), raw[at+16 : at+32]}) {
+				return
+			}
+		}
+	}, true
+}
+
+// changedLast finds the last originating change of an attribute in a
+// replPropertyMetaData value. Well is false for a value of another form.
+func changedLast(raw string, attid uint32) (version uint32, seconds uint64, well bool) {
+	all, well := dated(raw)
+	for c := range all {
+		if c.attid == attid {
+			return c.version, c.seconds, true
 		}
 	}
-	return 0, 0, true
+	return 0, 0, well
 }
 
 // flagsChanged dates the last change of userAccountControl.
@@ -327,14 +349,11 @@ type AttributeChange struct {
 // Changed lists the last changes of those attributes that say most of an account, by a
 // replPropertyMetaData value, the latest first; none for a value of another form.
 func Changed(metadata string) (all []AttributeChange) {
-	b := []byte(metadata)
-	if len(b) < 16 || binary.LittleEndian.Uint32(b) != 1 {
-		return nil
-	}
-	for b = b[16:]; len(b) >= 48; b = b[48:] {
+	changes, _ := dated(metadata)
+	for c := range changes {
 		for name, id := range attids {
-			if seconds := binary.LittleEndian.Uint64(b[8:]); binary.LittleEndian.Uint32(b) == id && seconds > 0 && seconds < 1<<40 {
-				all = append(all, AttributeChange{name, binary.LittleEndian.Uint32(b[4:]), time.Unix(fileTimeEpoch+int64(seconds), 0).UTC(), string(b[16:32])})
+			if c.attid == id && c.seconds > 0 && c.seconds < 1<<40 {
+				all = append(all, AttributeChange{name, c.version, time.Unix(fileTimeEpoch+int64(c.seconds), 0).UTC(), c.invocation})
 			}
 		}
 	}
