@@ -25,7 +25,6 @@ const (
 	evPreAuthFailed   = 4771
 	evCredentials     = 4776
 	evRenamed         = 4781
-	evServiceTicket   = 4769
 	noSecurityAccount = "S-1-0-0"
 )
 

@@ -26,9 +26,8 @@ type Collector struct {
 	// Since is the time before which nothing is kept; zero is none.
 	Since time.Time
 
-	// Elsewhere and Several count events of other directories, and of names that
-	// more than one account has.
-	Elsewhere, Several int
+	// Several counts events of names that more than one account has.
+	Several int
 	// First and Last are the times of the earliest and the latest event that was kept.
 	First, Last time.Time
 	// Floor is the time before which events were given up, zero where all are kept.
@@ -39,7 +38,6 @@ type Collector struct {
 	all     []string
 	nobody  map[string]int32 // names that no account has: who is -1 - n
 	names   []string
-	extra   int // names that were too many to be remembered
 	sorted  bool
 }
 
@@ -63,7 +61,6 @@ func (c *Collector) Take(e *logs.Event) error {
 	number, m := c.Book.Find(e)
 	switch m {
 	case Elsewhere:
-		c.Elsewhere++
 		return nil
 	case Several:
 		c.Several++
@@ -104,7 +101,6 @@ func (c *Collector) stranger(name string) int {
 	n, known := c.nobody[name]
 	if !known {
 		if len(c.names) == mostNobody {
-			c.extra++
 			return 0
 		}
 		n = int32(len(c.names))

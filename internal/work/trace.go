@@ -43,9 +43,7 @@ type Logs struct {
 	Covered time.Time
 	Since   time.Time // what was asked for, zero for all
 	Floor   time.Time // before which they were too much to keep, zero where all was kept
-	// Elsewhere and Several are events of other directories, and of names that more
-	// than one account has.
-	Elsewhere, Several int
+	Several int       // events of names that more than one account has
 }
 
 // AccountTrace is what keeps refusing one account, and who signs in with it.
@@ -98,6 +96,9 @@ func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace, from *Lo
 			return nil, names, err
 		}
 		if err := t.know(ctx, p); err != nil {
+			return nil, names, err
+		}
+		if err := t.date(ctx, p); err != nil {
 			return nil, names, err
 		}
 		names = namesOf(t.Entry)
@@ -177,10 +178,6 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 	}
 	if server, live := p.Server(); live {
 		t.Case.Servers = server.Failures(ctx, t.Entry)
-		// Whoever may not read that is told the rest.
-		if t.Changed, err = server.Changes(ctx, t.Entry); err != nil && ctx.Err() != nil {
-			return err
-		}
 	}
 	if set := t.Survey.PasswordSet(t.Account); set.Known() {
 		t.Case.PasswordSet = set.Time()
@@ -195,14 +192,27 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 				t.Locked = f.Locked
 			}
 		}
-		for _, c := range t.Changed {
-			if c.Attr == directory.AttrLockoutTime.String() {
-				t.Began = c.Server
-			}
-		}
 	}
 	t.Case.MaxFailures, t.Case.Window = counting(ctx, p, t.Survey, t.Account)
 	return ctx.Err()
+}
+
+// date reads when an account was changed last, and where: the lock, too. Whoever may not
+// read that is told the rest.
+func (t *AccountTrace) date(ctx context.Context, p *Place) (err error) {
+	server, live := p.Server()
+	if !live {
+		return nil
+	}
+	if t.Changed, err = server.Changes(ctx, t.Entry); err != nil && ctx.Err() != nil {
+		return err
+	}
+	for _, c := range t.Changed {
+		if t.Out && c.Attr == directory.AttrLockoutTime.String() {
+			t.Began = c.Server
+		}
+	}
+	return nil
 }
 
 // accountOf is the account of an entry in a survey, nil where it is not there.
@@ -401,7 +411,7 @@ func (s *Session) readLogs(ctx context.Context, all []*logs.Log, only *logs.Only
 }
 
 func (l *Logs) take(reports []*logs.Report, c *tracing.Collector) {
-	l.Reports, l.Floor, l.Elsewhere, l.Several = reports, c.Floor, c.Elsewhere, c.Several
+	l.Reports, l.Floor, l.Several = reports, c.Floor, c.Several
 	for _, r := range reports {
 		if r.First.IsZero() {
 			continue
