@@ -33,6 +33,8 @@ type Report struct {
 	// People is who has which account, Roster counts it; nil without a roster.
 	People *reconcile.Result
 	Roster *RosterSummary
+	// Chosen says in words about whom the findings are, "" where they are about all.
+	Chosen string
 	// Earlier says what was left out, nil where nothing was.
 	Earlier *Earlier
 }

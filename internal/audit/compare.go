@@ -136,6 +136,19 @@ func (f Finding) changed(how string) Finding {
 // it.
 func (c *Comparison) All() []Finding { return slices.Concat(c.New, c.Still, c.Gone) }
 
+// Only returns the comparison with what is about the entries that are chosen by their
+// DN, the later one where there is one.
+func (c *Comparison) Only(chosen func(dn string) bool) *Comparison {
+	out := *c
+	about := func(findings []Finding) []Finding {
+		return slices.DeleteFunc(slices.Clone(findings), func(f Finding) bool { return !chosen(f.DN) })
+	}
+	out.New, out.Still, out.Gone = about(c.New), about(c.Still), about(c.Gone)
+	out.Accounts = slices.DeleteFunc(slices.Clone(c.Accounts), func(a AccountChange) bool { return !chosen(a.DN) && (a.What != Moved || !chosen(a.Was)) })
+	out.Members = slices.DeleteFunc(slices.Clone(c.Members), func(m MemberChange) bool { return !chosen(m.DN) && !chosen(m.GroupDN) })
+	return &out
+}
+
 // identity is what stays of an entry when it is renamed or moved.
 func identity(s *directory.Subject) string {
 	if s.ID != "" {

@@ -6,11 +6,13 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/wording"
 )
 
 // Catalog is the checks there are: those built in, and those that the
@@ -40,7 +42,11 @@ func (c Catalog) Named(name string) (*Check, error) {
 	if check := byName(c, name); check != nil {
 		return check, nil
 	}
-	return nil, fmt.Errorf("no check is called %q; \"yardbroom checks\" lists them", name)
+	names := make([]string, len(c))
+	for i := range c {
+		names[i] = c[i].Name
+	}
+	return nil, fmt.Errorf("no check is called %q%s; \"yardbroom checks\" lists them", name, wording.DidYouMean(name, names))
 }
 
 // Own returns the checks that filters define.
@@ -66,8 +72,8 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	if f.Kind != "" && listing.Kinds[f.Kind] == nil {
 		return nil, fmt.Errorf("%s: kind: %q is none of %s", name, f.Kind, strings.Join(listing.KindNames, ", "))
 	}
-	if f.Filter == "" && f.Where.Empty() {
-		return nil, fmt.Errorf("%s: give a filter, or conditions (where), or both", name)
+	if f.Empty() {
+		return nil, fmt.Errorf("%s: give a filter, conditions (where), or a place (under)", name)
 	}
 	if f.Filter != "" {
 		parsed, err := filter.Parse(f.Filter)
@@ -75,6 +81,9 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 		c.attributes = parsed.Attributes()
+	}
+	if kinds := listing.Kinds[f.Kind]; f.Filter == "" && len(kinds) > 0 && !kinds[0].IsAccount() {
+		c.Filter = listing.Selecting(f.Kind) // since only accounts are at hand without one
 	}
 	if f.Kind == "people" { // as a list of them, or more would be staged than it shows
 		c.Filter = "(&" + f.Filter + listing.PersonFilter + ")"
@@ -123,14 +132,15 @@ func (c *Check) Reason() string {
 }
 
 // ownNeeds are the attributes without which conditions cannot be told.
-func ownNeeds(w *settings.Conditions, d *directory.Dialect) (needs [][]directory.AttrID) {
-	if w.Enabled || w.Disabled {
+func ownNeeds(asked *settings.Conditions, d *directory.Dialect) (needs [][]directory.AttrID) {
+	w := asked.Looked()
+	if w.Enabled || w.Disabled || w.DisabledFor != nil {
 		needs = enabledNeeds(d)
 	}
 	for _, one := range []struct {
 		asked bool
 		ids   []directory.AttrID
-	}{{w.Idle != nil || w.NeverUsed, d.LastLogon}, {w.PasswordOlder != nil, d.PasswordSet}, {w.New != nil, []directory.AttrID{d.Created}}} {
+	}{{w.AskSignIns(), d.LastLogon}, {w.PasswordOlder != nil, d.PasswordSet}, {w.New != nil || w.CreatedBefore != nil, []directory.AttrID{d.Created}}} {
 		if one.asked {
 			needs = append(needs, one.ids)
 		}
@@ -165,11 +175,12 @@ func (p *pass) gatherOwn(c *Check, report func(*directory.Subject, Finding)) {
 	if err != nil {
 		return // it was not looked at
 	}
-	under := directory.FoldDN(c.own.Under)
+	under, notUnder := directory.FoldDN(c.own.Under), directory.FoldAll(c.own.NotUnder)
 	take := func(a *directory.Account, e *directory.Entry) {
 		if a.BuiltIn || a.Kind == directory.KindTrust ||
 			c.own.Kind != "" && !slices.Contains(listing.Kinds[c.own.Kind], a.Kind) ||
 			under != "" && !directory.Under(directory.FoldDN(a.DN), under) ||
+			len(notUnder) > 0 && !directory.InScope(a.DN, nil, notUnder) ||
 			holds(a) != filter.True { // what cannot be told the notes name
 			return
 		}
@@ -204,17 +215,18 @@ func (p *pass) ownConfidence(c *Check, a *directory.Account) Confidence {
 	raw := p.Dialect == directory.AD && len(p.Servers()) != 1 &&
 		slices.ContainsFunc(c.attributes,
 			func(name string) bool { return slices.Contains(ofOneServer, strings.ToLower(name)) })
-	w := &c.own.Where
-	last := p.LastSignIn(a, p.asOf)
+	w := c.own.Where.Looked()
+	missed, last := c.own.Where.MissSignIns(), p.LastSignIn(a, p.asOf)
 	switch {
 	case raw:
 		return Likely
-	case w.Idle != nil && last.Known() && !p.everySignInShown(a, last.Time(), w.Idle.Before(p.asOf)),
-		(w.Idle != nil || w.NeverUsed) && !last.Known() && (!p.allAsked && !p.replicated(a) || p.SignInForgotten(a).Known()):
+	case c.own.Where.Idle != nil && last.Known() && !p.everySignInShown(a, last.Time(), w.Idle.Before(p.asOf)),
+		missed && last.Known() && c.own.Where.Not != nil && c.own.Where.Not.UsedWithin != nil && !p.everySignInShown(a, last.Time(), w.UsedWithin.Before(p.asOf)),
+		missed && !last.Known() && (!p.allAsked && !p.replicated(a) || p.SignInForgotten(a).Known()):
 		return Likely
 	case w.Enabled:
 		return confidence(p.Enabled(a, p.asOf))
-	case w.Disabled:
+	case w.Disabled || w.DisabledFor != nil:
 		return confidence(p.Disabled(a, p.asOf))
 	case w.Locked:
 		return confidence(p.LockedOut(a, p.asOf))
@@ -224,8 +236,8 @@ func (p *pass) ownConfidence(c *Check, a *directory.Account) Confidence {
 
 // factsOf are the facts that conditions look at.
 func (p *pass) factsOf(c *Check, a *directory.Account) (out []Evidence) {
-	w := &c.own.Where
-	if w.Idle != nil || w.NeverUsed {
+	w := c.own.Where.Looked()
+	if w.AskSignIns() {
 		out = append(out, p.logonEvidence(a, p.LastSignIn(a, p.asOf))...)
 		if !p.LastSignIn(a, p.asOf).Known() {
 			made := evidence(a.Created)
@@ -239,16 +251,31 @@ func (p *pass) factsOf(c *Check, a *directory.Account) (out []Evidence) {
 	if w.ExpiresIn != nil || w.Expired {
 		out = append(out, evidence(a.Expires))
 	}
-	if w.Enabled || w.Disabled || w.Locked {
+	if w.DisabledFor != nil {
+		out = append(out, dated("disabled since", p.DisabledSince(a, p.asOf), a))
+	}
+	if w.HereFor != nil {
+		out = append(out, dated("here since", p.HereSince(a, p.asOf), a))
+	}
+	if w.Enabled || w.Disabled || w.Locked || w.DisabledFor != nil {
 		out = append(out, Evidence{"state", p.State(a, p.asOf)})
 	}
-	if w.New != nil {
+	if w.New != nil || w.CreatedBefore != nil {
 		out = append(out, evidence(a.Created))
 	}
 	if w.MemberOf != "" {
 		out = append(out, Evidence{"member of", w.MemberOf})
 	}
 	return out
+}
+
+// dated is the evidence of since when something is so; where nothing dates that, the
+// last change of the entry proves that it is so at least since then.
+func dated(what string, since directory.Moment, a *directory.Account) Evidence {
+	if since.Known() {
+		return Evidence{what, since.Time().Format(time.RFC3339)}
+	}
+	return Evidence{what, "its last change, " + a.Changed.Time().Format(time.RFC3339) + ", or before"}
 }
 
 // ownNote warns of a filter on what one server keeps for itself, "" where there

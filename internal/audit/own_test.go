@@ -141,7 +141,7 @@ func TestChecksOfOnesOwnThatCannotBe(t *testing.T) {
 		{"Mine", settings.Filter{Filter: "(a=b)"}, `"Mine" cannot name a check`},
 		{"1st", settings.Filter{Filter: "(a=b)"}, "cannot name a check"},
 		{"stale", settings.Filter{Filter: "(a=b)"}, `"stale" is the name of a built-in check`},
-		{"mine", settings.Filter{}, "mine: give a filter, or conditions (where), or both"},
+		{"mine", settings.Filter{}, "mine: give a filter, conditions (where), or a place (under)"},
 		{"mine", settings.Filter{Filter: "(a=b"}, "mine: "},
 		{"mine", settings.Filter{Filter: "(userPassword=b)"}, "holds secrets"},
 		{"mine", settings.Filter{Filter: "(cn=b)", Kind: "person"}, `mine: kind: "person" is none of`},

@@ -111,21 +111,8 @@ func disabled(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	f := &Finding{Confidence: confidence(d), Evidence: []Evidence{p.disabledEvidence(a, d.By)}}
-	f.Since = p.disabledSince(a, d.By).Time()
+	f.Since = p.DisabledSince(a, p.asOf).Time()
 	return f
-}
-
-// disabledSince returns when an account was disabled, where the directory
-// dates that.
-func (p *pass) disabledSince(a *directory.Account, by directory.AttrID) directory.Moment {
-	m := a.FlagsSince
-	if by == directory.AttrPwdEndTime {
-		m = a.ExpiresAlso
-	}
-	if m.Known() && m.Time().After(p.asOf) {
-		return 0
-	}
-	return m
 }
 
 func (p *pass) disabledEvidence(a *directory.Account, by directory.AttrID) Evidence {

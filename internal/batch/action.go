@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/wording"
 )
 
 // Names of the actions a person can stage.
@@ -70,7 +71,10 @@ func ParseActions(list string) ([]string, error) {
 	for name := range strings.SplitSeq(list, ",") {
 		name = strings.TrimSpace(name)
 		if !slices.Contains(ActionNames, name) {
-			return nil, fmt.Errorf("%q is not an action: use %s, or by itself %s", name,
+			if slices.Contains(Alone, name) {
+				return nil, fmt.Errorf("%s stands by itself, with no other action", name)
+			}
+			return nil, fmt.Errorf("%q is not an action%s; use %s, or by itself %s", name, wording.DidYouMean(name, slices.Concat(ActionNames, Alone)),
 				strings.Join(ActionNames, ", "), strings.Join(Alone, ", "))
 		}
 		if slices.Contains(all, name) {

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +24,7 @@ import (
 	"yardbroom/internal/homes"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 // Batch is a list of changes to one directory.
@@ -597,31 +599,114 @@ func (l *Line) Has(action string) bool {
 
 // Is tells whether a line is about the account of this logon name or DN.
 func (l *Line) Is(name string) bool {
-	return strings.EqualFold(l.Account, name) || directory.FoldDN(l.DN) == directory.FoldDN(name)
+	if directory.FoldDN(l.DN) == directory.FoldDN(name) {
+		return true
+	}
+	for _, is := range []string{l.Account, directory.LeafValue(l.DN)} {
+		if strings.Contains(name, "*") && like(strings.ToLower(is), strings.ToLower(name)) || strings.EqualFold(is, name) || strings.EqualFold(strings.TrimSuffix(is, "$"), name) {
+			return true
+		}
+	}
+	return false
 }
 
-// Find returns the lines of accounts, by logon name or DN. A name that no
-// line has is an error.
-func (b *Batch) Find(accounts []string) (found []*Line, err error) {
-	for _, name := range accounts {
-		before := len(found)
-		for i := range b.Lines {
-			if b.Lines[i].Is(name) {
-				found = append(found, &b.Lines[i])
-			}
+// like tells whether a text is what a pattern says, in which * stands for any text.
+func like(text, pattern string) bool {
+	parts := strings.Split(pattern, "*")
+	if !strings.HasPrefix(text, parts[0]) {
+		return false
+	}
+	text = text[len(parts[0]):]
+	for _, part := range parts[1 : len(parts)-1] {
+		_, after, found := strings.Cut(text, part)
+		if !found {
+			return false
 		}
-		if len(found) == before {
-			return nil, fmt.Errorf("batch %d has no line for %q; \"yardbroom batch show %d\" lists them", b.ID, name,
-				b.ID)
+		text = after
+	}
+	return strings.HasSuffix(text, parts[len(parts)-1])
+}
+
+// Find returns the lines that are meant, each once: by logon name (with or without the $
+// of computers, or with * for any text), by DN, by the name of the entry, or by their
+// numbers (2 or 5-9, several with commas between them). A name that no line has is an
+// error.
+func (b *Batch) Find(names []string) (found []*Line, err error) {
+	taken := map[int]bool{}
+	for _, name := range names {
+		lines, err := b.lines(name)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range lines {
+			if !taken[l.N] {
+				taken[l.N] = true
+				found = append(found, l)
+			}
 		}
 	}
 	return found, nil
 }
 
-// Drop takes the lines of these accounts, by logon name or DN, out of a
-// staged batch. A name that no line has is an error, and nothing is dropped.
-func (b *Batch) Drop(ctx context.Context, s *store.Store, accounts []string, by string, at time.Time) (int, error) {
-	found, err := b.Find(accounts)
+// lines are those that one name means.
+func (b *Batch) lines(name string) (found []*Line, err error) {
+	for i := range b.Lines {
+		if b.Lines[i].Is(name) {
+			found = append(found, &b.Lines[i])
+		}
+	}
+	if len(found) > 0 {
+		return found, nil
+	}
+	if numbered.MatchString(name) {
+		for span := range strings.SplitSeq(name, ",") {
+			first, last, isSpan := strings.Cut(span, "-")
+			from, _ := strconv.Atoi(first)
+			to := from
+			if isSpan {
+				to, _ = strconv.Atoi(last)
+			}
+			if from < 1 || to < from || to > len(b.Lines) {
+				return nil, fmt.Errorf("batch %d has the lines 1 to %d, so there is no %s", b.ID, len(b.Lines), span)
+			}
+			for n := from; n <= to; n++ {
+				found = append(found, &b.Lines[n-1])
+			}
+		}
+		return found, nil
+	}
+	accounts := make([]string, len(b.Lines))
+	for i := range b.Lines {
+		accounts[i] = b.Lines[i].Account
+	}
+	return nil, fmt.Errorf("batch %d has no line for %q%s; \"yardbroom batch show %d\" lists them", b.ID, name,
+		wording.DidYouMean(name, accounts), b.ID)
+}
+
+// numbered is how numbers of lines are written.
+var numbered = regexp.MustCompile(`^[0-9]{1,9}(-[0-9]{1,9})?(,[0-9]{1,9}(-[0-9]{1,9})?)*$`)
+
+// Keep takes all other lines than these out of a staged batch.
+func (b *Batch) Keep(ctx context.Context, s *store.Store, names []string, by string, at time.Time) (int, error) {
+	found, err := b.Find(names)
+	if err != nil {
+		return 0, err
+	}
+	kept := map[int]bool{}
+	for _, l := range found {
+		kept[l.N] = l.State != Dropped
+	}
+	drop, err := b.absent(kept)
+	if err != nil {
+		return 0, err
+	}
+	return b.DropLines(ctx, s, drop, by, at)
+}
+
+// Drop takes the lines that Find finds out of a staged batch. A name that no line has
+// is an error, and nothing is dropped.
+func (b *Batch) Drop(ctx context.Context, s *store.Store, names []string, by string, at time.Time) (int, error) {
+	found, err := b.Find(names)
 	if err != nil {
 		return 0, err
 	}

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/text/encoding/charmap"
+
 	"yardbroom/internal/store"
 )
 
@@ -127,7 +129,7 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 		}
 		want := l.Cells()
 		for i := 1; i < len(want)-1; i++ {
-			if got := cell(r, i); got != strings.ReplaceAll(want[i], "\r\n", "\n") {
+			if got := cell(r, i); !sameCell(got, want[i]) {
 				wrong = append(
 					wrong,
 					fmt.Errorf(
@@ -156,6 +158,30 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 		return nil, errors.Join(wrong...)
 	}
 	return b.absent(kept)
+}
+
+// sameCell tells whether a cell that came back is what it was, as far as spreadsheets
+// can keep that: they trim blanks, change line ends, take zeros off the front of
+// numbers, and write a question mark for what Windows-1252 does not have.
+func sameCell(got, want string) bool {
+	plain := func(s string) string { return strings.Join(strings.Fields(s), " ") }
+	got, want = plain(got), plain(want)
+	if got == want {
+		return true
+	}
+	if number := strings.TrimLeft(want, "0"); number != "" && strings.Trim(number, "0123456789") == "" && got == number {
+		return true
+	}
+	g, w := []rune(got), []rune(want)
+	if len(g) != len(w) {
+		return false
+	}
+	for i := range w {
+		if _, has := charmap.Windows1252.EncodeRune(w[i]); g[i] != w[i] && (has || g[i] != '?') {
+			return false
+		}
+	}
+	return true
 }
 
 // strayCell is the place of a cell with something in it that stands in none of

@@ -57,6 +57,49 @@ func (s Span) String() string {
 	return strconv.Itoa(s.Days) + "d"
 }
 
+// Past is a time gone by: so long ago, or the beginning of a day.
+type Past struct {
+	span Span
+	day  string // as a date is written, "" for a span
+}
+
+// ParsePast reads a span such as 90d, or a date.
+func ParsePast(text string) (Past, error) {
+	if span, err := ParseSpan(text); err == nil {
+		return Past{span: span}, nil
+	}
+	if _, err := time.Parse(time.DateOnly, text); err != nil {
+		return Past{}, fmt.Errorf("%q is neither a span of time (90d, 12w, 6mo, 1y) nor a date (2026-02-15)", text)
+	}
+	return Past{day: text}, nil
+}
+
+// UnmarshalText reads a span or a date, as ParsePast does.
+func (p *Past) UnmarshalText(text []byte) (err error) {
+	*p, err = ParsePast(string(text))
+	return err
+}
+
+// At returns the time, seen from now; a day begins in now's zone.
+func (p Past) At(now time.Time) time.Time {
+	if p.day == "" {
+		return p.span.Before(now)
+	}
+	day, err := time.ParseInLocation(time.DateOnly, p.day, now.Location())
+	if err != nil {
+		panic(err) // it was read as one
+	}
+	return day
+}
+
+// String writes it as it is read.
+func (p Past) String() string {
+	if p.day == "" {
+		return p.span.String()
+	}
+	return p.day
+}
+
 // ParseTime reads an RFC 3339 time, or a date, which means the end of that
 // day in loc.
 func ParseTime(text string, loc *time.Location) (time.Time, error) {

@@ -20,7 +20,7 @@ import (
 func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "report what is untidy, check by check",
-		Flags: slices.Concat(fromFlags(), signInFlags(), []cli.Flag{asOfFlag(),
+		Flags: slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("all"),
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
 			&cli.IntFlag{
 				Name:  "limit",
@@ -31,7 +31,7 @@ func (a *app) auditCommand() *cli.Command {
 				Name:  "since",
 				Usage: "show only what is new since an audit that is remembered, `last` or the last one at or before a date; or compare with a kept survey",
 			},
-			newToFlag(),
+			newToFlag(), namesFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
@@ -50,12 +50,20 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	asked, err := a.conditions(cmd)
+	if err != nil {
+		return err
+	}
 	p, err := a.work.Open(ctx, from(cmd))
 	if err != nil {
 		return err
 	}
 	defer p.Close()
 	report, err := a.work.Judge(ctx, p, &q)
+	if err != nil {
+		return err
+	}
+	chosen, err := a.choose(ctx, p, asked, &q)
 	if err != nil {
 		return err
 	}
@@ -80,10 +88,11 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
+	memory, report = chosen.OfMemory(memory, report), chosen.Of(report)
 	trend := func() (*work.Trend, error) { return a.work.TrendSoFar(ctx, p) }
 	out, findings := a.reportResult(report, trend, st), report.Findings
 	if since := cmd.String("since"); since != "" && !remembered {
-		c, err := a.work.Compare(ctx, p, report, at(cmd, since), &q)
+		c, err := a.compare(ctx, p, report, &earlierQuestion{at(cmd, since), &q, asked, chosen})
 		if err != nil {
 			return err
 		}
@@ -132,10 +141,9 @@ func (a *app) told(ctx context.Context, before work.Before, memory work.Memory) 
 func (a *app) reportResult(r *audit.Report, trend func() (*work.Trend, error), st render.Style) *result {
 	return &result{
 		parts: func() []sheet.Sheet { return render.CheckSheets(r) },
-		write: map[string]func(io.Writer) error{
+		names: func() []string { return render.FindingNames(r.Findings) },
+		rows:  func() *sheet.Sheet { return render.FindingsSheet(r.Findings) }, write: map[string]func(io.Writer) error{
 			formatTable: func(w io.Writer) error { render.Report(w, r, st); return nil },
-			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(r.Findings)) },
-			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(r.Findings)) },
 			formatJSON:  func(w io.Writer) error { return render.ReportJSON(w, r) },
 			formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.ReportSheets(r), st) },

@@ -24,10 +24,14 @@ func (a *app) batchCommand() *cli.Command {
 					&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
 				}, Action: a.batchShow},
 			{
-				Name:      "drop",
-				Usage:     "take the lines of accounts out of a batch",
-				ArgsUsage: "BATCH ACCOUNT…",
-				Action:    a.batchDrop,
+				Name: "drop", Usage: "take lines out of a batch", ArgsUsage: "BATCH ACCOUNT|LINES…",
+				Description: help("lines", "command", "drop"),
+				Action:      func(ctx context.Context, cmd *cli.Command) error { return a.batchThin(ctx, cmd, a.work.Drop) },
+			},
+			{
+				Name: "keep", Usage: "take all other lines out of a batch", ArgsUsage: "BATCH ACCOUNT|LINES…",
+				Description: help("lines", "command", "keep"),
+				Action:      func(ctx context.Context, cmd *cli.Command) error { return a.batchThin(ctx, cmd, a.work.KeepOnly) },
 			},
 			a.pickCommand(), a.exportCommand(), a.importCommand(), a.signCommand(), a.reportCommand(),
 			{Name: "discard", Usage: "give a batch up", ArgsUsage: "BATCH", Action: a.batchDiscard},
@@ -113,16 +117,19 @@ func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
 	return usage("--format: %q is neither table nor json", cmd.String("format"))
 }
 
-func (a *app) batchDrop(ctx context.Context, cmd *cli.Command) error {
+// batchThin takes lines out of a batch, in one of two ways.
+func (a *app) batchThin(
+	ctx context.Context, cmd *cli.Command, thin func(context.Context, *batch.Batch, []string) (int, error),
+) error {
 	b, err := a.batchNamed(ctx, cmd)
 	if err != nil {
 		return err
 	}
 	accounts := cmd.Args().Tail()
 	if len(accounts) == 0 {
-		return usage("say which accounts to take out of batch %d", b.ID)
+		return usage("say which lines of batch %d are meant, by account or number; \"%s --help\" shows how", b.ID, cmd.FullName())
 	}
-	n, err := a.work.Drop(ctx, b, accounts)
+	n, err := thin(ctx, b, accounts)
 	if err != nil {
 		return err
 	}

@@ -9,14 +9,16 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/render"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/work"
 )
 
 func (a *app) compareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare", Usage: "what changed between two surveys: accounts, groups, findings", ArgsUsage: "BEFORE AFTER",
 		Description: help("compare"),
-		Flags: slices.Concat(serverFlags(), []cli.Flag{asOfFlag(),
+		Flags: slices.Concat(serverFlags(), conditionFlags(), []cli.Flag{asOfFlag(), kindFlag("all"),
 			&cli.StringSliceFlag{
 				Name:  "check",
 				Usage: "compare the findings of the check `NAME` only; may be given several times",
@@ -36,6 +38,10 @@ func (a *app) compareCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			asked, err := a.conditions(cmd)
+			if err != nil {
+				return err
+			}
 			later, err := a.work.Open(ctx, at(cmd, cmd.Args().Get(1)))
 			if err != nil {
 				return err
@@ -45,7 +51,11 @@ func (a *app) compareCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.work.Compare(ctx, later, after, at(cmd, cmd.Args().First()), &q)
+			chosen, err := a.choose(ctx, later, asked, &q)
+			if err != nil {
+				return err
+			}
+			c, err := a.compare(ctx, later, after, &earlierQuestion{at(cmd, cmd.Args().First()), &q, asked, chosen})
 			if err != nil {
 				return err
 			}
@@ -56,12 +66,38 @@ func (a *app) compareCommand() *cli.Command {
 	}
 }
 
+// earlierQuestion is what a later audit is compared with: an earlier place, judged by
+// the same question, and about whom.
+type earlierQuestion struct {
+	from   work.From
+	q      *work.Question
+	asked  settings.Filter
+	chosen *work.Chosen // in the later place
+}
+
+// compare compares a later audit with an earlier place.
+func (a *app) compare(ctx context.Context, later *work.Place, after *audit.Report, with *earlierQuestion) (*audit.Comparison, error) {
+	earlier, err := a.work.OpenEarlier(ctx, later, with.from)
+	if err != nil {
+		return nil, err
+	}
+	defer earlier.Close()
+	c, err := a.work.Compare(ctx, later, after, earlier, with.q)
+	if err != nil {
+		return nil, err
+	}
+	before, err := a.choose(ctx, earlier, with.asked, with.q)
+	if err != nil {
+		return nil, err
+	}
+	return with.chosen.OfComparison(before, c), nil
+}
+
 // comparisonResult writes all that changed.
 func (a *app) comparisonResult(c *audit.Comparison, st render.Style) *result {
 	r := a.sinceResult(c, st)
 	r.write[formatTable] = func(w io.Writer) error { render.Comparison(w, c, st); return nil }
-	r.write[formatCSV] = func(w io.Writer) error { return render.SheetCSV(w, render.ChangesSheet(c)) }
-	r.write[formatTSV] = func(w io.Writer) error { return render.SheetTSV(w, render.ChangesSheet(c)) }
+	r.rows = func() *sheet.Sheet { return render.ChangesSheet(c) }
 	r.write[formatJSONL] = func(w io.Writer) error { return render.SheetJSONL(w, render.ChangesSheet(c)) }
 	return r
 }
@@ -69,10 +105,8 @@ func (a *app) comparisonResult(c *audit.Comparison, st render.Style) *result {
 // sinceResult writes the findings of a comparison.
 func (a *app) sinceResult(c *audit.Comparison, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.ComparisonSheets(c) }
-	return &result{parts: parts, write: map[string]func(io.Writer) error{
+	return &result{parts: parts, names: func() []string { return render.FindingNames(c.New) }, rows: func() *sheet.Sheet { return render.FindingsSheet(c.All()) }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.Since(w, c, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(c.All())) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(c.All())) },
 		formatJSON:  func(w io.Writer) error { return render.ComparisonJSON(w, c) },
 		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, c.All()) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

@@ -54,8 +54,7 @@ func (a *app) export(ctx context.Context, cmd *cli.Command, targets []target, b 
 		doomed = a.work.Doomed(ctx, b, at(cmd, cmd.String("on")))
 	}
 	parts := func() []sheet.Sheet { return []sheet.Sheet{render.LineSheet(b)} }
-	err := a.deliver(targets, &result{parts: parts, write: map[string]func(io.Writer) error{
-		formatCSV:  func(w io.Writer) error { return render.SheetCSV(w, &parts()[0]) },
+	err := a.deliver(targets, &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, write: map[string]func(io.Writer) error{
 		formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },
 		formatJSON: func(w io.Writer) error { return render.BatchJSON(w, b) },
 		formatLDIF: func(w io.Writer) error { return writeChanges(w, b, doomed, cmd.Bool("undo")) },
@@ -150,10 +149,8 @@ func (a *app) reportCommand() *cli.Command {
 				return err
 			}
 			parts := func() []sheet.Sheet { return render.HandoverSheets(h) }
-			return a.deliver(targets, &result{parts: parts, write: map[string]func(io.Writer) error{
+			return a.deliver(targets, &result{parts: parts, rows: func() *sheet.Sheet { return render.HandoverRows(h) }, write: map[string]func(io.Writer) error{
 				formatHTML: func(w io.Writer) error { return render.HandoverPage(h, time.Local, a.now()).Write(w) },
-				formatCSV:  func(w io.Writer) error { return render.SheetCSV(w, render.HandoverRows(h)) },
-				formatTSV:  func(w io.Writer) error { return render.SheetTSV(w, render.HandoverRows(h)) },
 				formatJSON: func(w io.Writer) error { return render.HandoverJSON(w, h) },
 				formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },
 			}})

@@ -5,11 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/work"
@@ -21,8 +23,8 @@ func (a *app) exemptCommand() *cli.Command {
 		Description: help("exempt"),
 		Commands: []*cli.Command{
 			{
-				Name: "add", Usage: "leave an account alone, or a subtree, or what a filter selects", ArgsUsage: "[ACCOUNT]",
-				Flags: []cli.Flag{
+				Name: "add", Usage: "leave accounts alone, or a subtree, or what a filter selects", ArgsUsage: "[ACCOUNT…]",
+				Flags: slices.Concat([]cli.Flag{
 					&cli.StringFlag{Name: "reason", Usage: "why, as `TEXT`; required"},
 					&cli.StringFlag{Name: "owner", Usage: "`WHO` answers for it; required"},
 					&cli.StringFlag{
@@ -34,13 +36,13 @@ func (a *app) exemptCommand() *cli.Command {
 						Usage: "only from the check `NAME`; may be given several times",
 					},
 					&cli.StringFlag{Name: "dn", Usage: "the entry with this `DN`, instead of ACCOUNT"},
-					&cli.StringFlag{Name: "subtree", Usage: "everything at or below this `DN`"},
-					&cli.StringFlag{Name: "filter", Usage: "what this RFC 4515 `FILTER` selects"},
+					&cli.StringFlag{Name: "subtree", Usage: "everything at or below this `DN`, also what comes later"},
 					&cli.StringFlag{
 						Name:  "person",
 						Usage: "the person of the roster with this `ID`, who needs no account",
 					},
-				},
+					asOfFlag(), kindFlag("users"),
+				}, conditionFlags(), signInFlags(), fromFlags()),
 				Action: a.exemptAdd,
 			},
 			{Name: "list", Usage: "the exemptions, of the settings and added here", Action: a.exemptList},
@@ -50,29 +52,119 @@ func (a *app) exemptCommand() *cli.Command {
 }
 
 func (a *app) exemptAdd(ctx context.Context, cmd *cli.Command) error {
-	if cmd.Args().Len() > 1 {
-		return usage("give one account; \"%s --help\" shows how", cmd.FullName())
-	}
-	e := settings.Exemption{
-		Match: settings.Match{
-			Account: cmd.Args().First(),
-			DN:      cmd.String("dn"),
-			Subtree: cmd.String("subtree"),
-			Filter:  cmd.String("filter"),
-			Person:  cmd.String("person"),
-		},
-		Checks: checkNames(cmd), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until"),
-	}
-	kept, err := a.work.Exempt(ctx, e)
-	if wrong := (work.RequestError{}); errors.As(err, &wrong) {
-		return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
-	}
+	e := settings.Exemption{Checks: checkNames(cmd), Reason: cmd.String("reason"), Owner: cmd.String("owner"), Until: cmd.String("until")}
+	matches, err := a.exemptMatches(ctx, cmd)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "exemption %d: %s is left alone%s%s\n", kept.Number, render.Visible(kept.Match.String()),
-		inChecks(kept.Checks), untilText(kept.Until))
+	if len(matches) == 0 {
+		matches = []settings.Match{{}} // which is refused
+	}
+	for _, e.Match = range matches { // all of them are looked at before one is kept
+		err := a.work.CheckExemption(ctx, &e)
+		if wrong := (work.RequestError{}); errors.As(err, &wrong) {
+			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for _, e.Match = range matches {
+		kept, err := a.work.Exempt(ctx, e)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "exemption %d: %s is left alone%s%s\n", kept.Number, render.Visible(kept.Match.String()),
+			inChecks(kept.Checks), untilText(kept.Until))
+	}
 	return nil
+}
+
+// mostExempted is how many accounts are exempted one by one.
+const mostExempted = 200
+
+// exemptMatches are what the command line wants to be exempt: a subtree, a filter or a
+// person as they are, accounts looked up, and those who fulfil conditions now.
+func (a *app) exemptMatches(ctx context.Context, cmd *cli.Command) (all []settings.Match, err error) {
+	for _, m := range []settings.Match{{DN: cmd.String("dn")}, {Subtree: cmd.String("subtree")}, {Person: cmd.String("person")}} {
+		if m != (settings.Match{}) {
+			all = append(all, m)
+		}
+	}
+	f, err := a.conditions(cmd)
+	if err != nil {
+		return nil, err
+	}
+	if len(all)+cmd.Args().Len() == 0 && f.Filter == cmd.String("filter") && f.Kind == "" && f.Filter != "" && f.Where.Empty() && f.Under == "" {
+		return []settings.Match{{Filter: f.Filter}}, nil // and so what it selects later, too
+	}
+	names := cmd.Args().Slice()
+	if len(names) == 0 && f.Empty() {
+		return all, nil
+	}
+	if len(all) > 0 {
+		return nil, usage("give accounts, conditions, or one of --dn, --subtree and --person; \"%s --help\" shows how", cmd.FullName())
+	}
+	if f.Empty() && cmd.String("from") == "" && a.work.Settings.Default == "" {
+		a.note("note: there is no yard to look them up in, so the names are taken as they are")
+		return asTyped(names), nil
+	}
+	return a.exemptAccounts(ctx, cmd, f, names)
+}
+
+// asTyped are the accounts that are called so, whether there are any or not.
+func asTyped(names []string) (all []settings.Match) {
+	for _, name := range names {
+		all = append(all, settings.Match{Account: name})
+	}
+	return all
+}
+
+// exemptAccounts looks up accounts by name, and those who fulfil conditions.
+func (a *app) exemptAccounts(ctx context.Context, cmd *cli.Command, f settings.Filter, names []string) (all []settings.Match, err error) {
+	p, err := a.work.Open(ctx, from(cmd))
+	if err != nil && f.Empty() && cmd.String("from") == "" {
+		a.note("note: nobody was looked up, so the names are taken as they are: %v", err)
+		return asTyped(names), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	q, err := question(cmd)
+	if err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		f.Kind = cmp.Or(f.Kind, "users")
+	}
+	chosen, err := a.choose(ctx, p, f, &q)
+	if err != nil {
+		return nil, err
+	}
+	var entries []directory.Entry
+	if len(names) > 0 {
+		if entries, err = a.work.FindAll(ctx, p, names); err != nil {
+			return nil, err
+		}
+		entries = slices.DeleteFunc(entries, func(e directory.Entry) bool { return !chosen.Has(e.DN) })
+	} else {
+		entries = chosen.Entries
+	}
+	switch {
+	case len(entries) == 0:
+		return nil, fmt.Errorf("nobody fulfils the conditions (%s)", f.Describe())
+	case len(entries) > mostExempted:
+		return nil, fmt.Errorf("%d accounts fulfil the conditions; for so many give a --subtree or a --filter, which holds for later ones, too", len(entries))
+	}
+	for i := range entries {
+		m := settings.Match{Account: cmp.Or(entries[i].First("sAMAccountName"), entries[i].First("uid"))}
+		if m.Account == "" {
+			m.DN = entries[i].DN
+		}
+		all = append(all, m)
+	}
+	return all, nil
 }
 
 func inChecks(names []string) string {

@@ -109,9 +109,7 @@ func (a *app) laddersResult(all *work.Ladders, some []*work.OneLadder, zone *tim
 	s := render.LadderSheet(some, zone)
 	return &result{
 		parts: func() []sheet.Sheet { return []sheet.Sheet{*s} },
-		write: map[string]func(io.Writer) error{
-			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, s) },
-			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, s) },
+		rows:  func() *sheet.Sheet { return s }, write: map[string]func(io.Writer) error{
 			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
 			formatJSON:  func(w io.Writer) error { return render.LaddersJSON(w, some, all.AsOf, zone) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{*s}, a.style(zone)) },
@@ -240,10 +238,8 @@ func (a *app) ladderForecast(ctx context.Context, cmd *cli.Command) error {
 	sheets := sync.OnceValue(func() []sheet.Sheet { return render.ForecastSheets(f, p.Zone()) })
 	return a.deliver(targets, &result{
 		parts: func() []sheet.Sheet { return sheets() },
-		write: map[string]func(io.Writer) error{
+		rows:  func() *sheet.Sheet { return &sheets()[1] }, write: map[string]func(io.Writer) error{
 			formatTable: func(w io.Writer) error { render.ForecastTable(w, f, st); return nil },
-			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &sheets()[1]) },
-			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &sheets()[1]) },
 			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &sheets()[1]) },
 			formatJSON:  func(w io.Writer) error { return render.ForecastJSON(w, f, p.Zone()) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },

@@ -10,13 +10,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yardbroom/internal/calendar"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/ldif"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/render"
-	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
 
@@ -33,72 +31,10 @@ func (a *app) listCommand() *cli.Command {
 				Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set",
 			},
 			&cli.StringFlag{Name: "sort", Usage: "the `COLUMN` to sort by; with - before it from the largest down"},
-			&cli.IntFlag{Name: "limit", Usage: "no more than `N` entries"},
+			&cli.IntFlag{Name: "limit", Usage: "no more than `N` entries"}, namesFlag(),
 		}, outputFlags(listFormats)),
 		Action: a.list,
 	}
-}
-
-// conditionFlags choose entries by a filter and by what the tool knows of them.
-func conditionFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{
-			Name:  "filter",
-			Usage: "what this RFC 4515 `FILTER` selects, or the filter of this name in the settings; times may be relative: (whenCreated>={90d ago})",
-		},
-		&cli.StringFlag{Name: "under", Usage: "only at or below this `DN`"},
-		&cli.BoolFlag{Name: "enabled", Usage: "only accounts that are neither disabled nor expired"},
-		&cli.BoolFlag{Name: "disabled", Usage: "only disabled accounts"},
-		&cli.BoolFlag{Name: "locked", Usage: "only accounts that wrong passwords have locked"},
-		&cli.BoolFlag{Name: "expired", Usage: "only accounts past their expiry date"},
-		&cli.BoolFlag{Name: "never-used", Usage: "only accounts without any sign-in"},
-		&cli.StringFlag{
-			Name:  "idle",
-			Usage: "only accounts without a sign-in for this `SPAN` (90d, 12w, 6mo), or ever since they were made so long ago",
-		},
-		&cli.StringFlag{Name: "password-older", Usage: "only accounts whose password is older than this `SPAN`"},
-		&cli.StringFlag{Name: "expires-within", Usage: "only accounts that expire within this `SPAN`"},
-		&cli.StringFlag{Name: "new", Usage: "only entries made within this `SPAN`"},
-		&cli.StringFlag{Name: "member-of", Usage: "only who is in this `GROUP`, directly or through other groups"},
-	}
-}
-
-// conditions reads what conditionFlags ask for. A filter may be the name of one
-// of the settings, with its conditions.
-func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
-	f := settings.Filter{Filter: cmd.String("filter"), Under: cmd.String("under"),
-		Where: settings.Conditions{
-			Enabled:   cmd.Bool("enabled"),
-			Disabled:  cmd.Bool("disabled"),
-			Locked:    cmd.Bool("locked"),
-			Expired:   cmd.Bool("expired"),
-			NeverUsed: cmd.Bool("never-used"),
-			MemberOf:  cmd.String("member-of"),
-		}}
-	for name, into := range map[string]**calendar.Span{"idle": &f.Where.Idle, "password-older": &f.Where.PasswordOlder, "expires-within": &f.Where.ExpiresIn, "new": &f.Where.New} {
-		if text := cmd.String(name); text != "" {
-			span, err := calendar.ParseSpan(text)
-			if err != nil {
-				return f, usage("--%s: %w", name, err)
-			}
-			*into = &span
-		}
-	}
-	if own, ok := a.work.Settings.Audit.Filters[f.Filter]; ok {
-		if !own.Where.Empty() && !f.Where.Empty() {
-			return f, usage("--filter %s: it has conditions of its own in the settings, so give no others", f.Filter)
-		}
-		f.Filter, f.Under, f.Kind = own.Filter, cmp.Or(f.Under, own.Under), own.Kind
-		if f.Where.Empty() {
-			f.Where = own.Where
-		}
-	}
-	if f.Under != "" {
-		if levels, err := directory.ParseDN(f.Under); err != nil || len(levels) == 0 {
-			return f, usage("--under: %q is not a distinguished name", f.Under)
-		}
-	}
-	return f, nil
 }
 
 // listDescription names the columns there are.
@@ -144,12 +80,7 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 	for _, n := range found.Notes {
 		a.note("note: %s", n)
 	}
-	if found.Untold > 0 {
-		a.note(
-			"note: whether %d more are meant cannot be told, since what decides it may not be read of them; \"yardbroom yard test\" says what that is, and where",
-			found.Untold,
-		)
-	}
+	a.tellUntold(found.Untold)
 	for i, name := range found.Survey.Silent {
 		a.note("note: %s did not tell its sign-ins, so later ones may be known there: %s", name,
 			found.Survey.SilentWhy[i])
@@ -166,13 +97,14 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 	q := &listing.Query{
 		What:   cmp.Or(cmd.Args().First(), asked.Kind),
 		Filter: asked.Filter,
-		Under:  asked.Under,
-		When:   asked.Where,
-		Sort:   cmd.String("sort"),
-		Limit:  cmd.Int("limit"),
+		Under:  asked.Under, NotUnder: asked.NotUnder,
+		When:  asked.Where,
+		Sort:  cmd.String("sort"),
+		Limit: cmd.Int("limit"),
+		Bare:  cmd.Bool("names"),
 	}
 	if q.What != "" && listing.Kinds[q.What] == nil {
-		return nil, usage("%q cannot be listed: use %s", q.What, strings.Join(listing.KindNames, ", "))
+		return nil, usage("%q cannot be listed%s: use %s", q.What, wording.DidYouMean(q.What, listing.KindNames), strings.Join(listing.KindNames, ", "))
 	}
 	if q.Limit < 0 {
 		return nil, usage("--limit: %d is less than none", q.Limit)
@@ -189,7 +121,7 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *result {
 	everything := slices.Equal(q.Columns, []string{listing.All})
 	parts := func() []sheet.Sheet { return []sheet.Sheet{l.Sheet} }
-	return &result{parts: parts, write: map[string]func(io.Writer) error{
+	return &result{parts: parts, names: func() []string { return render.EntryNames(l.Entries) }, rows: func() *sheet.Sheet { return &l.Sheet }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error {
 			if everything {
 				render.Records(w, &l.Sheet, st)
@@ -199,8 +131,6 @@ func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *re
 			fmt.Fprintln(w, render.ListEnd(l, st))
 			return nil
 		},
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &l.Sheet) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &l.Sheet) },
 		formatJSON:  func(w io.Writer) error { return render.ListJSON(w, l) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &l.Sheet) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"cmp"
 	"errors"
 	"fmt"
@@ -29,6 +30,7 @@ const (
 	formatXLSX  = "xlsx"
 	formatHTML  = "html"
 	formatLDIF  = "ldif"
+	formatNames = "names" // one account a line
 )
 
 // allFormats are those that every result can be written in.
@@ -65,6 +67,11 @@ func outputFlags(formats []string) []cli.Flag {
 	}
 }
 
+// namesFlag writes the names of accounts only.
+func namesFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "names", Usage: "write the accounts only, one a line, as other commands take them with --file -"}
+}
+
 // target is one place that a result goes to.
 type target struct {
 	path   string // "" means standard output
@@ -76,7 +83,12 @@ type target struct {
 // anything is read.
 func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 	format := cmd.String("format")
-	if format != "" && !slices.Contains(formats, format) {
+	if cmd.Bool("names") {
+		if format != "" {
+			return nil, usage("give --format or --names, not both")
+		}
+		format = formatNames
+	} else if format != "" && !slices.Contains(formats, format) {
 		return nil, usage("--format: %q is none of %s", format, strings.Join(formats, ", "))
 	}
 	paths := cmd.StringSlice("output")
@@ -96,6 +108,7 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 			return nil, usage("--output: give the name of a file, a folder, or - for standard output")
 		case path == "-":
 			t.path = ""
+		case format == formatNames && !t.folder:
 		case t.folder:
 			if t.format = cmp.Or(format, formatCSV); t.format != formatCSV && t.format != formatTSV &&
 				t.format != formatJSONL {
@@ -135,7 +148,35 @@ func (a *app) outIsTerminal() bool {
 // the sheets that make up its parts.
 type result struct {
 	write map[string]func(io.Writer) error
+	rows  func() *sheet.Sheet // all of it in one sheet, for csv and tsv
 	parts func() []sheet.Sheet
+	names func() []string // of the accounts in it, as commands take them
+}
+
+// writer is what writes a result to a target. CSV has the line ends of RFC 4180 in
+// files, and those of other programs on standard output.
+func (r *result) writer(t target) func(io.Writer) error {
+	switch {
+	case t.format == formatNames:
+		return func(w io.Writer) error { return writeNames(w, r.names()) }
+	case t.format == formatTSV, t.format == formatCSV && t.path != "":
+		return func(w io.Writer) error { return writeSheet(w, t.format, r.rows()) }
+	case t.format == formatCSV:
+		return func(w io.Writer) error { return render.SheetCSVLines(w, r.rows()) }
+	}
+	return r.write[t.format]
+}
+
+// writeNames writes names one a line, each once.
+func writeNames(w io.Writer, names []string) error {
+	out, written := bufio.NewWriter(w), map[string]bool{}
+	for _, name := range names {
+		if name != "" && !written[name] {
+			written[name] = true
+			fmt.Fprintln(out, strings.NewReplacer("\n", " ", "\r", " ").Replace(name))
+		}
+	}
+	return out.Flush()
 }
 
 // deliver writes a result to all its targets.
@@ -147,7 +188,7 @@ func (a *app) deliver(targets []target, r *result) error {
 			}
 			continue
 		}
-		if err := a.result(t.path, a.shown(t, r.write[t.format])); err != nil {
+		if err := a.result(t.path, a.shown(t, r.writer(t))); err != nil {
 			return err
 		}
 		if t.path != "" {

@@ -165,10 +165,8 @@ func (a *app) showUnclear(u *roster.Unclear) {
 // reconciliationResult writes a reconciliation.
 func (a *app) reconciliationResult(r *render.Reconciliation, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.ReconciliationSheets(r) }
-	return &result{parts: parts, write: map[string]func(io.Writer) error{
+	return &result{parts: parts, rows: func() *sheet.Sheet { return render.FindingsSheet(r.Findings) }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.Reconciled(w, r, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, render.FindingsSheet(r.Findings)) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, render.FindingsSheet(r.Findings)) },
 		formatJSON:  func(w io.Writer) error { return render.ReconciliationJSON(w, r) },
 		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

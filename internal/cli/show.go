@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -9,19 +11,25 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/work"
 )
 
 func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
-		Name: "show", Usage: "one account: its state, and everything that matters about it", ArgsUsage: "ACCOUNT",
+		Name: "show", Usage: "an account: its state, and what matters about it; or several", ArgsUsage: "[ACCOUNT…]",
 		Description: help("show"),
-		Flags:       slices.Concat(fromFlags(), signInFlags(), []cli.Flag{asOfFlag()}, outputFlags(allFormats)),
+		Flags:       slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("accounts")}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 1 {
-				return usage("give one account; \"%s --help\" shows how", cmd.FullName())
+			asked, err := a.conditions(cmd)
+			if err != nil {
+				return err
+			}
+			if !cmd.Args().Present() && asked.Empty() {
+				return usage("give an account, or conditions; \"%s --help\" shows how", cmd.FullName())
 			}
 			targets, err := a.targets(cmd, allFormats)
 			if err != nil {
@@ -36,23 +44,73 @@ func (a *app) showCommand() *cli.Command {
 				return err
 			}
 			defer p.Close()
-			found, err := a.work.Show(ctx, p, cmd.Args().First(), &q)
+			names, err := a.shownNames(ctx, p, cmd.Args().Slice(), asked, &q)
 			if err != nil {
 				return err
 			}
-			card := withCommands(found, cmd.String("from"))
-			return a.deliver(targets, a.cardResult(card, a.style(p.Zone())))
+			if len(names) > 1 && slices.ContainsFunc(targets, func(t target) bool { return t.format != formatTable && t.format != formatJSONL }) {
+				return usage("several accounts are shown as a table or as jsonl; for other formats give one account, or use \"yardbroom list\"")
+			}
+			for i, name := range names {
+				if i > 0 && targets[0].format == formatTable {
+					fmt.Fprintln(a.out)
+				}
+				found, err := a.work.Show(ctx, p, name, &q)
+				if err != nil {
+					return err
+				}
+				card := withCommands(found, cmd.String("from"))
+				if err := a.deliver(targets, a.cardResult(card, a.style(p.Zone()))); err != nil {
+					return err
+				}
+			}
+			return nil
 		},
 	}
+}
+
+// mostShown is how many accounts are shown in full, one below the other.
+const mostShown = 20
+
+// shownNames are the accounts to show: those named, and those who fulfil conditions.
+func (a *app) shownNames(ctx context.Context, p *work.Place, names []string, asked settings.Filter, q *work.Question) ([]string, error) {
+	if len(names) == 1 && asked.Empty() && !strings.Contains(names[0], "*") {
+		return names, nil
+	}
+	if !asked.Empty() {
+		asked.Kind = cmp.Or(asked.Kind, "accounts")
+	}
+	chosen, err := a.choose(ctx, p, asked, q)
+	if err != nil {
+		return nil, err
+	}
+	var entries []directory.Entry
+	if len(names) > 0 {
+		if entries, err = a.work.FindAll(ctx, p, names); err != nil {
+			return nil, err
+		}
+		entries = slices.DeleteFunc(entries, func(e directory.Entry) bool { return !chosen.Has(e.DN) })
+	} else {
+		entries = chosen.Entries
+	}
+	if len(entries) == 0 {
+		return nil, fmt.Errorf("no account fulfils the conditions (%s)", asked.Describe())
+	}
+	var dns []string
+	for i := range entries[:min(mostShown, len(entries))] {
+		dns = append(dns, entries[i].DN)
+	}
+	if more := len(entries) - len(dns); more > 0 {
+		a.note("note: %d more are not shown: \"yardbroom list\" shows all, in a line each", more)
+	}
+	return dns, nil
 }
 
 // cardResult writes an account.
 func (a *app) cardResult(c *render.AccountCard, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.CardSheets(c, st.Zone) }
-	return &result{parts: parts, write: map[string]func(io.Writer) error{
+	return &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.Card(w, c, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &parts()[0]) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &parts()[0]) },
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, c.Shape()) },
 		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, c.Shape()) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

@@ -12,7 +12,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
-	"yardbroom/internal/listing"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/tracing"
@@ -30,19 +29,11 @@ func (a *app) stageCommand() *cli.Command {
 			asOfFlag(),
 			noRosterFlag(),
 			&cli.StringSliceFlag{Name: "check", Usage: "the accounts that the check `NAME` finds"},
-			&cli.StringFlag{
-				Name: "kind",
-				Usage: "with conditions: which `KIND` of entries, as \"list\" calls it: " + strings.Join(
-					listing.KindNames, ", ") + " (default: users)",
-			},
+			kindFlag("users"),
 			&cli.StringFlag{Name: "file", Usage: "the accounts named in a CSV `FILE`, one a row"},
 			&cli.StringFlag{
 				Name:  "column",
 				Usage: "the `NAME` of the column in --file (default: dn, account, or the only one)",
-			},
-			&cli.StringSliceFlag{
-				Name:  "match",
-				Usage: "the accounts with `ATTRIBUTE=VALUE`; with several, those with all of them",
 			},
 			&cli.StringFlag{Name: "given", Usage: "for rename: the new given `NAME`"},
 			&cli.StringFlag{Name: "family", Usage: "for rename: the new family `NAME`"},

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -56,21 +55,17 @@ func (a *app) choiceOf(cmd *cli.Command, r *work.StageRequest) error {
 	if err != nil {
 		return err
 	}
-	r.Match = cmd.StringSlice("match")
-	chosen := asked.Filter != "" || !asked.Where.Empty()
-	asked.Kind = cmp.Or(cmd.String("kind"), asked.Kind, "users")
-	others := len(r.Names) > 0 || len(r.Checks) > 0 || len(r.Match) > 0 || cmd.String("file") != "" || r.ByRoster()
-	switch {
-	case !chosen && cmd.IsSet("kind"):
-		return usage("--kind goes with conditions, such as --idle or --filter")
-	case !chosen && asked.Under != "":
-		return usage("--under goes with another condition, such as --enabled, --idle or --filter")
-	case chosen:
+	file := cmd.String("file")
+	switch named := len(r.Names) > 0 || len(r.Checks) > 0 || file != ""; {
+	case !asked.Empty():
+		if asked.Kind == "" && !named {
+			asked.Kind = "users"
+		}
 		r.Where = &asked
-	case !others:
-		return nil // which is refused
+	case cmd.IsSet("kind"):
+		return usage("--kind goes with conditions, such as --idle or --filter")
 	}
-	if file := cmd.String("file"); file != "" {
+	if file != "" {
 		r.Listed, err = a.namesIn(file, cmd.String("column"))
 	}
 	return err
@@ -92,7 +87,7 @@ func (a *app) namesIn(file, column string) ([]string, error) {
 
 // elsewhere tells whether accounts are chosen otherwise than by name.
 func elsewhere(cmd *cli.Command, r *work.StageRequest) bool {
-	return len(r.Checks)+len(cmd.StringSlice("match")) > 0 || cmd.String("file") != ""
+	return len(r.Checks) > 0 || cmd.String("file") != ""
 }
 
 // actionsOf reads the actions and what stands behind them: what an action of its

@@ -113,10 +113,8 @@ func unread(l *work.Logs) error {
 // changesResult writes who has changed an account.
 func (a *app) changesResult(t *work.AccountTrace, all []work.AccountChange, st render.Style) *result {
 	s := render.AccountChangesSheet(all)
-	r := &result{parts: func() []sheet.Sheet { return []sheet.Sheet{s} }, write: map[string]func(io.Writer) error{
+	r := &result{parts: func() []sheet.Sheet { return []sheet.Sheet{s} }, rows: func() *sheet.Sheet { return &s }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.AccountChanges(w, t, all, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &s) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &s) },
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.AccountChangesShapeOf(t, all)) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &s) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{s}, st) },
@@ -128,10 +126,8 @@ func (a *app) changesResult(t *work.AccountTrace, all []work.AccountChange, st r
 // traceResult writes what keeps refusing an account.
 func (a *app) traceResult(t *work.AccountTrace, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.TraceSheets(t) }
-	return &result{parts: parts, write: map[string]func(io.Writer) error{
+	return &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.AccountTrace(w, t, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, &parts()[0]) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, &parts()[0]) },
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TraceShapeOf(t)) },
 		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, render.TraceShapeOf(t)) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
@@ -148,10 +144,8 @@ func (a *app) traceResult(t *work.AccountTrace, st render.Style) *result {
 // tracesResult writes what keeps refusing accounts.
 func (a *app) tracesResult(t *work.Traces, q *work.TraceQuestion, st render.Style) *result {
 	s := render.TracesSheet(t, q)
-	return &result{parts: func() []sheet.Sheet { return render.TracesSheets(t, q) }, write: map[string]func(io.Writer) error{
+	return &result{parts: func() []sheet.Sheet { return render.TracesSheets(t, q) }, rows: func() *sheet.Sheet { return s }, write: map[string]func(io.Writer) error{
 		formatTable: func(w io.Writer) error { render.Traces(w, t, q, st); return nil },
-		formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, s) },
-		formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, s) },
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TracesShapeOf(t)) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.TracesSheets(t, q), st) },

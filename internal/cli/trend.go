@@ -58,13 +58,11 @@ func (a *app) trend(ctx context.Context, cmd *cli.Command) error {
 	s := render.TrendSheet(t)
 	return a.deliver(targets, &result{
 		parts: func() []sheet.Sheet { return []sheet.Sheet{*s} },
-		write: map[string]func(io.Writer) error{
+		rows:  func() *sheet.Sheet { return s }, write: map[string]func(io.Writer) error{
 			formatTable: func(w io.Writer) error {
 				render.TrendTable(w, t, a.style(t.Zone), parts, cmd.Bool("changes"))
 				return nil
 			},
-			formatCSV:   func(w io.Writer) error { return render.SheetCSV(w, s) },
-			formatTSV:   func(w io.Writer) error { return render.SheetTSV(w, s) },
 			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
 			formatJSON:  func(w io.Writer) error { return render.TrendJSON(w, t) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{*s}, a.style(t.Zone)) },

@@ -128,6 +128,7 @@ type Account struct {
 	ExpiresAlso     Moment // a second expiry: pwdEndTime
 	StartsAt        Moment // before it the account is disabled: pwdStartTime
 	FlagsSince      Moment // when userAccountControl was last changed
+	NamedSince      Moment // when its name or place was last changed
 }
 
 // Times are the moments that lie in the past if they are right.

@@ -142,7 +142,7 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 		case AttrMasterAccountSID:
 			resource = true
 		case AttrReplPropertyMetaData:
-			a.FlagsSince = flagsChanged(v)
+			a.FlagsSince, a.NamedSince = lastChanged(v, uacAttid), lastChanged(v, nameAttid)
 		}
 	}
 	if server {
@@ -190,6 +190,7 @@ var adClasses = []classKind{
 const (
 	uacAttid      = 0x00090008 // userAccountControl
 	passwordAttid = 0x0009005A // unicodePwd
+	nameAttid     = 0x00090001 // name, which a move changes too
 )
 
 // change is the last originating change of an attribute, as a replPropertyMetaData value
@@ -230,9 +231,9 @@ func changedLast(raw string, attid uint32) (version uint32, seconds uint64, well
 	return 0, 0, well
 }
 
-// flagsChanged dates the last change of userAccountControl.
-func flagsChanged(raw string) Moment {
-	_, seconds, well := changedLast(raw, uacAttid)
+// lastChanged dates the last change of an attribute.
+func lastChanged(raw string, attid uint32) Moment {
+	_, seconds, well := changedLast(raw, attid)
 	switch {
 	case !well:
 		return moment(0, AttrReplPropertyMetaData, momentUnreadable)
@@ -335,7 +336,7 @@ func GivesRights(groupType string) bool {
 // prefix table of MS-DRSR 5.16.4).
 var attids = map[string]uint32{
 	"userAccountControl": uacAttid, "unicodePwd": passwordAttid, "lockoutTime": 0x00090296, "pwdLastSet": 0x00090060, "accountExpires": 0x0009009F,
-	"sAMAccountName": 0x000900DD, "userPrincipalName": 0x00090290, "name": 0x00090001, "whenCreated": 0x00020002, "adminCount": 0x00090096,
+	"sAMAccountName": 0x000900DD, "userPrincipalName": 0x00090290, "name": nameAttid, "whenCreated": 0x00020002, "adminCount": 0x00090096,
 }
 
 // AttributeChange is the last originating change of an attribute.

@@ -209,7 +209,7 @@ func TestWhenTheFlagsWereLastChanged(t *testing.T) {
 		"another version":           {"\x02" + header[1:] + record(8, seconds), unreadable},
 		"too short for the version": {"\x01", unreadable},
 	} {
-		assert.Equal(t, c.want, flagsChanged(c.raw), what)
+		assert.Equal(t, c.want, lastChanged(c.raw, uacAttid), what)
 	}
 }
 

@@ -3,6 +3,7 @@ package directory
 import (
 	"embed"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -152,6 +153,16 @@ func (s *Schema) class(name string) string {
 		}
 	}
 	return name
+}
+
+// AttributeNames are the names of all attributes, as the schema spells them, sorted.
+func (s *Schema) AttributeNames() []string {
+	names := make([]string, 0, len(s.types))
+	for _, t := range s.types {
+		names = append(names, t.Name)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // Names returns all names that the values of an attribute, or of one derived

@@ -43,7 +43,9 @@ type Survey struct {
 	// Elsewhere are sign-ins that other systems recorded, by TextKey of the
 	// logon name.
 	Elsewhere map[Key]SignIn
-	Sites     int // how many sites of the directory were read
+	// Ours are the steps of our own journal that the directory may not date, by raw identity.
+	Ours  map[string]OurSteps
+	Sites int // how many sites of the directory were read
 
 	Seen  [kindCount]AttrSet // per kind, what at least one entry carries
 	Count [kindCount]int
@@ -325,6 +327,32 @@ type Answer struct {
 // Disabled tells whether somebody has switched the account off.
 func (s *Survey) Disabled(a *Account, asOf time.Time) Answer {
 	return a.unless(s.Dialect.disabled(s, a, asOf), s.Dialect.Enabled)
+}
+
+// OurSteps are when our journal last disabled an account and moved it, zero where it
+// has not.
+type OurSteps struct{ Disabled, Moved time.Time }
+
+// DisabledSince returns when a disabled account was disabled at the latest, where the
+// directory, or else our journal, dates that.
+func (s *Survey) DisabledSince(a *Account, asOf time.Time) Moment {
+	m := a.FlagsSince
+	if s.Disabled(a, asOf).By == AttrPwdEndTime {
+		m = a.ExpiresAlso
+	}
+	if !m.Known() {
+		m = MomentOf(s.Ours[a.ID].Disabled, s.Dialect.Enabled[0])
+	}
+	return m.notLaterThan(asOf)
+}
+
+// HereSince returns when an entry got its name and place, where the directory, or else
+// our journal, dates that.
+func (s *Survey) HereSince(a *Account, asOf time.Time) Moment {
+	if !a.NamedSince.Known() {
+		return MomentOf(s.Ours[a.ID].Moved, AttrReplPropertyMetaData).notLaterThan(asOf)
+	}
+	return a.NamedSince.notLaterThan(asOf)
 }
 
 // Expired tells whether the account's expiry date is at or before asOf.

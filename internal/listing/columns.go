@@ -24,6 +24,7 @@ type column struct {
 	signIns bool
 	groups  bool
 	judged  bool // needs the policies of the directory
+	dated   bool // needs what dates the changes of an entry, as far as the server keeps that
 	value   func(*view) any
 }
 
@@ -87,6 +88,24 @@ var Readable = []column{
 		Column: sheet.Column{Name: "locked-since", Title: "Locked since", Kind: sheet.Time},
 		Doc:    "when the last lock began",
 		value:  moment(func(v *view) directory.Moment { return v.acc.LockedAt }),
+	},
+	{
+		Column: sheet.Column{Name: "disabled-since", Title: "Disabled since", Kind: sheet.Time},
+		Doc:    "since when it is disabled, as far as the directory or our journal dates that",
+		judged: true,
+		dated:  true,
+		value: moment(func(v *view) directory.Moment {
+			if !v.survey.Disabled(v.acc, v.asOf).Yes {
+				return 0
+			}
+			return v.survey.DisabledSince(v.acc, v.asOf)
+		}),
+	},
+	{
+		Column: sheet.Column{Name: "here-since", Title: "Here since", Kind: sheet.Time},
+		Doc:    "since when it stands where it does, as far as the directory or our journal dates that",
+		dated:  true,
+		value:  moment(func(v *view) directory.Moment { return v.survey.HereSince(v.acc, v.asOf) }),
 	},
 	{
 		Column:  sheet.Column{Name: "last-logon", Title: "Last logon", Kind: sheet.Time},

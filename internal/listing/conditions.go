@@ -40,13 +40,44 @@ func Test(
 	if c.Enabled && c.Disabled {
 		return nil, wrong("enabled and disabled exclude each other")
 	}
+	all, err := testsOf(c, frame, asOf, find)
+	if err != nil || c.Not == nil {
+		return all.hold, err
+	}
+	if c.Not.Not != nil {
+		return nil, wrong("not: cannot hold another not")
+	}
+	for _, one := range c.Not.Each() {
+		none, err := testsOf(&one, frame, asOf, find)
+		if err != nil {
+			return nil, err
+		}
+		if one.New == nil && one.CreatedBefore == nil && one.HereFor == nil && one.MemberOf == "" {
+			all = append(all, isAccount)
+		}
+		all = append(all, func(a *directory.Account) filter.Truth { return filter.True - none.hold(a) })
+	}
+	return all.hold, nil
+}
+
+// testsOf are the tests of conditions, without those that must not be fulfilled.
+func testsOf(
+	c *settings.Conditions, frame *directory.Survey, asOf time.Time, find func(name string) (dn string, err error),
+) (all tests, err error) {
 	d := frame.Dialect
-	var all tests
 	all.answer(c.Enabled, frame.Enabled, asOf)
 	all.answer(c.Disabled, frame.Disabled, asOf)
 	all.answer(c.Expired, frame.Expired, asOf)
 	all.answer(c.Locked, frame.LockedOut, asOf)
 	all.ofAccounts(c.Locked, nil, func(a *directory.Account) bool { return !frame.Disabled(a, asOf).Yes })
+	all.ofAccounts(c.Used, nil, func(a *directory.Account) bool { return frame.LastSignIn(a, asOf).Known() })
+	if c.UsedWithin != nil {
+		line := c.UsedWithin.Before(asOf)
+		all.ofAccounts(true, nil, func(a *directory.Account) bool {
+			last := frame.LastSignIn(a, asOf)
+			return last.Known() && last.Time().After(line)
+		})
+	}
 	if c.NeverUsed {
 		all.unless(
 			func(a *directory.Account) bool { return frame.LastSignIn(a, asOf).Known() },
@@ -82,6 +113,18 @@ func Test(
 		all.add([]directory.AttrID{d.Created},
 			func(a *directory.Account) bool { return a.Created.Known() && !a.Created.Time().Before(line) })
 	}
+	if c.CreatedBefore != nil {
+		line := c.CreatedBefore.At(asOf)
+		all.add([]directory.AttrID{d.Created},
+			func(a *directory.Account) bool { return a.Created.Known() && a.Created.Time().Before(line) })
+	}
+	if c.DisabledFor != nil {
+		all.answer(true, frame.Disabled, asOf)
+		all.dated(frame.DisabledSince, c.DisabledFor.Before(asOf), asOf)
+	}
+	if c.HereFor != nil {
+		all.dated(frame.HereSince, c.HereFor.Before(asOf), asOf)
+	}
 	if c.MemberOf != "" {
 		top, err := find(c.MemberOf)
 		if err != nil {
@@ -93,7 +136,7 @@ func Test(
 		}
 		all.add(nil, in)
 	}
-	return all.hold, nil
+	return all, nil
 }
 
 // tests all have to hold.
@@ -141,6 +184,22 @@ func (t *tests) answer(asked bool, question func(*directory.Account, time.Time) 
 	})
 }
 
+// dated adds that something was so at a line at the latest. Where nothing dates it, an
+// entry that was last changed before the line proves it; else nobody can tell.
+func (t *tests) dated(since func(*directory.Account, time.Time) directory.Moment, line, asOf time.Time) {
+	*t = append(*t, func(a *directory.Account) filter.Truth {
+		switch m := since(a, asOf); {
+		case m.Known():
+			return filter.TruthOf(notAfter(m, line))
+		case notAfter(a.Changed, line):
+			return filter.True
+		case a.Created.Known() && a.Created.Time().After(line):
+			return filter.False
+		}
+		return filter.Undefined
+	})
+}
+
 func isAccount(a *directory.Account) filter.Truth { return filter.TruthOf(a.Kind.IsAccount()) }
 
 func (t tests) hold(a *directory.Account) filter.Truth {
@@ -154,14 +213,15 @@ func (t tests) hold(a *directory.Account) filter.Truth {
 }
 
 // RestsOn are the attributes that conditions rest on.
-func RestsOn(c *settings.Conditions, d *directory.Dialect) []directory.AttrID {
+func RestsOn(asked *settings.Conditions, d *directory.Dialect) []directory.AttrID {
+	c := asked.Looked()
 	var all []directory.AttrID
 	for _, one := range []struct {
 		asked bool
 		ids   []directory.AttrID
 	}{
-		{c.Enabled || c.Disabled || c.Locked || c.Expired, d.Enabled}, {c.Enabled || c.Expired || c.ExpiresIn != nil, d.Expiry},
-		{c.Locked, d.Locked}, {c.NeverUsed || c.Idle != nil, d.LastLogon}, {c.PasswordOlder != nil, d.PasswordSet}, {c.New != nil, []directory.AttrID{d.Created}},
+		{c.Enabled || c.Disabled || c.Locked || c.Expired || c.DisabledFor != nil, d.Enabled}, {c.Enabled || c.Expired || c.ExpiresIn != nil, d.Expiry},
+		{c.Locked, d.Locked}, {c.AskSignIns(), d.LastLogon}, {c.PasswordOlder != nil, d.PasswordSet}, {c.New != nil || c.CreatedBefore != nil, []directory.AttrID{d.Created}},
 	} {
 		if one.asked {
 			all = append(all, one.ids...)
@@ -226,7 +286,7 @@ func findGroup(ctx context.Context, from source.Source, name string) (string, er
 // seenEnough refuses to answer from absence where presence could not have
 // been seen.
 func (c *collector) seenEnough() error {
-	when, d := &c.query.When, c.frame.Dialect
+	when, d := c.query.When.Looked(), c.frame.Dialect
 	ask := func(asked bool, option string, ids []directory.AttrID) error {
 		if !asked || len(c.kinds) == 0 || len(c.frame.Elsewhere) > 0 {
 			return nil
@@ -252,8 +312,10 @@ func (c *collector) seenEnough() error {
 		option string
 		ids    []directory.AttrID
 	}{
-		{when.Idle != nil, "--idle", d.LastLogon}, {when.NeverUsed, "--never-used", d.LastLogon},
-		{when.PasswordOlder != nil, "--password-older", d.PasswordSet}, {when.New != nil, "--new", []directory.AttrID{d.Created}},
+		{when.Idle != nil, "--idle", d.LastLogon}, {when.NeverUsed, "--never-used", d.LastLogon}, {when.Used, "--used", d.LastLogon},
+		{when.UsedWithin != nil, "--used-within", d.LastLogon}, {when.PasswordOlder != nil, "--password-older", d.PasswordSet},
+		{when.New != nil, "--new", []directory.AttrID{d.Created}}, {when.CreatedBefore != nil, "--created-before", []directory.AttrID{d.Created}},
+		{when.DisabledFor != nil && d.EverybodyShowsState, "--disabled-for", d.Enabled},
 		{when.Enabled && d.EverybodyShowsState, "--enabled", d.Enabled}, {when.Disabled && d.EverybodyShowsState, "--disabled", d.Enabled},
 	} {
 		if err := ask(need.asked, need.option, need.ids); err != nil {

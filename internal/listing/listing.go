@@ -19,24 +19,29 @@ import (
 	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
+	"yardbroom/internal/wording"
 )
 
 // Query says what to list.
 type Query struct {
-	What    string // one of Kinds; "" means entries of any kind
-	Filter  string // RFC 4515, with times in braces; "" means every entry
-	Under   string // only what stands at or below this name
-	Scope   []string
-	LeftOut []string
-	When    settings.Conditions
-	Columns []string // names of columns, or of attributes; none means the usual ones
-	Sort    string   // a column, with - before it from the largest down
-	Limit   int      // 0 means all
-	AsOf    time.Time
-	Fixed   bool // AsOf was asked for; else the time the entries were read at counts, where it is known
-	Zone    *time.Location
-	SignIns map[directory.Key]directory.SignIn // recorded elsewhere
-	Whole   bool                               // entries come with all that is stored of them
+	What   string // one of Kinds; "" means entries of any kind
+	Filter string // RFC 4515, with times in braces; "" means every entry
+	Under  string // only what stands at or below this name
+	// NotUnder leaves out what stands at or below these names, folded.
+	NotUnder []string
+	Scope    []string
+	LeftOut  []string
+	When     settings.Conditions
+	Columns  []string // names of columns, or of attributes; none means the usual ones
+	Sort     string   // a column, with - before it from the largest down
+	Limit    int      // 0 means all
+	AsOf     time.Time
+	Fixed    bool // AsOf was asked for; else the time the entries were read at counts, where it is known
+	Zone     *time.Location
+	SignIns  map[directory.Key]directory.SignIn // recorded elsewhere
+	Ours     map[string]directory.OurSteps      // of our journal, by raw identity
+	Bare     bool                               // entries come too, with their DN and what they are called only
+	Whole    bool                               // entries come with all that is stored of them
 }
 
 // List is what was found.
@@ -77,6 +82,10 @@ var selecting = map[string]string{
 	"contacts":  "(objectClass=contact)",
 	"units":     "(objectClass=organizationalUnit)",
 }
+
+// Selecting is a filter that selects at least the entries of a kind, every entry for
+// "".
+func Selecting(kind string) string { return cmp.Or(selecting[kind], "(objectClass=*)") }
 
 // UsageError is an error in the query itself.
 type UsageError struct{ error }
@@ -136,7 +145,7 @@ func Run(ctx context.Context, from source.Source, q Query) (*List, error) {
 // filter that there are not.
 func (q *Query) Check() error {
 	if q.What != "" && Kinds[q.What] == nil {
-		return wrong("%q cannot be listed: use %s", q.What, strings.Join(KindNames, ", "))
+		return wrong("%q cannot be listed%s: use %s", q.What, wording.DidYouMean(q.What, KindNames), strings.Join(KindNames, ", "))
 	}
 	if q.Filter != "" {
 		if _, err := filter.Parse(q.Filter); err != nil {
@@ -164,6 +173,12 @@ func (q *Query) Misspelt() (name, meant string) {
 	return "", ""
 }
 
+// AskDates tells whether the answer depends on since when something is so.
+func (q *Query) AskDates() bool {
+	p, err := q.plan(directory.AD)
+	return err == nil && (q.When.AskDates() || slices.ContainsFunc(p.all(), func(c column) bool { return c.dated }))
+}
+
 // Attributes are those of the columns that are attributes of entries.
 func (q *Query) Attributes() (names []string) {
 	p, err := q.plan(directory.AD)
@@ -189,14 +204,14 @@ func (q *Query) frame(ctx context.Context, from source.Source) (*directory.Surve
 		ctx,
 		source.Need{
 			Policies: q.judged(p.all()),
-			Groups:   q.When.MemberOf != "" || q.groups(p.all()),
+			Groups:   q.groupsAsked() || q.groups(p.all()),
 			SignIns:  q.signIns(p.all()),
 		},
 	)
 	if err != nil {
 		return nil, nil, err
 	}
-	frame.Elsewhere = q.SignIns
+	frame.Elsewhere, frame.Ours = q.SignIns, q.Ours
 	if !q.Fixed && !frame.Taken.IsZero() {
 		q.AsOf = frame.Taken
 	}
@@ -225,7 +240,7 @@ func (l *List) fill(rows *collector, p *plan) {
 	}
 	for _, r := range shown {
 		l.Sheet.Rows = append(l.Sheet.Rows, r.cells[:len(p.columns)])
-		if rows.whole {
+		if rows.whole || q.Bare {
 			l.Entries = append(l.Entries, r.entry)
 		}
 	}
@@ -234,7 +249,7 @@ func (l *List) fill(rows *collector, p *plan) {
 // text is the filter to send: the asked one, with its times written out, and
 // one for the kind.
 func (q *Query) text(d *directory.Dialect, out *List) (string, error) {
-	kind := cmp.Or(selecting[q.What], "(objectClass=*)")
+	kind := Selecting(q.What)
 	if q.Filter == "" {
 		return kind, nil
 	}
@@ -283,13 +298,16 @@ func doubts(asked filter.Filter, d *directory.Dialect) (notes []string, err erro
 // signIns tells whether the answer depends on sign-ins, which other servers
 // may know more of.
 func (q *Query) signIns(cols []column) bool {
-	return q.When.Idle != nil || q.When.NeverUsed || slices.ContainsFunc(cols, func(c column) bool { return c.signIns })
+	return q.When.AskSignIns() || slices.ContainsFunc(cols, func(c column) bool { return c.signIns })
 }
 
 // groups tells whether a column names groups.
 func (q *Query) groups(cols []column) bool {
 	return slices.ContainsFunc(cols, func(c column) bool { return c.groups })
 }
+
+// groupsAsked tells whether a condition is about groups.
+func (q *Query) groupsAsked() bool { return q.When.Looked().MemberOf != "" }
 
 // judged tells whether the answer depends on the policies of the directory.
 func (q *Query) judged(cols []column) bool {
@@ -310,6 +328,9 @@ func (q *Query) attributes(d *directory.Dialect, cols []column) []string {
 	}
 	if q.What == "people" {
 		names = append(names, "givenName", "employeeID", "employeeNumber")
+	}
+	if d == directory.AD && (q.When.AskDates() || slices.ContainsFunc(cols, func(c column) bool { return c.dated })) {
+		names = append(names, directory.AttrReplPropertyMetaData.String())
 	}
 	if worked {
 		names = append(names, d.Attributes(directory.AttrSet{})...)
@@ -367,6 +388,13 @@ func (c *collector) make(e *directory.Entry) any {
 	out.row = &row{dn: strings.Clone(e.DN), cells: cellsOf(c.columns, &v)}
 	if c.whole {
 		out.row.entry = e.Clone()
+	} else if c.query.Bare {
+		out.row.entry = directory.Entry{DN: out.row.dn}
+		for _, name := range []string{"sAMAccountName", "uid", "displayName"} {
+			if v := e.First(name); v != "" {
+				out.row.entry.Set(name, strings.Clone(v))
+			}
+		}
 	}
 	return out
 }
@@ -403,6 +431,9 @@ func (c *collector) cells() {
 // means tells whether an entry is of the kind that is listed, and in scope.
 func (q *Query) means(v *view) bool {
 	if len(q.Scope)+len(q.LeftOut) > 0 && !directory.InScope(v.entry.DN, q.Scope, q.LeftOut) {
+		return false
+	}
+	if len(q.NotUnder) > 0 && !directory.InScope(v.entry.DN, nil, q.NotUnder) {
 		return false
 	}
 	if q.What == "" {

@@ -83,6 +83,11 @@ func first(t *testing.T, l *List) []any {
 
 func TestConditions(t *testing.T) {
 	days := func(n int) *calendar.Span { s := calendar.Days(n); return &s }
+	past := func(text string) *calendar.Past {
+		p, err := calendar.ParsePast(text)
+		require.NoError(t, err)
+		return &p
+	}
 	for name, c := range map[string]struct {
 		what string
 		when settings.Conditions
@@ -102,6 +107,16 @@ func TestConditions(t *testing.T) {
 		"old passwords":      {"users", settings.Conditions{PasswordOlder: days(365)}, []any{"ada"}},
 		"in a group":         {"users", settings.Conditions{MemberOf: "inner"}, []any{"ada", "bram"}}, // bram through outer
 		"groups in a group":  {"groups", settings.Conditions{MemberOf: "inner"}, []any{"inner", "outer"}},
+		"used":               {"users", settings.Conditions{Used: true}, []any{"ada", "bram"}},
+		"used lately":        {"users", settings.Conditions{UsedWithin: days(30)}, []any{"bram"}},
+		"made long ago":      {"users", settings.Conditions{CreatedBefore: past("1y")}, []any{"ada", "clara"}},
+		"made before a date": {"users", settings.Conditions{CreatedBefore: past("2026-11-01")}, []any{"ada", "clara"}},
+		"made by that date":  {"users", settings.Conditions{CreatedBefore: past("2026-11-02")}, []any{"ada", "bram", "clara", "dorian"}},
+		"not locked":         {"users", settings.Conditions{Not: &settings.Conditions{Locked: true}}, []any{"ada", "bram", "dorian"}},
+		"neither of two":     {"users", settings.Conditions{Not: &settings.Conditions{Locked: true, Disabled: true}}, []any{"ada", "dorian"}},
+		"not idle":           {"users", settings.Conditions{Not: &settings.Conditions{Idle: days(90)}}, []any{"bram", "dorian"}},
+		"not used":           {"users", settings.Conditions{Not: &settings.Conditions{Used: true}}, []any{"clara", "dorian"}},
+		"not in a group":     {"", settings.Conditions{Enabled: true, Not: &settings.Conditions{MemberOf: "inner"}}, []any{"clara", "dorian"}},
 		"enabled in a group": {"users", settings.Conditions{MemberOf: "CN=outer,OU=Staff,DC=larkmoor,DC=example", Enabled: true}, []any{"ada"}},
 	} {
 		l, err := run(t, yard(), Query{What: c.what, When: c.when, Columns: []string{"account"}})
@@ -109,6 +124,32 @@ func TestConditions(t *testing.T) {
 		assert.Equal(t, c.want, first(t, l), name)
 		assert.Equal(t, len(c.want), l.Found, name)
 	}
+}
+
+// TestSinceWhenIsToldWhereSomethingDatesIt: the flags' own date, else our journal's, else
+// that nothing was changed since; what nothing dates is told of nobody.
+func TestSinceWhenIsToldWhereSomethingDatesIt(t *testing.T) {
+	off := func(name, id, changed string) string {
+		return person(name, id, "userAccountControl: 514\nwhenCreated: 20200101000000.0Z\nwhenChanged: "+changed+"\n")
+	}
+	text := frame + off("long", "0000000000000010", "20250101000000.0Z") + off("ours", "0000000000000011", "20261115000000.0Z") +
+		off("recent", "0000000000000012", "20261115000000.0Z") + off("undated", "0000000000000013", "20261115000000.0Z")
+	span := calendar.Days(60)
+	ago := func(days int) time.Time { return asOf.AddDate(0, 0, -days) }
+	q := Query{What: "users", Columns: []string{"account"}, Ours: map[string]directory.OurSteps{
+		"0000000000000011": {Disabled: ago(60), Moved: ago(60)}, "0000000000000012": {Disabled: ago(59), Moved: ago(59)},
+	}}
+	for _, when := range []settings.Conditions{{DisabledFor: &span}, {HereFor: &span}} {
+		q.When = when
+		l, err := run(t, text, q)
+		require.NoError(t, err)
+		assert.Equal(t, []any{"long", "ours"}, first(t, l))
+		assert.Equal(t, 1, l.Untold)
+	}
+	q.When = settings.Conditions{Not: &settings.Conditions{DisabledFor: &span}}
+	l, err := run(t, text, q)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"recent"}, first(t, l), "what is not told is not told to be otherwise either")
 }
 
 func TestNeverUsedMeansNoSignInAtAll(t *testing.T) {

@@ -15,9 +15,15 @@ import (
 
 // SheetCSV writes a sheet by RFC 4180 with a header, times in UTC; a cell
 // that a spreadsheet would take for a formula is made harmless.
-func SheetCSV(w io.Writer, s *sheet.Sheet) error {
+func SheetCSV(w io.Writer, s *sheet.Sheet) error { return sheetCSV(w, s, true) }
+
+// SheetCSVLines is SheetCSV with the line ends that programs of this machine expect of
+// each other: a line feed.
+func SheetCSVLines(w io.Writer, s *sheet.Sheet) error { return sheetCSV(w, s, false) }
+
+func sheetCSV(w io.Writer, s *sheet.Sheet, crlf bool) error {
 	out := csv.NewWriter(w)
-	out.UseCRLF = true
+	out.UseCRLF = crlf
 	record := make([]string, len(s.Columns))
 	for i := range s.Columns {
 		record[i] = sheet.SafeCell(s.Columns[i].Name)

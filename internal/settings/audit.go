@@ -1,10 +1,6 @@
 package settings
 
-import (
-	"strings"
-
-	"yardbroom/internal/calendar"
-)
+import "yardbroom/internal/calendar"
 
 // Audit holds the thresholds of the checks, and what they compare with.
 type Audit struct {
@@ -46,71 +42,4 @@ type Audit struct {
 	Values   map[string][]string `yaml:"values"`
 	// Filters are checks of one's own, by name.
 	Filters map[string]Filter `yaml:"filters"`
-}
-
-// Conditions are what an account has to fulfil by what the tool itself knows of
-// it: sign-ins over all servers, whether it can sign in, the age of its
-// password. The zero value asks for nothing.
-type Conditions struct {
-	Enabled       bool           `yaml:"enabled"`
-	Disabled      bool           `yaml:"disabled"`
-	Locked        bool           `yaml:"locked"`
-	Expired       bool           `yaml:"expired"`
-	NeverUsed     bool           `yaml:"never_used"`
-	Idle          *calendar.Span `yaml:"idle"` // no sign-in for so long, or ever since it was made
-	PasswordOlder *calendar.Span `yaml:"password_older"`
-	New           *calendar.Span `yaml:"new"`            // made within
-	ExpiresIn     *calendar.Span `yaml:"expires_within"` // and not yet
-	MemberOf      string         `yaml:"member_of"`      // a group by name or DN, directly or through others
-}
-
-// Empty tells whether nothing is asked for.
-func (c *Conditions) Empty() bool { return *c == Conditions{} }
-
-// Filter is a check that an RFC 4515 filter defines, or conditions, or both.
-type Filter struct {
-	Filter string `yaml:"filter"`
-	// Where are conditions on what the tool knows of an account.
-	Where Conditions `yaml:"where"`
-	Under string     `yaml:"under"` // only what stands at or below this name
-	// Kind is what "list" calls a kind of entries (users, computers …); "" means
-	// all accounts where there are conditions, else everything.
-	Kind     string   `yaml:"kind"`
-	Severity string   `yaml:"severity"`
-	Text     string   `yaml:"text"`    // what it reports
-	Suggest  []string `yaml:"suggest"` // actions that would clear a finding
-	// Reason stands for the name of a check that is made for one staging.
-	Reason string `yaml:"-"        json:"-"`
-}
-
-// Describe writes what is asked for.
-func (f *Filter) Describe() string {
-	var parts []string
-	if f.Filter != "" {
-		parts = append(parts, f.Filter)
-	}
-	w := &f.Where
-	for _, one := range []struct {
-		asked bool
-		text  string
-	}{{w.Enabled, "enabled"}, {w.Disabled, "disabled"}, {w.Locked, "locked out"}, {w.Expired, "expired"}, {w.NeverUsed, "never used"}} {
-		if one.asked {
-			parts = append(parts, one.text)
-		}
-	}
-	for _, one := range []struct {
-		span *calendar.Span
-		text string
-	}{{w.Idle, "idle for"}, {w.PasswordOlder, "password older than"}, {w.ExpiresIn, "expires within"}, {w.New, "made within"}} {
-		if one.span != nil {
-			parts = append(parts, one.text+" "+one.span.String())
-		}
-	}
-	if w.MemberOf != "" {
-		parts = append(parts, "member of "+w.MemberOf)
-	}
-	if f.Under != "" {
-		parts = append(parts, "under "+f.Under)
-	}
-	return strings.Join(parts, ", ")
 }

@@ -124,6 +124,11 @@ func Load(file string) (*Settings, error) {
 		return nil, fmt.Errorf("settings %s: %s", file, yaml.FormatError(err, false, true))
 	}
 	s.File = file
+	for name := range s.Yards {
+		if len(s.Yards) == 1 && s.Default == "" {
+			s.Default = name // the only one
+		}
+	}
 	s.placePaths()
 	if err := s.check(); err != nil {
 		return nil, fmt.Errorf("settings %s: %w", file, err)

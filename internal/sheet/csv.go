@@ -1,13 +1,14 @@
 package sheet
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/csv"
 	"errors"
 	"io"
+	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 )
@@ -28,16 +29,27 @@ type Row struct {
 var ErrEmpty = errors.New("it is empty")
 
 // ReadCSV reads a table as programs write it that people use (RFC 4180): with
-// commas, or with semicolons where the header has more of those; in UTF-8, or in
-// UTF-16 where a mark in front says so. Cells that were made harmless are what
-// they were; rows may be of different lengths.
+// commas, or with semicolons or tabs where the header has more of those; in UTF-8, in
+// UTF-16 where a mark in front says so, else in Windows-1252. A line that only names
+// the separator ("sep=;") is passed over. Cells that were made harmless are what they
+// were; rows may be of different lengths.
 func ReadCSV(in io.Reader) (*Table, error) {
-	text := bufio.NewReader(transform.NewReader(in, unicode.BOMOverride(encoding.Nop.NewDecoder())))
-	r := csv.NewReader(text)
-	r.FieldsPerRecord = -1
-	if first, _ := text.Peek(text.Size()); moreSemicolons(first) {
-		r.Comma = ';'
+	raw, err := io.ReadAll(transform.NewReader(in, unicode.BOMOverride(encoding.Nop.NewDecoder())))
+	if err != nil {
+		return nil, err
 	}
+	if !utf8.Valid(raw) {
+		if raw, err = charmap.Windows1252.NewDecoder().Bytes(raw); err != nil {
+			return nil, err
+		}
+	}
+	skipped := 0
+	if first, rest, _ := bytes.Cut(raw, []byte("\n")); len(bytes.TrimSpace(first)) == len("sep=;") && bytes.HasPrefix(first, []byte("sep=")) {
+		raw, skipped = rest, 1
+	}
+	r := csv.NewReader(bytes.NewReader(raw))
+	r.FieldsPerRecord = -1
+	r.Comma = separator(raw)
 	header, err := r.Read()
 	if err == io.EOF {
 		return nil, ErrEmpty
@@ -58,11 +70,18 @@ func ReadCSV(in io.Reader) (*Table, error) {
 		for i := range cells {
 			cells[i] = UnsafeCell(cells[i])
 		}
-		t.Rows = append(t.Rows, Row{line, cells})
+		t.Rows = append(t.Rows, Row{line + skipped, cells})
 	}
 }
 
-func moreSemicolons(text []byte) bool {
+// separator is what stands between the cells of a header.
+func separator(text []byte) rune {
 	header, _, _ := bytes.Cut(text, []byte("\n"))
-	return bytes.Count(header, []byte(";")) > bytes.Count(header, []byte(","))
+	best, most := ',', bytes.Count(header, []byte(","))
+	for _, c := range []rune{';', '\t'} {
+		if n := bytes.Count(header, []byte(string(c))); n > most {
+			best, most = c, n
+		}
+	}
+	return best
 }

@@ -62,8 +62,14 @@ type Need struct {
 	SignIns  bool // what other servers know of sign-ins
 }
 
+// groupClasses are the classes of groups, of every dialect.
+var groupClasses = []string{"group", "groupOfNames", "groupOfUniqueNames", "posixGroup"}
+
 // GroupFilter selects the groups of every dialect.
-const GroupFilter = "(|(objectClass=group)(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup))"
+var GroupFilter = "(|(objectClass=" + strings.Join(groupClasses, ")(objectClass=") + "))"
+
+// IsGroup tells whether an entry is a group, by its classes.
+func IsGroup(e *directory.Entry) bool { return slices.ContainsFunc(groupClasses, e.HasClass) }
 
 // accountClasses are the classes of entries that may sign in, of every dialect.
 var accountClasses = []string{"user", "computer", "inetOrgPerson", "posixAccount", "account"}

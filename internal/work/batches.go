@@ -52,6 +52,16 @@ func (s *Session) Drop(ctx context.Context, b *batch.Batch, accounts []string) (
 	return b.Drop(ctx, kept, accounts, s.By, s.now())
 }
 
+// KeepOnly takes all lines out of a batch but those that are meant, and returns how many
+// were taken out.
+func (s *Session) KeepOnly(ctx context.Context, b *batch.Batch, names []string) (int, error) {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return 0, err
+	}
+	return b.Keep(ctx, kept, names, s.By, s.now())
+}
+
 // DropLines takes lines out of a batch, and returns how many those were.
 func (s *Session) DropLines(ctx context.Context, b *batch.Batch, lines []*batch.Line) (int, error) {
 	kept, err := s.Store(ctx)

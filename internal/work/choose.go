@@ -19,25 +19,22 @@ import (
 )
 
 // Choice says which accounts are meant: by their names, by what a list that was
-// made elsewhere calls them, by exact values (ATTRIBUTE=VALUE, all of them), or
-// by conditions.
+// made elsewhere calls them, or by conditions. Conditions narrow what names, a list or
+// checks choose, and choose by themselves where there are none of these.
 type Choice struct {
 	Names  []string
 	Listed []string
-	Match  []string
 	Where  *settings.Filter
 }
 
 // checkChoice makes sure that it is said which accounts are meant, and in ways
 // that go together.
 func (r *StageRequest) checkChoice() error {
-	others := len(r.Checks) > 0 || r.Listed != nil || len(r.Match) > 0
 	switch {
-	case r.Where != nil && (len(r.Names) > 0 && !r.SetsValues() || others || r.ByRoster()):
-		return Wrong(
-			"conditions choose the accounts by themselves: give no names, --check, --file or --match with them")
-	case r.Where == nil && !r.ByRoster() && len(r.Names) == 0 && !others:
-		return Wrong("say which accounts: by name, --check, --file, --match, or by conditions such as --idle 120d")
+	case r.Where != nil && r.ByRoster():
+		return Wrong("what is filled from the roster is chosen by the roster, or by name: give no conditions")
+	case r.Where == nil && !r.ByRoster() && len(r.Names) == 0 && len(r.Checks) == 0 && r.Listed == nil:
+		return Wrong("say which accounts: by name, --check, --file, or by conditions such as --idle 120d")
 	}
 	return nil
 }
@@ -45,6 +42,10 @@ func (r *StageRequest) checkChoice() error {
 // chosenCheck is the name of the check that the conditions of one staging are.
 // What they choose is judged, proved and guarded as any finding is.
 const chosenCheck = "chosen"
+
+// longFilter is from how many characters on the reason of a line does not repeat the
+// filter that chose it.
+const longFilter = 60
 
 // asCheck makes a check of conditions: the settings with it, and its name.
 func (s *Session) asCheck(asked settings.Filter) (*settings.Settings, string) {
@@ -55,8 +56,8 @@ func (s *Session) asCheck(asked settings.Filter) (*settings.Settings, string) {
 	}
 	asked.Text = "chosen by " + asked.Describe()
 	plain := asked
-	if plain.Filter = ""; asked.Filter != "" {
-		plain.Filter = "a filter" // which may be long; the evidence has its values
+	if len(asked.Filter) > longFilter {
+		plain.Filter = "a filter" // the evidence has its values
 	}
 	asked.Reason = "chosen by " + plain.Describe()
 	set.Audit.Filters[chosenCheck] = asked
@@ -71,41 +72,37 @@ func (s *Session) choose(
 		return s.fromRoster(ctx, p, stager, o, r)
 	}
 	var all []batch.Candidate
-	names := r.Names
+	named, err := findAll(ctx, p.Source, stager.Dialect, r.Names)
+	if err != nil {
+		return nil, err
+	}
+	listed, err := findAll(ctx, p.Source, stager.Dialect, r.Listed)
+	if err != nil {
+		return nil, err
+	}
 	if len(r.Checks) > 0 {
-		found, err := s.fromFindings(ctx, p, stager, o, r)
+		within := slices.Concat(named, listed)
+		if r.Where == nil && !r.SetsValues() {
+			within = nil // findings, and those who are named besides
+		}
+		found, err := s.fromFindings(ctx, p, stager, o, r, within)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, found...)
-		if r.SetsValues() {
-			names = nil // they chose among the findings
+		if within != nil {
+			named, listed = nil, nil
 		}
-	}
-	named, err := findAll(ctx, p.Source, stager.Dialect, names)
-	if err != nil {
-		return nil, err
 	}
 	all = append(all, asCandidates(named)...)
-	if r.Listed != nil {
-		found, err := findAll(ctx, p.Source, stager.Dialect, r.Listed)
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range asCandidates(found) {
-			c.AsItIs = true
-			all = append(all, c)
-		}
+	for _, c := range asCandidates(listed) {
+		c.AsItIs = true
+		all = append(all, c)
+	}
+	if len(listed) > 0 {
 		s.note(
 			"note: a list of names does not say why they are on it, so the batch holds only while each account's place, state and last sign-in are as they are now; conditions given to stage itself (--idle, --enabled, --filter …) are tested again",
 		)
-	}
-	if len(r.Match) > 0 {
-		found, err := matching(ctx, p, r.Match)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, asCandidates(found)...)
 	}
 	for i := range all {
 		if all[i].Values == nil && r.Attr != "" {
@@ -130,9 +127,9 @@ func asCandidates(entries []directory.Entry) (all []batch.Candidate) {
 }
 
 // fromFindings judges the place by the checks that were asked for, and collects
-// those who have findings.
+// those who have findings: all, or those of some entries.
 func (s *Session) fromFindings(
-	ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest,
+	ctx context.Context, p *Place, stager *batch.Stager, o *batch.Order, r *StageRequest, within []directory.Entry,
 ) ([]batch.Candidate, error) {
 	report, err := s.Judge(ctx, p, &r.Question)
 	if err != nil {
@@ -153,9 +150,9 @@ func (s *Session) fromFindings(
 	if len(report.Survey.Asked) > 1 {
 		o.Others = report.Survey.Asked[1:]
 	}
-	found := s.meant(report.Findings, r)
+	found := s.meant(r.narrowed(report.Findings, within), r)
 	if len(found.dns) == 0 {
-		return nil, fmt.Errorf("%s: no findings, so %w", strings.Join(r.Checks, ", "), batch.ErrNothing)
+		return nil, r.nothingFound(within)
 	}
 	entries, err := p.Get(ctx, found.dns)
 	if err != nil {
@@ -175,6 +172,42 @@ func (s *Session) fromFindings(
 		all = append(all, c)
 	}
 	return all, nil
+}
+
+// narrowed are the findings of those who fulfil the conditions, where there are some
+// besides the checks, and of some entries, where they are named.
+func (r *StageRequest) narrowed(findings []audit.Finding, within []directory.Entry) []audit.Finding {
+	chosen, named := map[directory.Key]bool{}, map[directory.Key]bool{}
+	for i := range findings {
+		if findings[i].Check == chosenCheck {
+			chosen[directory.KeyOf(findings[i].DN)] = true
+		}
+	}
+	for i := range within {
+		named[directory.KeyOf(within[i].DN)] = true
+	}
+	byChecks := r.Where != nil && len(r.Checks) > 1
+	return slices.DeleteFunc(slices.Clone(findings), func(f audit.Finding) bool {
+		key := directory.KeyOf(f.DN)
+		return within != nil && !named[key] || byChecks && (f.Check == chosenCheck || !chosen[key])
+	})
+}
+
+// nothingFound says that nobody is meant, and why.
+func (r *StageRequest) nothingFound(within []directory.Entry) error {
+	checks := slices.DeleteFunc(slices.Clone(r.Checks), func(name string) bool { return name == chosenCheck })
+	what := strings.Join(checks, ", ") + ": no findings"
+	if r.Where != nil {
+		whom := "no account"
+		if within != nil {
+			whom = "none of those named"
+		}
+		if len(checks) > 0 {
+			whom += " with findings of " + strings.Join(checks, ", ")
+		}
+		what = whom + " fulfils the conditions (" + r.Where.Describe() + ")"
+	}
+	return fmt.Errorf("%s, so %w", what, batch.ErrNothing)
 }
 
 // meantFindings are the findings that something is staged from, by folded DN.

@@ -26,13 +26,12 @@ func TestWhatIsAskedToBeStagedGoesTogether(t *testing.T) {
 		{StageRequest{Actions: []string{batch.Disable}, Choice: some}, ""},
 		{StageRequest{Actions: []string{batch.Disable}}, "say which accounts"},
 		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where}}, ""},
-		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where, Names: []string{"ada"}}}, "conditions choose the accounts by themselves"},
+		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where, Names: []string{"ada"}}}, ""},
 		{StageRequest{Actions: []string{batch.Clear}, Attr: "title", Choice: Choice{Where: where, Names: []string{"ada"}}}, ""},
-		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where, Match: []string{"l=Tarn"}}}, "conditions choose"},
-		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where, Listed: []string{}}}, "conditions choose"},
-		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where}, Question: Question{Checks: []string{"stale"}}}, "conditions choose"},
+		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where, Listed: []string{}}}, ""},
+		{StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: where}, Question: Question{Checks: []string{"stale"}}}, ""},
 		{StageRequest{Actions: []string{batch.Fill}, Attr: "employeeID", Value: "{roster.person-id}"}, ""},
-		{StageRequest{Actions: []string{batch.Fill}, Attr: "employeeID", Value: "{roster.person-id}", Choice: Choice{Where: where}}, "conditions choose"},
+		{StageRequest{Actions: []string{batch.Fill}, Attr: "employeeID", Value: "{roster.person-id}", Choice: Choice{Where: where}}, "give no conditions"},
 		{StageRequest{Actions: []string{batch.Fill}, Attr: "employeeID", Value: "{sn}"}, "say which accounts"},
 		{StageRequest{Actions: []string{batch.Disable}, Text: "x", Choice: some}, "--text goes with describe"},
 		{StageRequest{Actions: []string{batch.Describe}, Choice: some}, "say with --text"},
@@ -70,20 +69,29 @@ func TestFindingsThatAreMeant(t *testing.T) {
 	assert.Equal(t, []string{"CN=A", "CN=B", "CN=D"}, m.dns, "an entry once; no exemption and no person")
 	assert.Equal(t, audit.Sure, m.byDN["cn=a"].Confidence, "the surest finding of an entry counts")
 	for _, c := range []struct {
-		attr  string
-		names []string
-		want  []string
+		attr string
+		want []string
 	}{
-		{"", nil, []string{"CN=A", "CN=B", "CN=D"}},
-		{"L", nil, []string{"CN=A", "CN=B"}},
-		{"sn", nil, []string{"CN=D"}},
-		{"n", nil, nil},
-		{"", []string{"B", "cn=d,x"}, []string{"CN=B"}},
-		{"title", []string{"a"}, []string{"cn=a"}},
+		{"", []string{"CN=A", "CN=B", "CN=D"}},
+		{"L", []string{"CN=A", "CN=B"}},
+		{"sn", []string{"CN=D"}},
+		{"n", nil},
 	} {
-		m := y.meant(findings, &StageRequest{Actions: []string{batch.Fill}, Attr: c.attr, Value: "x", Choice: Choice{Names: c.names}})
-		assert.Equal(t, c.want, m.dns, "%s %v", c.attr, c.names)
+		m := y.meant(findings, &StageRequest{Actions: []string{batch.Fill}, Attr: c.attr, Value: "x"})
+		assert.Equal(t, c.want, m.dns, c.attr)
 	}
+	chosen := on("CN=B", audit.Sure, "l")
+	chosen.Check = chosenCheck
+	where := &StageRequest{Actions: []string{batch.Disable}, Choice: Choice{Where: &settings.Filter{}}, Question: Question{Checks: []string{"value-missing", chosenCheck}}}
+	dns := func(findings []audit.Finding) (all []string) {
+		for _, f := range findings {
+			all = append(all, f.DN)
+		}
+		return all
+	}
+	assert.Equal(t, []string{"CN=B"}, dns(where.narrowed(append(findings, chosen), nil)), "findings of those who fulfil the conditions, for what the check says")
+	assert.Equal(t, []string{"CN=A", "cn=a"}, dns(disable.narrowed(findings, []directory.Entry{{DN: "cn=A"}})), "findings of those who are named")
+	assert.Empty(t, where.narrowed(append(findings, chosen), []directory.Entry{{DN: "cn=a"}}), "both")
 }
 
 // TestASignInMeanwhileDisproves tells for each check that rests on sign-ins which

@@ -1,9 +1,12 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"yardbroom/internal/audit"
@@ -29,16 +32,8 @@ func (e *Exemption) Ended(at time.Time) bool {
 // Exempt leaves an account, a subtree or what a filter selects alone from now on,
 // and returns the number of that. Until may be a span from now.
 func (s *Session) Exempt(ctx context.Context, e settings.Exemption) (*Exemption, error) {
-	if span, err := calendar.ParseSpan(e.Until); err == nil {
-		e.Until = span.After(s.Now()).Format(time.DateOnly)
-	}
-	if err := e.Check(); err != nil {
-		return nil, asRequest(err)
-	}
-	for _, name := range e.Checks {
-		if _, err := s.Catalog.Named(name); err != nil {
-			return nil, Wrong("--check: %w", err)
-		}
+	if err := s.CheckExemption(ctx, &e); err != nil {
+		return nil, err
 	}
 	body, err := json.Marshal(e)
 	if err != nil {
@@ -51,6 +46,40 @@ func (s *Session) Exempt(ctx context.Context, e settings.Exemption) (*Exemption,
 	n, err := kept.Decide(ctx, store.Exemptions, body,
 		&store.Record{At: s.now(), By: s.By, Event: store.EventExempted, Body: body})
 	return &Exemption{e, n}, err
+}
+
+// CheckExemption refuses an exemption that says too little, or that one in force makes
+// needless: of the same entries, from the same checks or from all. A span of time in
+// Until becomes the date.
+func (s *Session) CheckExemption(ctx context.Context, e *settings.Exemption) error {
+	if span, err := calendar.ParseSpan(e.Until); err == nil {
+		e.Until = span.After(s.Now()).Format(time.DateOnly)
+	}
+	if err := e.Check(); err != nil {
+		return asRequest(err)
+	}
+	for _, name := range e.Checks {
+		if _, err := s.Catalog.Named(name); err != nil {
+			return Wrong("--check: %w", err)
+		}
+	}
+	all, err := s.Exemptions(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		was := &all[i]
+		same := was.Match == e.Match || was.Match.Account != "" && strings.EqualFold(was.Match.Account, e.Match.Account)
+		covers := len(was.Checks) == 0 || len(e.Checks) > 0 && !slices.ContainsFunc(e.Checks, func(name string) bool { return !slices.Contains(was.Checks, name) })
+		if same && covers && !was.Ended(s.Now()) {
+			by, end := fmt.Sprintf("exemption %d", was.Number), fmt.Sprintf("; to change it, end that one first: yardbroom exempt end %d", was.Number)
+			if was.Number == 0 {
+				by, end = "the settings", ""
+			}
+			return fmt.Errorf("%s is exempt already, by %s (%s, until %s)%s", e.Match, by, was.Reason, cmp.Or(was.Until, "it is ended"), end)
+		}
+	}
+	return nil
 }
 
 // EndExemption ends an exemption of the state folder.

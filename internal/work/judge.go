@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 	"yardbroom/internal/reconcile"
+	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/wording"
 )
@@ -58,29 +59,41 @@ func (s *Session) Judge(ctx context.Context, p *Place, q *Question) (*audit.Repo
 	return s.run(ctx, p, survey, people, asOf, q.Checks, "")
 }
 
-// Compare judges an earlier survey as a later place was judged, and compares.
-func (s *Session) Compare(
-	ctx context.Context, later *Place, after *audit.Report, earlier From, q *Question,
-) (*audit.Comparison, error) {
+// OpenEarlier opens an earlier survey, to be compared with a later place of the same
+// directory.
+func (s *Session) OpenEarlier(ctx context.Context, later *Place, earlier From) (*Place, error) {
 	p, err := s.Open(ctx, earlier)
 	if err != nil {
 		return nil, err
 	}
-	defer p.Close()
 	// What is in someone's care is told by the later place.
 	p.Yard.Scope, p.Yard.LeaveOut, p.Yard.TimeZone = later.Yard.Scope, later.Yard.LeaveOut, later.Yard.TimeZone
+	if err := sameDirectory(ctx, p, later); err != nil {
+		p.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+// sameDirectory refuses two places that are not the same directory.
+func sameDirectory(ctx context.Context, p, later *Place) error {
 	was, err := p.Identity(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	is, err := later.Identity(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if !was.Same(is) {
-		return nil, fmt.Errorf("%s is %s, and %s is %s: two directories, which cannot be compared", p.Where(), was,
+		return fmt.Errorf("%s is %s, and %s is %s: two directories, which cannot be compared", p.Where(), was,
 			later.Where(), is)
 	}
+	return nil
+}
+
+// Compare judges an earlier survey as a later place was judged, and compares.
+func (s *Session) Compare(ctx context.Context, later *Place, after *audit.Report, p *Place, q *Question) (*audit.Comparison, error) {
 	before, err := s.Judge(ctx, p, q)
 	if err != nil {
 		return nil, err
@@ -110,6 +123,9 @@ func (s *Session) runMore(
 	if err != nil {
 		return nil, err
 	}
+	if err := s.addOurs(ctx, p, survey, checks); err != nil {
+		return nil, err
+	}
 	selected, err := s.selected(ctx, p, survey.Dialect, asOf, checks, within)
 	if err != nil {
 		return nil, err
@@ -124,6 +140,26 @@ func (s *Session) runMore(
 		return nil, asRequest(err)
 	}
 	return report, nil
+}
+
+// addOurs tells a survey what our journal did, where a check of the settings wants to
+// know since when something is so.
+func (s *Session) addOurs(ctx context.Context, p *Place, survey *directory.Survey, checks []string) error {
+	asked := func(name string, f settings.Filter) bool {
+		return f.Where.AskDates() && (len(checks) == 0 || slices.Contains(checks, name))
+	}
+	for name, f := range s.Settings.Audit.Filters {
+		if !asked(name, f) {
+			continue
+		}
+		id, err := p.Identity(ctx)
+		if err != nil {
+			return err
+		}
+		survey.Ours, err = s.ourSteps(ctx, id)
+		return err
+	}
+	return nil
 }
 
 // suspended are the accounts that a batch has switched off until a date, where

@@ -1,12 +1,15 @@
 package work
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
+	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
 )
 
@@ -15,7 +18,16 @@ import (
 // without such a title is a list without a header. Name is what errors call the
 // file.
 func ReadNames(in io.Reader, name, column string) ([]string, error) {
-	t, err := sheet.ReadCSV(in)
+	raw, err := io.ReadAll(in)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if column == "" {
+		if names := plainNames(raw); names != nil {
+			return names, nil
+		}
+	}
+	t, err := sheet.ReadCSV(bytes.NewReader(raw))
 	switch {
 	case errors.Is(err, sheet.ErrEmpty):
 		return nil, fmt.Errorf("%s is empty", name)
@@ -42,6 +54,33 @@ func ReadNames(in io.Reader, name, column string) ([]string, error) {
 	return names, nil
 }
 
+// nameTitles are the titles of columns that hold names, the surest first.
+var nameTitles = []string{"dn", "account", "distinguishedName", "sAMAccountName", "uid", "userPrincipalName", "name"}
+
+// plainNames are the names in a text that has one a line and nothing else, nil where it
+// may be a table. DNs hold commas, which are no separators there.
+func plainNames(raw []byte) (names []string) {
+	if !utf8.Valid(raw) {
+		return nil
+	}
+	for line := range strings.Lines(strings.TrimPrefix(string(raw), "\ufeff")) {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "":
+		case directory.IsDN(line):
+			names = append(names, line)
+		case strings.ContainsAny(line, ",;\t\""):
+			return nil
+		default:
+			names = append(names, line)
+		}
+	}
+	if len(names) > 0 && slices.ContainsFunc(nameTitles, func(title string) bool { return strings.EqualFold(title, names[0]) }) {
+		return nil // a table of one column
+	}
+	return names
+}
+
 // nameColumn finds the column of names.
 func nameColumn(header []string, want string) (at int, isHeader bool) {
 	index := func(title string) int {
@@ -50,7 +89,7 @@ func nameColumn(header []string, want string) (at int, isHeader bool) {
 	if want != "" {
 		return index(want), true
 	}
-	for _, title := range []string{"dn", "account", "distinguishedName", "sAMAccountName", "uid", "userPrincipalName", "name"} {
+	for _, title := range nameTitles {
 		if i := index(title); i >= 0 {
 			return i, true
 		}

@@ -50,7 +50,7 @@ type OnLadder struct {
 // Show collects everything about one account of a place. Of the question, AsOf
 // and SignIns count.
 func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) (*Card, error) {
-	e, err := s.FindAccount(ctx, p, name)
+	e, err := s.LookAccountUp(ctx, p, name)
 	if err != nil {
 		return nil, err
 	}
@@ -165,6 +165,9 @@ func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]str
 // and sign-ins are those of the place and the question.
 func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Question) (*listing.List, error) {
 	q.Zone = p.Location()
+	if err := locateQuery(ctx, p, q); err != nil {
+		return nil, err
+	}
 	q.Scope, q.LeftOut = directory.FoldAll(p.Yard.Scope), directory.FoldAll(p.Yard.LeaveOut)
 	var err error
 	if q.AsOf, err = s.asOf(by.AsOf, q.Zone, nil); err != nil {
@@ -174,7 +177,16 @@ func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Ques
 	if q.SignIns, err = signIns(by.SignIns, q.Zone); err != nil {
 		return nil, err
 	}
-	if q.When.Idle != nil || q.When.NeverUsed || len(by.Logs.Paths) > 0 {
+	if q.AskDates() {
+		id, err := p.Identity(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if q.Ours, err = s.ourSteps(ctx, id); err != nil {
+			return nil, err
+		}
+	}
+	if q.When.AskSignIns() || len(by.Logs.Paths) > 0 {
 		if err := s.addLogged(ctx, p, q, &by.Logs); err != nil {
 			return nil, err
 		}
@@ -183,7 +195,22 @@ func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Ques
 	if wrong := (listing.UsageError{}); errors.As(err, &wrong) {
 		return nil, asRequest(err)
 	}
-	return found, err
+	if err != nil {
+		return nil, err
+	}
+	d := found.Survey.Dialect
+	if err := refuseUnknown(ctx, p, d, "--columns", shownByNone(found, q.Attributes())); err != nil {
+		return nil, err
+	}
+	return found, refuseUnknown(ctx, p, d, "--filter", filterAttributes(q.Filter))
+}
+
+// locateQuery puts DNs in the place of the names of OUs.
+func locateQuery(ctx context.Context, p *Place, q *listing.Query) error {
+	f := settings.Filter{Under: q.Under, NotUnder: q.NotUnder}
+	err := locate(ctx, p, &f)
+	q.Under, q.NotUnder = f.Under, directory.FoldAll(f.NotUnder)
+	return err
 }
 
 // KeepSurvey reads a place and keeps what was read under a name; "" is made of

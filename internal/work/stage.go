@@ -132,15 +132,54 @@ func (s *Session) understood(r *StageRequest) (*Session, *StageRequest, error) {
 		return s, r, err
 	}
 	by := *r
-	by.Checks = []string{asked}
+	by.Checks = append(slices.Clone(r.Checks), asked)
 	return with, &by, nil
+}
+
+// located is a request whose places are DNs: those of OUs that were given by name.
+func located(ctx context.Context, p *Place, r *StageRequest) (*StageRequest, error) {
+	at := *r
+	var err error
+	if at.To != "" {
+		if at.To, err = containerNamed(ctx, p, "to", at.To); err != nil {
+			return nil, err
+		}
+	}
+	if r.Where != nil {
+		where := *r.Where
+		if err := locate(ctx, p, &where); err != nil {
+			return nil, err
+		}
+		at.Where = &where
+	}
+	return &at, nil
+}
+
+// locate puts DNs in the place of the names of OUs.
+func locate(ctx context.Context, p *Place, f *settings.Filter) (err error) {
+	if f.Under != "" {
+		if f.Under, err = containerNamed(ctx, p, "under", f.Under); err != nil {
+			return err
+		}
+	}
+	f.NotUnder = slices.Clone(f.NotUnder)
+	for i, name := range f.NotUnder {
+		if f.NotUnder[i], err = containerNamed(ctx, p, "not under", name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Stage makes a batch and keeps it. Nothing is changed in the directory. The
 // result holds the refusals also where there is an error, since they may be why.
 func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged, error) {
 	staged := &Staged{}
-	s, r, err := s.understood(r)
+	r, err := located(ctx, p, r)
+	if err != nil {
+		return staged, err
+	}
+	s, r, err = s.understood(r)
 	if err != nil {
 		return staged, err
 	}
@@ -150,6 +189,11 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 	}
 	if err := s.RefuseMissing(ctx, p, nil); err != nil {
 		return staged, err
+	}
+	if r.Where != nil {
+		if err := refuseUnknown(ctx, p, stager.Dialect, "--filter", filterAttributes(r.Where.Filter)); err != nil {
+			return staged, err
+		}
 	}
 	candidates, err := s.choose(ctx, p, stager, order, r)
 	if err != nil {
@@ -394,15 +438,13 @@ func (s *Session) protection(ctx context.Context, p *Place) (batch.Protection, e
 }
 
 // takes tells whether a finding is meant: where values are set one about the
-// attribute, and of the accounts named, if any are.
+// attribute.
 func (r *StageRequest) takes(f *audit.Finding) bool {
 	switch {
 	case !f.AboutEntry():
 		return false
 	case !r.SetsValues():
 		return true
-	case len(r.Names) > 0 && !slices.ContainsFunc(r.Names, func(n string) bool { return nameKey(n) == nameKey(f.Account) || nameKey(n) == nameKey(f.DN) }):
-		return false
 	}
 	return r.Attr == "" || f.About(r.Attr)
 }

@@ -85,7 +85,7 @@ func (s *Session) Trace(ctx context.Context, p *Place, name string, from *LogsFr
 // knows of it, and what it is called in logs.
 func (s *Session) begin(ctx context.Context, p *Place, t *AccountTrace, from *LogsFrom) (book *tracing.Book, names tracing.Names, err error) {
 	names = tracing.Names{Logon: t.Name}
-	if t.Entry, err = s.FindAccount(ctx, p, t.Name); err != nil && !errors.Is(err, ErrNoAccount) {
+	if t.Entry, err = s.LookAccountUp(ctx, p, t.Name); err != nil && !errors.Is(err, ErrNoAccount) {
 		return nil, names, err
 	}
 	if t.Entry != nil {
