@@ -33,10 +33,19 @@ type Report struct {
 	// People is who has which account, Roster counts it; nil without a roster.
 	People *reconcile.Result
 	Roster *RosterSummary
+	// Fresh counts the findings that the last remembered audit did not have, nil where
+	// nothing is remembered.
+	Fresh *Fresh
 	// Chosen says in words about whom the findings are, "" where they are about all.
 	Chosen string
 	// Earlier says what was left out, nil where nothing was.
 	Earlier *Earlier
+}
+
+// Fresh is how many findings are new since a remembered audit.
+type Fresh struct {
+	Count int
+	Since time.Time
 }
 
 // Summary is what became of one check.

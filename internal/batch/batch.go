@@ -80,6 +80,8 @@ type Line struct {
 	// Settled is the number of the journal record that says so, and At its time.
 	Settled int       `json:"-"`
 	At      time.Time `json:"-"`
+	// Undone is the batch that has taken it back, 0 where none has, or nobody asked.
+	Undone int `json:"-"`
 
 	DN         string           `json:"dn"`
 	ID         string           `json:"id"` // identity, in its readable form
@@ -575,6 +577,72 @@ func Heads(ctx context.Context, s *store.Store) ([]*Batch, error) {
 		}
 	}
 	return all, standing(ctx, s, 0, false, all...)
+}
+
+// About returns the batches with lines about an entry, by its identity in its readable
+// form, oldest first, each with these lines only.
+func About(ctx context.Context, s *store.Store, entry string) ([]*Batch, error) {
+	kept, err := s.BatchesAbout(ctx, entry)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]*Batch, len(kept))
+	for i, k := range kept {
+		if all[i], err = decode(k); err != nil {
+			return nil, fmt.Errorf("batch %d: %w", k.ID, err)
+		}
+		if err := standing(ctx, s, k.ID, true, all[i]); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// MarkUndone writes down with the lines of batches that were done by which batch they
+// were taken back.
+func MarkUndone(ctx context.Context, s *store.Store, batches ...*Batch) error {
+	heads, err := Heads(ctx, s)
+	if err != nil {
+		return err
+	}
+	by := map[int]*Batch{}
+	for _, b := range batches {
+		by[b.ID] = b
+	}
+	for _, undo := range heads {
+		b := by[undo.UndoOf]
+		if b == nil || undo.State == Staged || undo.State == Discarded {
+			continue
+		}
+		entries, err := s.Entries(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		back, err := s.Entries(ctx, undo.ID)
+		if err != nil {
+			return err
+		}
+		settled, err := s.LastOfLines(ctx, undo.ID, EventSettled)
+		if err != nil {
+			return err
+		}
+		done := map[string]bool{}
+		for of, r := range settled {
+			var body Settlement
+			if err := json.Unmarshal(r.Body, &body); err != nil {
+				return fmt.Errorf("journal record %d: %w", r.Seq, err)
+			}
+			if body.State == Applied {
+				done[back[of.Line]] = true
+			}
+		}
+		for i := range b.Lines {
+			if l := &b.Lines[i]; l.State.Touched() && done[entries[l.N]] {
+				l.Undone = undo.ID
+			}
+		}
+	}
+	return nil
 }
 
 // List returns all batches; their lines hold numbers and states only.

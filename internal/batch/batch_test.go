@@ -3,6 +3,7 @@ package batch
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -233,4 +234,37 @@ func TestALineStaysOff(t *testing.T) {
 	assert.Equal(t, []Action{{Name: Move, To: "OU=Staff,DC=x"}}, l.Actions)
 	l.Actions = []Action{{Name: PutBack, Put: []Mod{flags}}}
 	assert.False(t, l.StayOff(directory.AD), "nothing is left to do")
+}
+
+func TestLinesAreNamedByAccountPatternOrNumber(t *testing.T) {
+	b := &Batch{ID: 3, Lines: []Line{{N: 1, Account: "ada", DN: "CN=Ada Quill,DC=x"}, {N: 2, Account: "LARK-1$", DN: "CN=LARK-1,DC=x"}, {N: 3, Account: "LARK-2$", DN: "CN=LARK-2,DC=x"}, {N: 4, Account: "7", DN: "CN=seven,DC=x"}}}
+	for names, want := range map[string][]int{
+		"ada": {1}, "ADA": {1}, "cn=ada quill,dc=X": {1}, "Ada Quill": {1}, "LARK-1": {2}, "LARK-*": {2, 3}, "*2": {3},
+		"2": {2}, "2-4": {2, 3, 4}, "1,3-4": {1, 3, 4}, "7": {4}, "2-3 ada 2": {2, 3, 1},
+	} {
+		asked := []string{names}
+		if strings.Contains(names, " ada ") {
+			asked = strings.Fields(names)
+		}
+		found, err := b.Find(asked)
+		require.NoError(t, err, names)
+		var got []int
+		for _, l := range found {
+			got = append(got, l.N)
+		}
+		assert.Equal(t, want, got, names)
+	}
+	for names, want := range map[string]string{"5": "lines 1 to 4, so there is no 5", "3-2": "no 3-2", "0": "no 0", "adda": "(did you mean ada?)", "LARK-9*": "no line for"} {
+		_, err := b.Find([]string{names})
+		assert.ErrorContains(t, err, want, names)
+	}
+}
+
+func TestWhatSpreadsheetsDoToACellIsNoChange(t *testing.T) {
+	for got, want := range map[string]string{" a  b ": "a b", "a\nb": "a\r\nb", "17": "0017", "a ? b": "a → b", "Dvo?ák": "Dvořák"} {
+		assert.True(t, sameCell(got, want), "%q %q", got, want)
+	}
+	for got, want := range map[string]string{"a": "b", "?": "b", "170": "0017", "": "0", "Dvo?": "Dvořák", "dn": "DN"} {
+		assert.False(t, sameCell(got, want), "%q %q", got, want)
+	}
 }

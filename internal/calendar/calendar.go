@@ -100,6 +100,25 @@ func (p Past) String() string {
 	return p.day
 }
 
+// DaysBetween counts the days from a time to another as people count them, by the dates
+// of a zone: from late in the evening to the next morning it is one.
+func DaysBetween(from, to time.Time, loc *time.Location) int {
+	date := func(t time.Time) time.Time {
+		y, m, d := t.In(loc).Date()
+		return time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+	}
+	return int(date(to).Sub(date(from)) / (24 * time.Hour))
+}
+
+// ParseStart reads an RFC 3339 time, or a date, which means the beginning of that day in
+// loc.
+func ParseStart(text string, loc *time.Location) (time.Time, error) {
+	if day, err := time.ParseInLocation(time.DateOnly, text, loc); err == nil {
+		return day, nil
+	}
+	return ParseTime(text, loc)
+}
+
 // ParseTime reads an RFC 3339 time, or a date, which means the end of that
 // day in loc.
 func ParseTime(text string, loc *time.Location) (time.Time, error) {

@@ -13,6 +13,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -71,6 +72,7 @@ type app struct {
 	now      func() time.Time
 	work     *work.Session
 	quiet    bool
+	noPager  bool
 	progress *progress
 	carrying atomic.Bool            // a batch is being carried out, or was
 	typing   atomic.Pointer[func()] // gives the terminal back while a password is typed
@@ -181,6 +183,7 @@ func (a *app) root() *cli.Command {
 				Sources: cli.EnvVars("YARDBROOM_STATE"),
 			},
 			&cli.BoolFlag{Name: "quiet", Usage: "no notes and no progress on standard error"},
+			&cli.BoolFlag{Name: "no-pager", Usage: "write what is longer than the screen straight through, not through a pager (PAGER, else less)"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log on standard error what is read, asked and written"},
 		},
 		Before:         a.before,
@@ -234,7 +237,7 @@ func strict(cmd *cli.Command) {
 
 // before reads the settings once, for all commands.
 func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, error) {
-	a.quiet = cmd.Bool("quiet")
+	a.quiet, a.noPager = cmd.Bool("quiet"), cmd.Bool("no-pager")
 	a.progress = a.newProgress()
 	a.setLog(cmd.Bool("verbose"))
 	load, file := settings.Load, cmd.String("config")
@@ -293,7 +296,13 @@ func version() string {
 func (a *app) note(format string, args ...any) {
 	if !a.quiet {
 		a.progress.clear()
-		fmt.Fprintln(a.err, render.Visible(fmt.Sprintf(format, args...)))
+		text := render.Visible(fmt.Sprintf(format, args...))
+		if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+			if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= leastColumns {
+				text = render.Wrap(text, w, "  ")
+			}
+		}
+		fmt.Fprintln(a.err, text)
 	}
 }
 
@@ -312,20 +321,31 @@ func actor() string {
 	return name
 }
 
-// style is how to draw for the terminal, or for a pipe.
+// usualWidth is how wide sentences are where no terminal tells.
+const usualWidth = 120
+
+// style is how to draw for the terminal, or for a pipe or file, where nothing is cut.
+// COLUMNS tells the width before anything else does.
 func (a *app) style(loc *time.Location) render.Style {
-	st := render.Style{Width: 120, Zone: loc}
+	st := render.Style{Width: usualWidth, Zone: loc, Whole: true}
 	if f, ok := a.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
-			st.Width = w
+		st.Whole, st.Screen = false, 24
+		if w, h, err := term.GetSize(int(f.Fd())); err == nil && w > 0 && h > 0 {
+			st.Width, st.Screen = w, h
 		}
 		st.Color = os.Getenv("NO_COLOR") == ""
+	}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= leastColumns {
+		st.Width, st.Whole = n, false
 	}
 	if st.Color {
 		text.EnableColors()
 	}
 	return st
 }
+
+// leastColumns is how narrow a terminal is believed to be.
+const leastColumns = 20
 
 // terminal returns the terminal that a person sits at, if there is one.
 func (a *app) terminal() (*os.File, bool) {
@@ -356,7 +376,7 @@ func (a *app) ask() func(string) (string, error) {
 func (a *app) result(path string, write func(w io.Writer) error) error {
 	if path == "" || path == "-" {
 		a.progress.clear()
-		return write(a.out)
+		return a.paged(write)
 	}
 	began := a.now()
 	counted := &counting{told: func(n int64) { a.progress.report("writing "+path, n, 0) }}

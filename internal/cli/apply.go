@@ -135,6 +135,13 @@ func (a *app) apply(ctx context.Context, cmd *cli.Command, b *batch.Batch) error
 			notDone = done.NotDone()
 		}
 	}
+	if errors.Is(err, work.ErrDone) {
+		a.note("%v; nothing is left to do", err)
+		if b, err = a.work.Batch(ctx, b.ID); err != nil {
+			return err
+		}
+		notDone = slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.State != batch.Applied && l.State != batch.Dropped })
+	}
 	if notDone {
 		return &exitError{status: exitNotDone}
 	}
@@ -170,6 +177,10 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 		return nil, usage("--passwords-for goes with --passwords")
 	}
 	if !cmd.Bool("yes") {
+		_, typing := a.terminal()
+		if !typing && !cmd.Bool("dry-run") && !cmd.Bool("stage") && !cmd.Bool("rehearse") {
+			return nil, usage("there is no terminal to ask on: add --yes to carry it out")
+		}
 		r.Agree = a.agree
 	}
 	r.Watch = work.Watch{
@@ -304,10 +315,7 @@ func (a *app) tellResult(done *work.Carried) {
 // agree shows what is about to happen and asks, on a terminal; elsewhere it
 // wants --yes.
 func (a *app) agree(b *batch.Batch, agreed *batch.Agreement) error {
-	terminal, ok := a.terminal()
-	if !ok {
-		return usage("there is no terminal to ask on: add --yes to carry batch %d out", b.ID)
-	}
+	terminal, _ := a.terminal()
 	render.Batch(a.out, b, agreed, a.briefly())
 	fmt.Fprintf(a.err, "\nCarry out %s on %s? Type yes: ", wording.Count(b.Open(), "line"),
 		render.Visible(b.Identity.Base))

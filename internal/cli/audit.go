@@ -22,11 +22,7 @@ func (a *app) auditCommand() *cli.Command {
 		Name: "audit", Usage: "report what is untidy, check by check",
 		Flags: slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("all"),
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
-			&cli.IntFlag{
-				Name:  "limit",
-				Value: 5,
-				Usage: "rows a check in a table; 0 for all (with --check all are shown)",
-			},
+			limitFlag("rows a check", 5), briefFlag(),
 			&cli.StringFlag{
 				Name:  "since",
 				Usage: "show only what is new since an audit that is remembered, `last` or the last one at or before a date; or compare with a kept survey",
@@ -74,9 +70,17 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if err := missing(ctx, p, report.Survey); err != nil {
 		return err
 	}
+	if err := a.work.CountNew(ctx, p, report); err != nil {
+		return err
+	}
 	st := a.style(p.Zone())
-	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
-		st.Limit = 0
+	st.Brief = cmd.Bool("brief")
+	usual := 5
+	if len(checkNames(cmd)) > 0 {
+		usual = 0
+	}
+	if st.Limit, err = a.limitOf(cmd, st, usual); err != nil {
+		return err
 	}
 	before, remembered, err := notNew(cmd)
 	if err != nil {
@@ -106,6 +110,10 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	}
 	a.tellNotes(report, end.targets)
 	return end.verdict(p, findings)
+}
+
+func briefFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "brief", Usage: "a line a row: what does not fit the terminal is cut"}
 }
 
 func newToFlag() cli.Flag {
@@ -142,8 +150,7 @@ func (a *app) reportResult(r *audit.Report, trend func() (*work.Trend, error), s
 	return &result{
 		parts: func() []sheet.Sheet { return render.CheckSheets(r) },
 		names: func() []string { return render.FindingNames(r.Findings) },
-		rows:  func() *sheet.Sheet { return render.FindingsSheet(r.Findings) }, write: map[string]func(io.Writer) error{
-			formatTable: func(w io.Writer) error { render.Report(w, r, st); return nil },
+		rows:  func() *sheet.Sheet { return render.FindingsSheet(r.Findings) }, style: st, table: func(w io.Writer, st render.Style) { render.Report(w, r, st) }, write: map[string]func(io.Writer) error{
 			formatJSON:  func(w io.Writer) error { return render.ReportJSON(w, r) },
 			formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.ReportSheets(r), st) },

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -21,7 +22,7 @@ func (a *app) batchCommand() *cli.Command {
 			{Name: "list", Usage: "all batches", Action: a.batchList},
 			{Name: "show", Usage: "one batch, line by line", ArgsUsage: "BATCH",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"},
+					&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}, limitFlag("lines", 0), briefFlag(),
 				}, Action: a.batchShow},
 			{
 				Name: "drop", Usage: "take lines out of a batch", ArgsUsage: "BATCH ACCOUNT|LINES…",
@@ -91,11 +92,18 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 
 // lineStates counts a batch's lines by state: "12 done, 1 drifted".
 func lineStates(b *batch.Batch) string {
-	counts := map[batch.LineState]int{}
+	counts, undone := map[batch.LineState]int{}, 0
 	for i := range b.Lines {
 		counts[b.Lines[i].State]++
+		if b.Lines[i].Undone != 0 {
+			undone++
+		}
 	}
-	return batch.CountStates(counts)
+	text := batch.CountStates(counts)
+	if undone > 0 {
+		text += fmt.Sprintf(" (%d undone)", undone)
+	}
+	return text
 }
 
 func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
@@ -111,8 +119,12 @@ func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		render.Batch(a.out, b, agreed, a.style(time.Local))
-		return nil
+		st := a.style(time.Local)
+		st.Brief = cmd.Bool("brief")
+		if st.Limit, err = a.limitOf(cmd, st, 0); err != nil {
+			return err
+		}
+		return a.result("", func(w io.Writer) error { render.Batch(w, b, agreed, st); return nil })
 	}
 	return usage("--format: %q is neither table nor json", cmd.String("format"))
 }

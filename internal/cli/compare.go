@@ -23,7 +23,7 @@ func (a *app) compareCommand() *cli.Command {
 				Name:  "check",
 				Usage: "compare the findings of the check `NAME` only; may be given several times",
 			},
-			&cli.IntFlag{Name: "limit", Value: 5, Usage: "rows a list in a table; 0 for all"}, noRosterFlag(),
+			limitFlag("rows a list", 5), briefFlag(), noRosterFlag(),
 		}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
@@ -60,7 +60,10 @@ func (a *app) compareCommand() *cli.Command {
 				return err
 			}
 			st := a.style(later.Zone())
-			st.Limit = cmd.Int("limit")
+			st.Brief = cmd.Bool("brief")
+			if st.Limit, err = a.limitOf(cmd, st, 5); err != nil {
+				return err
+			}
 			return a.deliver(targets, a.comparisonResult(c, st))
 		},
 	}
@@ -96,7 +99,7 @@ func (a *app) compare(ctx context.Context, later *work.Place, after *audit.Repor
 // comparisonResult writes all that changed.
 func (a *app) comparisonResult(c *audit.Comparison, st render.Style) *result {
 	r := a.sinceResult(c, st)
-	r.write[formatTable] = func(w io.Writer) error { render.Comparison(w, c, st); return nil }
+	r.table = func(w io.Writer, st render.Style) { render.Comparison(w, c, st) }
 	r.rows = func() *sheet.Sheet { return render.ChangesSheet(c) }
 	r.write[formatJSONL] = func(w io.Writer) error { return render.SheetJSONL(w, render.ChangesSheet(c)) }
 	return r
@@ -105,8 +108,7 @@ func (a *app) comparisonResult(c *audit.Comparison, st render.Style) *result {
 // sinceResult writes the findings of a comparison.
 func (a *app) sinceResult(c *audit.Comparison, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.ComparisonSheets(c) }
-	return &result{parts: parts, names: func() []string { return render.FindingNames(c.New) }, rows: func() *sheet.Sheet { return render.FindingsSheet(c.All()) }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.Since(w, c, st); return nil },
+	return &result{parts: parts, names: func() []string { return render.FindingNames(c.New) }, rows: func() *sheet.Sheet { return render.FindingsSheet(c.All()) }, style: st, table: func(w io.Writer, st render.Style) { render.Since(w, c, st) }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.ComparisonJSON(w, c) },
 		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, c.All()) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/render"
 	"yardbroom/internal/wording"
 )
@@ -18,16 +19,27 @@ func (a *app) dueCommand() *cli.Command {
 		Name: "due", Usage: "batches that were staged until a date: list them, take back those whose time is over",
 		Description: help("due"),
 		Flags: append(append(carryFlags(), paceFlags()...),
-			&cli.BoolFlag{Name: "apply", Usage: "take back what is due"}),
+			&cli.BoolFlag{Name: "apply", Usage: "take back what is due"},
+			&cli.StringFlag{Name: "as-of", Usage: "say what will be due on this `DATE`"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if err := noArguments(cmd); err != nil {
 				return err
+			}
+			if cmd.Bool("apply") && cmd.IsSet("as-of") {
+				return usage("--as-of is for looking; \"yardbroom undo BATCH\" takes a batch back before its time")
 			}
 			if !cmd.Bool("apply") && (cmd.Bool("yes") || cmd.Bool("dry-run")) {
 				return usage("--yes and --dry-run go with --apply")
 			}
 			if cmd.Bool("apply") {
 				return a.takeBackDue(ctx, cmd)
+			}
+			asOf := a.now()
+			if text := cmd.String("as-of"); text != "" {
+				var err error
+				if asOf, err = calendar.ParseTime(text, time.Local); err != nil {
+					return usage("--as-of: %w", err)
+				}
 			}
 			all, err := a.work.Due(ctx)
 			if err != nil {
@@ -47,7 +59,7 @@ func (a *app) dueCommand() *cli.Command {
 					[]string{
 						fmt.Sprint(d.Batch.ID),
 						wording.Moment(d.Batch.Until, time.Local),
-						a.dueIn(d.Batch.Until),
+						dueIn(d.Batch.Until, asOf),
 						fmt.Sprint(d.Left),
 						strings.Join(d.Batch.Actions, ","),
 						render.Visible(d.Batch.By),
@@ -62,17 +74,20 @@ func (a *app) dueCommand() *cli.Command {
 	}
 }
 
-// dueIn says how far off a time is, in days.
-func (a *app) dueIn(t time.Time) string {
-	past := a.now().Sub(t)
-	days := wording.Count(int(past.Abs()/(24*time.Hour)), "day")
-	switch {
-	case past < 0:
-		return "in " + days
-	case past < 24*time.Hour:
-		return "now"
+// dueIn says how far off a time is, in days as people count them.
+func dueIn(t, now time.Time) string {
+	switch n := calendar.DaysBetween(now, t, time.Local); {
+	case n == 1:
+		return "tomorrow"
+	case n > 1:
+		return fmt.Sprintf("in %d days", n)
+	case t.After(now):
+		return "later today"
+	case n == 0:
+		return "today"
+	default:
+		return "for " + wording.Count(-n, "day")
 	}
-	return "for " + days
 }
 
 // takeBackDue takes back every batch whose time is over.

@@ -34,6 +34,7 @@ func (a *app) journalCommand() *cli.Command {
 				Usage: "with --verify: a `HASH` that was printed earlier, which must still be there",
 			},
 			&cli.StringFlag{Name: "format", Value: "table", Usage: "table or jsonl"},
+			limitFlag("records", 0),
 		},
 		Action: a.journal,
 	}
@@ -75,7 +76,11 @@ func (a *app) journal(ctx context.Context, cmd *cli.Command) error {
 			return nil
 		})(a.out)
 	case "table":
-		return a.journalTable(records, cmd.Int("batch"))
+		limit, err := a.limitOf(cmd, a.style(nil), 0)
+		if err != nil {
+			return err
+		}
+		return a.journalTable(records, cmd.Int("batch"), limit)
 	}
 	return usage("--format: %q is neither table nor jsonl", cmd.String("format"))
 }
@@ -107,8 +112,9 @@ func (a *app) verifyJournal(ctx context.Context, s *store.Store, head string) er
 	return a.verifyHeads(ctx, s)
 }
 
-// journalTable shows records, all or those of one batch.
-func (a *app) journalTable(records []store.Sealed, batch int) error {
+// journalTable shows records, all or those of one batch: the last ones, where there is
+// a limit.
+func (a *app) journalTable(records []store.Sealed, batch, limit int) error {
 	switch {
 	case len(records) == 0 && batch != 0:
 		return fmt.Errorf("the journal has no record of batch %d", batch)
@@ -116,9 +122,13 @@ func (a *app) journalTable(records []store.Sealed, batch int) error {
 		a.note("the journal is empty")
 		return nil
 	}
+	earlier := 0
+	if limit > 0 && len(records) > limit {
+		earlier = len(records) - limit
+	}
 	var rows [][]string
-	for i := range records {
-		r := &records[i]
+	for i := range records[earlier:] {
+		r := &records[earlier+i]
 		place := fmt.Sprint(r.Batch)
 		if r.Line > 0 {
 			place += "/" + fmt.Sprint(r.Line)
@@ -135,8 +145,13 @@ func (a *app) journalTable(records []store.Sealed, batch int) error {
 			},
 		)
 	}
-	render.Table(a.out, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
-	return nil
+	return a.result("", func(w io.Writer) error {
+		if earlier > 0 {
+			fmt.Fprintf(w, "… %s before these: --limit 0 shows all, --batch N those of one batch\n", wording.Count(earlier, "record"))
+		}
+		render.Table(w, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
+		return nil
+	})
 }
 
 // verifyHeads proves the signatures on the journal, and says what they cover.

@@ -27,7 +27,7 @@ import (
 )
 
 func (a *app) ladderCommand() *cli.Command {
-	limit := &cli.IntFlag{Name: "limit", Value: 40, Usage: "show at most this many `ROWS` on the screen; 0 shows all"}
+	limit := limitFlag("rows", 40)
 	asked := slices.Concat(fromFlags(), signInFlags(), []cli.Flag{asOfFlag()}, rosterFlags())
 	show := slices.Concat(asked, outputFlags(allFormats), []cli.Flag{limit,
 		&cli.StringFlag{Name: "account", Usage: "only this `ACCOUNT`, on whatever ladder"},
@@ -97,10 +97,7 @@ func (a *app) ladderList(ctx context.Context, cmd *cli.Command) error {
 		return nil
 	}
 	r := a.laddersResult(all, all.All, zone)
-	r.write[formatTable] = func(w io.Writer) error {
-		render.LaddersTable(w, all.All, a.style(zone))
-		return nil
-	}
+	r.table = func(w io.Writer, st render.Style) { render.LaddersTable(w, all.All, st) }
 	return a.deliver(targets, r)
 }
 
@@ -108,6 +105,7 @@ func (a *app) ladderList(ctx context.Context, cmd *cli.Command) error {
 func (a *app) laddersResult(all *work.Ladders, some []*work.OneLadder, zone *time.Location) *result {
 	s := render.LadderSheet(some, zone)
 	return &result{
+		style: a.style(zone),
 		parts: func() []sheet.Sheet { return []sheet.Sheet{*s} },
 		rows:  func() *sheet.Sheet { return s }, write: map[string]func(io.Writer) error{
 			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
@@ -184,16 +182,18 @@ func (a *app) ladderShow(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	st := a.style(zone)
-	st.Limit = cmd.Int("limit")
+	if st.Limit, err = a.limitOf(cmd, st, 40); err != nil {
+		return err
+	}
 	r := a.laddersResult(all, some, zone)
-	r.write[formatTable] = func(w io.Writer) error {
+	r.style = st
+	r.table = func(w io.Writer, st render.Style) {
 		for i, l := range some {
 			if i > 0 {
 				fmt.Fprintln(w)
 			}
 			render.LadderTable(w, l, st)
 		}
-		return nil
 	}
 	return a.deliver(targets, r)
 }
@@ -234,12 +234,13 @@ func (a *app) ladderForecast(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	st := a.style(p.Zone())
-	st.Limit = cmd.Int("limit")
+	if st.Limit, err = a.limitOf(cmd, st, 40); err != nil {
+		return err
+	}
 	sheets := sync.OnceValue(func() []sheet.Sheet { return render.ForecastSheets(f, p.Zone()) })
 	return a.deliver(targets, &result{
 		parts: func() []sheet.Sheet { return sheets() },
-		rows:  func() *sheet.Sheet { return &sheets()[1] }, write: map[string]func(io.Writer) error{
-			formatTable: func(w io.Writer) error { render.ForecastTable(w, f, st); return nil },
+		rows:  func() *sheet.Sheet { return &sheets()[1] }, style: st, table: func(w io.Writer, st render.Style) { render.ForecastTable(w, f, st) }, write: map[string]func(io.Writer) error{
 			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &sheets()[1]) },
 			formatJSON:  func(w io.Writer) error { return render.ForecastJSON(w, f, p.Zone()) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, sheets(), st) },

@@ -31,7 +31,7 @@ func (a *app) listCommand() *cli.Command {
 				Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set",
 			},
 			&cli.StringFlag{Name: "sort", Usage: "the `COLUMN` to sort by; with - before it from the largest down"},
-			&cli.IntFlag{Name: "limit", Usage: "no more than `N` entries"}, namesFlag(),
+			limitFlag("entries", 0), namesFlag(),
 		}, outputFlags(listFormats)),
 		Action: a.list,
 	}
@@ -64,6 +64,11 @@ func (a *app) list(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	defer p.Close()
+	if len(targets) == 1 && targets[0].path == "" && targets[0].format == formatTable {
+		if q.Limit, err = a.limitOf(cmd, a.style(nil), 0); err != nil {
+			return err
+		}
+	}
 	q.Whole = slices.ContainsFunc(targets, func(t target) bool { return t.format == formatLDIF })
 	found, err := a.work.List(ctx, p, q, &work.Question{AsOf: cmd.String("as-of"), SignIns: cmd.String("activity"), Logs: work.LogsFrom{Paths: cmd.StringSlice("log"), None: cmd.Bool("no-logs")}})
 	if err != nil {
@@ -121,16 +126,15 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *result {
 	everything := slices.Equal(q.Columns, []string{listing.All})
 	parts := func() []sheet.Sheet { return []sheet.Sheet{l.Sheet} }
-	return &result{parts: parts, names: func() []string { return render.EntryNames(l.Entries) }, rows: func() *sheet.Sheet { return &l.Sheet }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error {
-			if everything {
-				render.Records(w, &l.Sheet, st)
-			} else if len(l.Sheet.Rows) > 0 {
-				render.SheetTable(w, &l.Sheet, st)
-			}
-			fmt.Fprintln(w, render.ListEnd(l, st))
-			return nil
-		},
+	table := func(w io.Writer, st render.Style) {
+		if everything {
+			render.Records(w, &l.Sheet, st)
+		} else if len(l.Sheet.Rows) > 0 {
+			render.SheetTable(w, &l.Sheet, st)
+		}
+		fmt.Fprintln(w, render.ListEnd(l, st))
+	}
+	return &result{style: st, table: table, parts: parts, names: func() []string { return render.EntryNames(l.Entries) }, rows: func() *sheet.Sheet { return &l.Sheet }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.ListJSON(w, l) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &l.Sheet) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

@@ -229,6 +229,6 @@ func program(t *testing.T, env []string, args ...string) *exec.Cmd {
 	exe, err := os.Executable()
 	require.NoError(t, err)
 	cmd := exec.CommandContext(t.Context(), exe, args...)
-	cmd.Env = append(append(os.Environ(), asProgram+"=1", "TZ=UTC"), env...)
+	cmd.Env = append(append(os.Environ(), asProgram+"=1", "TZ=UTC", "PAGER=cat"), env...)
 	return cmd
 }

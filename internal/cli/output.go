@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -65,6 +66,30 @@ func outputFlags(formats []string) []cli.Flag {
 			Usage: "write to `FILE`, whole or not at all; its ending tells the format; a folder (its name ends in /) gets a file for each part; may be given several times",
 		},
 	}
+}
+
+// limitFlag bounds the rows of what is shown on a terminal.
+func limitFlag(of string, usual int) cli.Flag {
+	text := "two screens of a terminal"
+	if usual > 0 {
+		text = strconv.Itoa(usual) + " on a terminal"
+	}
+	return &cli.IntFlag{Name: "limit", Usage: "no more than `N` " + of + ", 0 for all (default: " + text + ", all elsewhere)"}
+}
+
+// limitOf is how many rows are shown: as many as the command line says, else on a
+// terminal the usual number (0: two screens), and all elsewhere.
+func (a *app) limitOf(cmd *cli.Command, st render.Style, usual int) (int, error) {
+	n := cmd.Int("limit")
+	switch {
+	case n < 0:
+		return 0, usage("--limit: %d is less than none", n)
+	case cmd.IsSet("limit") || st.Screen == 0:
+		return n, nil
+	case usual > 0:
+		return usual, nil
+	}
+	return max(2*st.Screen-6, 20), nil
 }
 
 // namesFlag writes the names of accounts only.
@@ -150,6 +175,10 @@ type result struct {
 	write map[string]func(io.Writer) error
 	rows  func() *sheet.Sheet // all of it in one sheet, for csv and tsv
 	parts func() []sheet.Sheet
+	// table writes it for people, in the style of the terminal or, in a file, with nothing
+	// cut and no colours.
+	table func(io.Writer, render.Style)
+	style render.Style
 	names func() []string // of the accounts in it, as commands take them
 }
 
@@ -157,6 +186,12 @@ type result struct {
 // files, and those of other programs on standard output.
 func (r *result) writer(t target) func(io.Writer) error {
 	switch {
+	case t.format == formatTable:
+		st := r.style
+		if t.path != "" {
+			st = render.Style{Width: usualWidth, Whole: true, Zone: st.Zone, Limit: st.Limit}
+		}
+		return func(w io.Writer) error { r.table(w, st); return nil }
 	case t.format == formatNames:
 		return func(w io.Writer) error { return writeNames(w, r.names()) }
 	case t.format == formatTSV, t.format == formatCSV && t.path != "":

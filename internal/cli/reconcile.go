@@ -37,11 +37,7 @@ func (a *app) reconcileCommand() *cli.Command {
 				Name:  "check",
 				Usage: "only the check `NAME` of the roster; may be given several times",
 			},
-			&cli.IntFlag{
-				Name:  "limit",
-				Value: 5,
-				Usage: "rows a check in a table; 0 for all (with --check all are shown)",
-			},
+			limitFlag("rows a check", 5), briefFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
@@ -101,8 +97,13 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	st := a.style(p.Zone())
-	if st.Limit = cmd.Int("limit"); len(checkNames(cmd)) > 0 && !cmd.IsSet("limit") {
-		st.Limit = 0
+	st.Brief = cmd.Bool("brief")
+	usual := 5
+	if len(checkNames(cmd)) > 0 {
+		usual = 0
+	}
+	if st.Limit, err = a.limitOf(cmd, st, usual); err != nil {
+		return err
 	}
 	if err := a.deliver(end.targets, a.reconciliationResult(r, st)); err != nil {
 		return err
@@ -165,8 +166,7 @@ func (a *app) showUnclear(u *roster.Unclear) {
 // reconciliationResult writes a reconciliation.
 func (a *app) reconciliationResult(r *render.Reconciliation, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.ReconciliationSheets(r) }
-	return &result{parts: parts, rows: func() *sheet.Sheet { return render.FindingsSheet(r.Findings) }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.Reconciled(w, r, st); return nil },
+	return &result{parts: parts, rows: func() *sheet.Sheet { return render.FindingsSheet(r.Findings) }, style: st, table: func(w io.Writer, st render.Style) { render.Reconciled(w, r, st) }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.ReconciliationJSON(w, r) },
 		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, r.Findings) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },

@@ -22,7 +22,7 @@ func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "an account: its state, and what matters about it; or several", ArgsUsage: "[ACCOUNT…]",
 		Description: help("show"),
-		Flags:       slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("accounts")}, outputFlags(allFormats)),
+		Flags:       slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("accounts"), &cli.BoolFlag{Name: "all", Usage: "show everything, and not only what fits a screen"}}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			asked, err := a.conditions(cmd)
 			if err != nil {
@@ -60,6 +60,7 @@ func (a *app) showCommand() *cli.Command {
 					return err
 				}
 				card := withCommands(found, cmd.String("from"))
+				card.All = cmd.Bool("all")
 				if err := a.deliver(targets, a.cardResult(card, a.style(p.Zone()))); err != nil {
 					return err
 				}
@@ -109,8 +110,7 @@ func (a *app) shownNames(ctx context.Context, p *work.Place, names []string, ask
 // cardResult writes an account.
 func (a *app) cardResult(c *render.AccountCard, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.CardSheets(c, st.Zone) }
-	return &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.Card(w, c, st); return nil },
+	return &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, style: st, table: func(w io.Writer, st render.Style) { render.Card(w, c, st) }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, c.Shape()) },
 		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, c.Shape()) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
@@ -118,12 +118,17 @@ func (a *app) cardResult(c *render.AccountCard, st render.Style) *result {
 	}}
 }
 
-// withCommands adds the commands that would do something about an account.
+// withCommands adds the commands that would do something about an account. What would
+// be refused, or waits in a batch already, is not advised.
 func withCommands(found *work.Card, from string) *render.AccountCard {
 	c := &render.AccountCard{Card: found}
 	c.Act = func(action string) string {
-		if c.Account.BuiltIn || action == batch.Enable && c.NotToBeEnabled != "" {
-			return "" // it would be refused
+		b := c.Open(action)
+		switch {
+		case c.Account.BuiltIn, c.Known.Exempt != "", action == batch.Enable && c.NotToBeEnabled != "":
+			return ""
+		case b != nil:
+			return fmt.Sprintf("yardbroom batch show %d", b.ID)
 		}
 		return stageLine([]string{action}, from, c.Account.Name())
 	}
@@ -142,11 +147,14 @@ func stageLine(what []string, from, account string) string {
 
 // stageCommandFor is the command that would clear the first finding.
 func stageCommandFor(c *render.AccountCard, from string) string {
-	if c.Account.BuiltIn {
-		return "" // it would be refused
+	if c.Account.BuiltIn || c.Known.Exempt != "" || c.Known.Suspended != nil {
+		return ""
 	}
 	for _, f := range c.Findings {
 		if len(f.Suggest) > 0 && !f.Hidden && (f.Suggest[0] != batch.Enable || c.NotToBeEnabled == "") {
+			if b := c.Open(f.Suggest[0]); b != nil {
+				return fmt.Sprintf("yardbroom batch show %d", b.ID)
+			}
 			what := []string{f.Suggest[0]}
 			switch fix := f.Fix(); {
 			case f.Suggest[0] == batch.Move:

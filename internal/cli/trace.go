@@ -36,7 +36,7 @@ func (a *app) traceCommand() *cli.Command {
 			&cli.BoolFlag{Name: "changes", Usage: "who disabled, enabled, moved, renamed or unlocked the account, when and from where, instead"},
 			&cli.BoolFlag{Name: "keep", Usage: "remember when each account signed in last from where, so that the logs may rotate away"},
 			&cli.BoolFlag{Name: "follow", Usage: "go on with what is written to the logs, until Ctrl-C"},
-			&cli.IntFlag{Name: "limit", Value: 12, Usage: "show at most this many `ROWS` of a table; 0 shows all"},
+			limitFlag("rows of a table", 12),
 			asOfFlag(),
 		}, fromFlags(), outputFlags(allFormats)),
 		Action: a.trace,
@@ -67,7 +67,9 @@ func (a *app) trace(ctx context.Context, cmd *cli.Command) error {
 	}
 	defer p.Close()
 	st := a.style(p.Zone())
-	st.Limit = cmd.Int("limit")
+	if st.Limit, err = a.limitOf(cmd, st, 12); err != nil {
+		return err
+	}
 	if cmd.Bool("keep") {
 		return a.keepSignIns(ctx, cmd, p)
 	}
@@ -113,8 +115,7 @@ func unread(l *work.Logs) error {
 // changesResult writes who has changed an account.
 func (a *app) changesResult(t *work.AccountTrace, all []work.AccountChange, st render.Style) *result {
 	s := render.AccountChangesSheet(all)
-	r := &result{parts: func() []sheet.Sheet { return []sheet.Sheet{s} }, rows: func() *sheet.Sheet { return &s }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.AccountChanges(w, t, all, st); return nil },
+	r := &result{parts: func() []sheet.Sheet { return []sheet.Sheet{s} }, rows: func() *sheet.Sheet { return &s }, style: st, table: func(w io.Writer, st render.Style) { render.AccountChanges(w, t, all, st) }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.AccountChangesShapeOf(t, all)) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &s) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{s}, st) },
@@ -126,8 +127,7 @@ func (a *app) changesResult(t *work.AccountTrace, all []work.AccountChange, st r
 // traceResult writes what keeps refusing an account.
 func (a *app) traceResult(t *work.AccountTrace, st render.Style) *result {
 	parts := func() []sheet.Sheet { return render.TraceSheets(t) }
-	return &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.AccountTrace(w, t, st); return nil },
+	return &result{parts: parts, rows: func() *sheet.Sheet { return &parts()[0] }, style: st, table: func(w io.Writer, st render.Style) { render.AccountTrace(w, t, st) }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TraceShapeOf(t)) },
 		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, render.TraceShapeOf(t)) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
@@ -144,8 +144,7 @@ func (a *app) traceResult(t *work.AccountTrace, st render.Style) *result {
 // tracesResult writes what keeps refusing accounts.
 func (a *app) tracesResult(t *work.Traces, q *work.TraceQuestion, st render.Style) *result {
 	s := render.TracesSheet(t, q)
-	return &result{parts: func() []sheet.Sheet { return render.TracesSheets(t, q) }, rows: func() *sheet.Sheet { return s }, write: map[string]func(io.Writer) error{
-		formatTable: func(w io.Writer) error { render.Traces(w, t, q, st); return nil },
+	return &result{parts: func() []sheet.Sheet { return render.TracesSheets(t, q) }, rows: func() *sheet.Sheet { return s }, style: st, table: func(w io.Writer, st render.Style) { render.Traces(w, t, q, st) }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TracesShapeOf(t)) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.TracesSheets(t, q), st) },

@@ -57,12 +57,10 @@ func (a *app) trend(ctx context.Context, cmd *cli.Command) error {
 	}
 	s := render.TrendSheet(t)
 	return a.deliver(targets, &result{
+		style: a.style(t.Zone),
+		table: func(w io.Writer, st render.Style) { render.TrendTable(w, t, st, parts, cmd.Bool("changes")) },
 		parts: func() []sheet.Sheet { return []sheet.Sheet{*s} },
 		rows:  func() *sheet.Sheet { return s }, write: map[string]func(io.Writer) error{
-			formatTable: func(w io.Writer) error {
-				render.TrendTable(w, t, a.style(t.Zone), parts, cmd.Bool("changes"))
-				return nil
-			},
 			formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
 			formatJSON:  func(w io.Writer) error { return render.TrendJSON(w, t) },
 			formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{*s}, a.style(t.Zone)) },

@@ -69,11 +69,11 @@ func (a *app) yardList(_ context.Context, cmd *cli.Command) error {
 		y := a.work.Settings.Yards[name]
 		mark := ""
 		if name == a.work.Settings.Default {
-			mark = "default"
+			mark = "yes"
 		}
 		rows = append(rows, []string{name, mark, strings.Join(y.Servers, " "), y.Base, y.Bind.DN})
 	}
-	render.Table(a.out, a.style(nil), []string{"Yard", "", "Servers", "Base", "Bound as"}, rows, 2, 3)
+	render.Table(a.out, a.style(nil), []string{"Yard", "Default", "Servers", "Base", "Bound as"}, rows, 2, 3)
 	return nil
 }
 

@@ -18,7 +18,7 @@ import (
 // would change. With a limit only so many lines are shown, and those of
 // privileged accounts besides.
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
-	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(fmt.Sprintf("Batch %d", b.ID), text.Bold),
+	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(batchName(b), text.Bold),
 		strings.Join(b.Actions, ", "), wording.Count(len(b.Lines), "line"), b.State)
 	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()),
 		wording.Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
@@ -77,7 +77,7 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 			},
 		)
 	}
-	header := []string{"", "Account", "Where", "Reason", "Would change", "State"}
+	header := []string{"Line", "Account", "Where", "Reason", "Would change", "State"}
 	if !states {
 		header = header[:5]
 		for i := range rows {
@@ -86,12 +86,23 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	}
 	Table(w, st, header, rows, 4, 3, 2, len(header)-1)
 	if hidden > 0 {
-		fmt.Fprintf(w, "… and %s more: \"yardbroom batch show %d\" shows all\n", wording.Count(hidden, "line"), b.ID)
+		fmt.Fprintf(w, "… and %s more: yardbroom batch show %d --limit 0 shows all\n", wording.Count(hidden, "line"), b.ID)
 	}
 	inFull(w, b, st)
 	for _, text := range warnings {
 		fmt.Fprintf(w, "Note: %s\n", Visible(text))
 	}
+}
+
+// batchName is what a batch is called; one that is not kept yet has no number.
+func batchName(b *batch.Batch) string {
+	switch {
+	case b.ID != 0:
+		return fmt.Sprintf("Batch %d", b.ID)
+	case b.UndoOf != 0:
+		return fmt.Sprintf("Undo of batch %d", b.UndoOf)
+	}
+	return "New batch"
 }
 
 // inFull lists the changes of lines that have several, as long as they are
@@ -116,10 +127,14 @@ func inFull(w io.Writer, b *batch.Batch, st Style) {
 }
 
 func state(l *batch.Line) string {
-	if l.Note == "" {
-		return string(l.State)
+	text := string(l.State)
+	if l.Undone != 0 {
+		text += fmt.Sprintf(", undone by batch %d", l.Undone)
 	}
-	return string(l.State) + ": " + l.Note
+	if l.Note != "" {
+		text += ": " + l.Note
+	}
+	return text
 }
 
 // LineReason writes why the line is there, what calls for care first. The

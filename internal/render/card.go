@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/roster"
@@ -27,6 +28,19 @@ type AccountCard struct {
 	// Act gives the command for an action on the account, "" where there is
 	// none.
 	Act func(action string) string
+	// All shows everything, and not only what fits a screen.
+	All bool
+}
+
+// Open is the batch in which an action on the account waits already, nil where none
+// does.
+func (c *AccountCard) Open(action string) *batch.Batch {
+	for _, one := range c.Known.Waiting {
+		if one.Has(action) {
+			return one.Batch
+		}
+	}
+	return nil
 }
 
 // hurdle is an obstacle to signing in as people want to read it.
@@ -79,6 +93,9 @@ func (c *AccountCard) hurdles(st Style) []hurdle {
 		case directory.ObstaclePassword:
 			h.text = "the password expired" + on + by
 			h.help = "Sign in at a place that asks for a new password, or have it reset."
+		}
+		if h.run == "" && h.help != "" && !strings.HasSuffix(h.help, ".") && c.Known.Exempt != "" {
+			h.help = "It is exempt, so nothing is changed: \"yardbroom exempt list\" shows the exemptions."
 		}
 		if h.run == "" && h.help != "" && !strings.HasSuffix(h.help, ".") {
 			h.help = "It is built in, and such entries are never changed from here: use the server's own tools."
@@ -136,6 +153,7 @@ func Card(w io.Writer, c *AccountCard, st Style) {
 		}
 	}
 	c.groups(w, st)
+	c.known(w, st)
 	fmt.Fprintln(w)
 	c.findings(w, st)
 	if len(c.Elsewhere) > 0 {
@@ -193,6 +211,9 @@ func hanging(s string, width, left int) string {
 	return strings.ReplaceAll(Wrap(s, max(width-left, 20), ""), "\n", "\n"+strings.Repeat(" ", left))
 }
 
+// fewGroups is how many groups are named where not everything is shown.
+const fewGroups = 8
+
 // groups lists the groups, as many to a line as fit.
 func (c *AccountCard) groups(w io.Writer, st Style) {
 	if len(c.Groups) == 0 {
@@ -202,9 +223,56 @@ func (c *AccountCard) groups(w io.Writer, st Style) {
 	for _, dn := range c.Groups {
 		names = append(names, Visible(directory.LeafValue(dn)))
 	}
+	if more := len(names) - fewGroups; more > 0 && !c.All {
+		names = append(names[:fewGroups], fmt.Sprintf("%d more (--all names them)", more))
+	}
 	const label = "  Groups           "
 	fmt.Fprintln(w, label+hanging(strings.Join(names, ", "), st.Width, len(label)))
 }
+
+// fewDone is how many of our own changes are told where not everything is shown.
+const fewDone = 3
+
+// known writes what the state folder knows of the account.
+func (c *AccountCard) known(w io.Writer, st Style) {
+	tell := func(label, text string) {
+		fmt.Fprintf(w, "  %-16s %s\n", label, hanging(Visible(text), st.Width, len("  ")+17))
+	}
+	if why, is := strings.CutPrefix(c.Known.Exempt, "it is exempt: "); is {
+		tell("Exempt", why)
+	}
+	if b := c.Known.Suspended; b != nil {
+		tell("Suspended", fmt.Sprintf("until %s, by batch %d", wording.Moment(b.Until, st.Zone), b.ID))
+	}
+	for _, one := range c.Known.Waiting {
+		tell("Waiting", fmt.Sprintf("batch %d, staged %s by %s: %s", one.Batch.ID, Day(one.Created, st.Zone), one.By, LineChanges(one.Line)))
+	}
+	for _, l := range c.Known.Links {
+		text := string(l.Verdict) + " as " + l.Name
+		if l.Verdict == work.Rejected {
+			text = "not " + l.Name
+		}
+		tell("Link", fmt.Sprintf("%s (%s), by %s on %s", text, l.Person, l.By, Day(l.At, st.Zone)))
+	}
+	for i, one := range c.Known.Done {
+		if i == fewDone && !c.All {
+			tell("", fmt.Sprintf("%d earlier changes (--all shows them)", len(c.Known.Done)-i))
+			break
+		}
+		label := ""
+		if i == 0 {
+			label = "Changed by us"
+		}
+		text := fmt.Sprintf("%s: %s (batch %d, %s)", Day(one.At, st.Zone), LineChanges(one.Line), one.Batch.ID, one.By)
+		if one.Undone != 0 {
+			text += fmt.Sprintf(", undone by batch %d", one.Undone)
+		}
+		tell(label, text)
+	}
+}
+
+// fewFindings is how many findings are told where not everything is shown.
+const fewFindings = 6
 
 func (c *AccountCard) findings(w io.Writer, st Style) {
 	if len(c.Findings) == 0 {
@@ -213,6 +281,10 @@ func (c *AccountCard) findings(w io.Writer, st Style) {
 	}
 	fmt.Fprintln(w, st.paint(wording.Count(len(c.Findings), "finding"), text.Bold))
 	for i := range c.Findings {
+		if i == fewFindings && !c.All {
+			fmt.Fprintf(w, "  … and %d more: --all shows them\n", len(c.Findings)-i)
+			break
+		}
 		f := &c.Findings[i]
 		days := ""
 		if f.Days > 0 {
@@ -261,6 +333,9 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	add("Person", c.person())
 	for _, attr := range []struct{ label, name string }{{"Sign-in name", "userPrincipalName"}, {"Mail", "mail"}, {"Telephone", "telephoneNumber"}, {"Mobile", "mobile"},
 		{"Employee id", "employeeID"}, {"Employee number", "employeeNumber"}, {"Department", "department"}, {"Title", "title"}, {"Office", "physicalDeliveryOfficeName"}, {"Manager", "manager"}} {
+		if !c.All && slices.Contains(lessOften, attr.name) {
+			continue
+		}
 		v := c.Entry.First(attr.name)
 		if attr.name == "manager" && v != "" {
 			v = directory.LeafValue(v)
@@ -279,6 +354,9 @@ func (c *AccountCard) facts(st Style) [][]Fact {
 	add("Read from", Visible(c.Survey.Source)+", as of "+wording.Moment(c.AsOf, st.Zone))
 	return out
 }
+
+// lessOften are the attributes that are shown only where everything is.
+var lessOften = []string{"mobile", "telephoneNumber", "physicalDeliveryOfficeName", "employeeNumber"}
 
 // refused says what keeps refusing the account by the logs, and whether unlocking helps.
 func (c *AccountCard) refused(st Style) (what, unlocking string) {

@@ -63,7 +63,7 @@ func accountChanges(w io.Writer, changes []audit.AccountChange, st Style) {
 		}
 		rows = append(rows, []string{c.What, Visible(c.Account), c.Kind, Place(c.DN), how})
 	}
-	Table(w, st, []string{"", "Account", "Kind", "Where", "How"}, rows, 4, 3)
+	Table(w, st, []string{"What", "Account", "Kind", "Where", "How"}, rows, 4, 3)
 	for _, what := range []string{audit.Appeared, audit.Moved, audit.State, audit.Vanished} {
 		if more := shown[what] - st.Limit; st.Limit > 0 && more > 0 {
 			fmt.Fprintf(w, "… and %d more %s: --limit 0 shows them all\n", more, what)
@@ -90,7 +90,7 @@ func memberChanges(w io.Writer, changes []audit.MemberChange, st Style) {
 		}
 		rows = append(rows, []string{c.What, Visible(c.Group), mark, Visible(c.Account), Place(c.DN)})
 	}
-	Table(w, st, []string{"", "Group", "", "Account", "Where"}, rows, 4, 1)
+	Table(w, st, []string{"What", "Group", "Rights", "Account", "Where"}, rows, 4, 1)
 	if more := len(changes) - len(rows); more > 0 {
 		fmt.Fprintf(w, "… and %d more: --limit 0 shows them all\n", more)
 	}
@@ -162,7 +162,7 @@ func fresh(w io.Writer, c *audit.Comparison, st Style) {
 			)
 		}
 	}
-	Table(w, st, []string{"Check", "Severity", "Account", "Kind", "Where", "", "Evidence"}, rows, 6, 4)
+	Table(w, st, []string{"Check", "Severity", "Account", "Kind", "Where", "Confidence", "Evidence"}, rows, 6, 4)
 	if more := len(c.New) - len(rows); more > 0 {
 		fmt.Fprintf(w, "… and %d more: --limit 0 shows them all\n", more)
 	}

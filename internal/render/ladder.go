@@ -98,7 +98,7 @@ func LadderTable(w io.Writer, l *work.OneLadder, st Style) {
 		}
 		rows = append(rows, []string{rungName(c.name), fmt.Sprint(c.n), bar(c.n, most, 12), Visible(rule)})
 	}
-	drawTable(w, st, []string{"Rung", "Now", "", "What it does"}, rows, map[int]bool{1: true}, []int{3})
+	drawTable(w, st, []string{"Rung", "Now", "Share", "What it does"}, rows, map[int]bool{1: true}, []int{3})
 	if len(l.Changes) > 0 {
 		fmt.Fprintf(w, "\nSet otherwise than when it was last climbed\n")
 		for _, text := range l.Changes {

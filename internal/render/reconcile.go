@@ -47,17 +47,11 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 		fmt.Fprintln(w, Wrap(read+".", st.Width, "  "))
 	}
 	sums := bySeverity(r.Summary)
-	for _, sum := range sums {
-		switch {
-		case sum.Findings == 0:
-		case sum.Check == "match-unsure":
-			r.doubts(w, sum, st)
-		default:
-			findings(w, r.Report, sum, st)
-		}
-	}
+	fmt.Fprintln(w, totals(r.Report, st))
+	leftOut(w, r.Earlier, st)
+	firstSteps(w, sums, r.Report.Catalog, st)
 	fmt.Fprintln(w)
-	drawTable(w, st, []string{"", "All", "Matched", "In doubt", "Without"}, [][]string{
+	drawTable(w, st, []string{"Of", "All", "Matched", "In doubt", "Without"}, [][]string{
 		{"People", fmt.Sprint(s.People), fmt.Sprint(s.Matched), fmt.Sprint(s.Unsure), fmt.Sprint(s.Without)},
 		{
 			"Accounts",
@@ -91,7 +85,13 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	}
 	fmt.Fprintln(w)
 	summary(w, r.Report, sums, st)
-	leftOut(w, r.Earlier, st)
+	details(w, sums, st, func(w io.Writer, sum audit.Summary) {
+		if sum.Check == "match-unsure" {
+			r.doubts(w, sum, st)
+			return
+		}
+		findings(w, r.Report, sum, st)
+	})
 }
 
 // doubts writes the accounts in doubt, each with its candidates and how to

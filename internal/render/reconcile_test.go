@@ -60,7 +60,7 @@ func TestAReconciliationForPeople(t *testing.T) {
 	Reconciled(&b, reconciled(t), Style{Width: 110, Zone: time.UTC})
 	out := b.String()
 	for _, want := range []string{
-		"leaver-enabled (high)", "aquill   user  Staff    23  sure  person Quill, Ada (1); row 2; end 2026-10-31; matched by person-id",
+		"leaver-enabled (high)", "aquill   Staff    23  sure        person Quill, Ada (1); row 2; end 2026-10-31; matched by person-id",
 		"both (Staff): two keys disagree", "for      person id 3", "against  person id 2/3", "confirm both ",
 		"People      3        2         1        0", "Accounts    4        2         1        1",
 		"People: 2 active, 1 left. Accounts matched by person id 2; 2 sure, 0 likely.",

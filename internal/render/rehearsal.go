@@ -152,5 +152,5 @@ func members(w io.Writer, st Style, list []audit.MemberChange) {
 		}
 		rows = append(rows, []string{Visible(g.name), fmt.Sprint(g.left), fmt.Sprint(g.join), note})
 	}
-	Table(w, st, []string{"Group", "Leave", "Join", ""}, rows)
+	Table(w, st, []string{"Group", "Leave", "Join", "Rights"}, rows)
 }

@@ -134,10 +134,13 @@ func SheetTable(w io.Writer, s *sheet.Sheet, st Style) {
 		}
 	}
 	rows, widths := st.rows(s, header, timeForm)
-	if total(widths) > st.Width {
+	if !st.Whole && total(widths)-2 > st.Width {
 		rows, widths = st.rows(s, header, time.DateOnly)
 	}
 	keep, left := fitting(s.Columns, widths, st.Width)
+	if st.Whole {
+		keep, left = fitting(s.Columns, widths, total(widths))
+	}
 	if left != nil {
 		header, rows, shrink = narrowed(header, rows, shrink, keep)
 	}

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"io"
@@ -15,12 +16,15 @@ import (
 	"yardbroom/internal/wording"
 )
 
-// Style is how tables are drawn.
+// Style is how results are drawn for people.
 type Style struct {
-	Width int // columns of the terminal
-	Color bool
-	Zone  *time.Location
-	Limit int // rows a check; 0 means all
+	Width  int  // columns that sentences are fitted into, and tables, but for Whole
+	Whole  bool // tables are as wide as their cells: no terminal is in the way
+	Brief  bool // a row is one line: what does not fit is cut
+	Screen int  // lines of the terminal, 0 where there is none
+	Color  bool
+	Zone   *time.Location
+	Limit  int // rows a check; 0 means all
 }
 
 // numeric are the titles of columns of numbers, which stand to the right.
@@ -38,8 +42,9 @@ var numeric = map[string]bool{
 	"Entries": true,
 }
 
-// Table writes rows under a header, clipped to the terminal: the columns in
-// shrink give way, the others keep their width.
+// Table writes rows under a header, fitted to the terminal. What is too wide is never
+// cut, but for Style.Brief: the first column of shrink, which says most, is written below
+// its rows where little room is left for it, and cells of the others are wrapped.
 func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...int) {
 	right := map[int]bool{}
 	for i, title := range header {
@@ -48,43 +53,152 @@ func Table(w io.Writer, st Style, header []string, rows [][]string, shrink ...in
 	drawTable(w, st, header, rows, right, shrink)
 }
 
+// roomBeside is the least room for the column that says most to stand beside the others;
+// where there is less it is written below.
+const roomBeside = 36
+
 // drawTable is Table with the columns that stand to the right.
 func drawTable(w io.Writer, st Style, header []string, rows [][]string, right map[int]bool, shrink []int) {
+	widths := widthsOf(header, rows)
+	switch fits := total(widths)-2 <= st.Width; {
+	case st.Whole || fits || len(shrink) == 0:
+		writeRows(w, header, rows, widths, right, nil)
+		return
+	case st.Brief:
+		shrinkTo(widths, st.Width, shrink)
+		rows = clipped(rows, widths)
+	case st.Width-(total(widths)-widths[shrink[0]]-2) < min(roomBeside, widths[shrink[0]]):
+		drawBelow(w, st, header, rows, right, shrink)
+		return
+	default:
+		shrinkTo(widths, st.Width, shrink)
+	}
+	writeRows(w, header, rows, widths, right, nil)
+}
+
+// drawBelow draws a table with the first column of shrink below its rows.
+func drawBelow(w io.Writer, st Style, header []string, rows [][]string, right map[int]bool, shrink []int) {
+	at := shrink[0]
+	below := &belowRows{title: header[at], texts: make([]string, len(rows))}
+	left := make([][]string, len(rows))
+	for i := range rows {
+		if cell := rows[i][at]; cell != "" {
+			below.texts[i] = "  " + hanging(cell, st.Width, 2)
+		}
+		left[i] = without(rows[i], at)
+	}
+	header = without(header, at)
+	moved := func(i int) int { // where a column stands now
+		if i > at {
+			return i - 1
+		}
+		return i
+	}
+	beside := map[int]bool{}
+	for i, is := range right {
+		beside[moved(i)] = is && i != at || beside[moved(i)]
+	}
+	var rest []int
+	for _, i := range shrink[1:] {
+		if i != at {
+			rest = append(rest, moved(i))
+		}
+	}
+	widths := widthsOf(header, left)
+	shrinkTo(widths, st.Width, rest)
+	writeRows(w, header, left, widths, beside, below)
+}
+
+// clipped are rows whose cells are cut to the widths of their columns.
+func clipped(rows [][]string, widths []int) [][]string {
+	out := make([][]string, len(rows))
+	for i := range rows {
+		out[i] = make([]string, len(rows[i]))
+		for c, cell := range rows[i] {
+			out[i][c] = Clip(cell, widths[c])
+		}
+	}
+	return out
+}
+
+// without returns cells but for one.
+func without(cells []string, at int) []string { return slices.Delete(slices.Clone(cells), at, at+1) }
+
+// widthsOf are the widths of columns with nothing wrapped.
+func widthsOf(header []string, rows [][]string) []int {
+	widths := make([]int, len(header))
+	for i, title := range header {
+		widths[i] = displayWidth(title)
+	}
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], displayWidth(cell))
+		}
+	}
+	return widths
+}
+
+// belowRows is what is written below the rows of a table, and its title.
+type belowRows struct {
+	title string
+	texts []string
+}
+
+// writeRows draws a table; cells wider than their column are wrapped.
+func writeRows(w io.Writer, header []string, rows [][]string, widths []int, right map[int]bool, below *belowRows) {
 	t := table.NewWriter()
-	t.SetOutputMirror(w)
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
-	widths := make([]int, len(header))
-	for _, row := range append([][]string{header}, rows...) {
-		for i, cell := range row {
-			widths[i] = max(widths[i], displayWidth(cell))
-		}
-	}
-	shrinkTo(widths, st.Width, shrink)
+	t.SuppressTrailingSpaces()
 	var configs []table.ColumnConfig
 	for i, n := range widths {
 		align := text.AlignDefault
 		if right[i] {
 			align = text.AlignRight
 		}
-		configs = append(configs,
-			table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMax: n, WidthMaxEnforcer: Clip})
+		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align, WidthMin: n})
 	}
 	t.SetColumnConfigs(configs)
 	t.AppendHeader(row(header))
-	for _, r := range rows {
-		t.AppendRow(row(r))
+	lines := make([]int, len(rows)) // that each row takes
+	for i, r := range rows {
+		cells := make(table.Row, len(r))
+		lines[i] = 1
+		for c, cell := range r {
+			if displayWidth(cell) > widths[c] {
+				cell = wrapCell(cell, widths[c])
+				lines[i] = max(lines[i], strings.Count(cell, "\n")+1)
+			}
+			cells[c] = cell
+		}
+		t.AppendRow(cells)
 	}
-	t.Render()
+	drawn := strings.Split(t.Render(), "\n")
+	drawn[1] = strings.TrimSuffix(drawn[1], "──") // nothing stands behind the last column
+	if below == nil {
+		fmt.Fprintln(w, strings.Join(drawn, "\n"))
+		return
+	}
+	fmt.Fprintf(w, "%s\n  %s\n%s\n", drawn[0], below.title, drawn[1])
+	at := 2
+	for i, n := range lines {
+		for range n {
+			fmt.Fprintln(w, drawn[at])
+			at++
+		}
+		if below.texts[i] != "" {
+			fmt.Fprintln(w, below.texts[i])
+		}
+	}
 }
 
 // shrinkTo makes the widest of some columns narrower until all fit, or all
 // are as narrow as may be.
 func shrinkTo(widths []int, width int, shrink []int) {
-	for over := total(widths) - width; over > 0 && len(shrink) > 0; over-- {
+	for over := total(widths) - 2 - width; over > 0 && len(shrink) > 0; over-- {
 		widest := shrink[0]
 		for _, i := range shrink {
 			if widths[i] > widths[widest] {
@@ -135,22 +249,92 @@ func (st Style) severity(s audit.Severity) string {
 	return s.String()
 }
 
-// Report writes a report for people: what was read, the findings by check,
-// the most severe first, and last, where a terminal leaves the reader, the
-// summary.
+// Report writes a report for people: the answer first, how many findings and how urgent,
+// what is new and what to do first; then the summary, and the findings by check, the most
+// severe first. On a terminal they end after two screens.
 func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
 	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold),
 		wording.Count(s.Accounts.Len(), "account"), entries(s.Entries), wording.Moment(r.AsOf, st.Zone))
-	sums := bySeverity(r.Summary)
-	for _, sum := range sums {
-		if sum.Findings > 0 {
-			findings(w, r, sum, st)
-		}
+	if r.Chosen != "" {
+		fmt.Fprintln(w, Wrap("Only about: "+Visible(r.Chosen)+".", st.Width, "  "))
 	}
+	sums := bySeverity(r.Summary)
+	fmt.Fprintln(w, totals(r, st))
+	leftOut(w, r.Earlier, st)
+	firstSteps(w, sums, r.Catalog, st)
 	fmt.Fprintln(w)
 	summary(w, r, sums, st)
-	leftOut(w, r.Earlier, st)
+	details(w, sums, st, func(w io.Writer, sum audit.Summary) { findings(w, r, sum, st) })
+}
+
+// details lists the findings check by check, each as one does. On a terminal they end
+// after two screens, with what to type for the rest.
+func details(w io.Writer, sums []audit.Summary, st Style, one func(io.Writer, audit.Summary)) {
+	left, untold := 2*st.Screen, 0
+	for _, sum := range sums {
+		if sum.Findings == 0 {
+			continue
+		}
+		if st.Screen > 0 && left <= 0 && st.Limit > 0 {
+			untold++
+			continue
+		}
+		counted := &lines{w: w}
+		one(counted, sum)
+		left -= counted.n
+	}
+	if untold > 0 {
+		fmt.Fprintf(w, "\n… and %s with findings: --limit 0 shows everything, --check NAME one check\n", wording.Count(untold, "more check"))
+	}
+}
+
+// lines counts the lines that go through it.
+type lines struct {
+	w io.Writer
+	n int
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.n += bytes.Count(p, []byte("\n"))
+	return l.w.Write(p)
+}
+
+// mostSteps is how many checks are named as what to do first.
+const mostSteps = 3
+
+// firstSteps names what to look at first: the most urgent findings, those that an action
+// would clear before the others.
+func firstSteps(w io.Writer, sums []audit.Summary, checks audit.Catalog, st Style) {
+	type step struct {
+		audit.Summary
+		by []string // the actions that would clear it
+	}
+	var steps []step
+	for _, sum := range sums {
+		if c, err := checks.Named(sum.Check); err == nil && sum.Findings > 0 && sum.Severity >= audit.Medium {
+			steps = append(steps, step{sum, c.Suggest})
+		}
+	}
+	if len(steps) < 2 {
+		return // the summary says it
+	}
+	slices.SortStableFunc(steps, func(a, b step) int {
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(min(1, len(b.by)), min(1, len(a.by))), cmp.Compare(b.Findings, a.Findings))
+	})
+	steps = steps[:min(mostSteps, len(steps))]
+	width := 0
+	for _, one := range steps {
+		width = max(width, len(one.Check))
+	}
+	fmt.Fprintln(w, "\nLook at these first:")
+	for _, one := range steps {
+		by := ""
+		if len(one.by) > 0 {
+			by = ", cleared by " + strings.Join(one.by, " or ")
+		}
+		fmt.Fprintf(w, "  yardbroom audit --check %-*s  %d %s%s\n", width, one.Check, one.Findings, one.Severity, by)
+	}
 }
 
 // leftOut says which findings were left out, since they are not new.
@@ -190,7 +374,9 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 		}
 	}
 	if len(rows) > 0 {
-		Table(w, st, []string{"Check", "Severity", "Found", "Likely", "Reports"}, rows, 4)
+		short := st
+		short.Brief = true // what a check reports is told in full by "yardbroom checks"
+		Table(w, short, []string{"Check", "Severity", "Found", "Likely", "Reports"}, rows, 4)
 	}
 	if len(clean) > 0 {
 		nothing := "Nothing found by "
@@ -202,7 +388,6 @@ func summary(w io.Writer, r *audit.Report, sums []audit.Summary, st Style) {
 	for _, line := range notLooked(sums) {
 		fmt.Fprintln(w, Wrap(Visible(line), st.Width, "  "))
 	}
-	fmt.Fprintln(w, totals(r, st))
 	if len(rows) > 1 {
 		fmt.Fprintln(
 			w,
@@ -254,6 +439,9 @@ func totals(r *audit.Report, st Style) string {
 	if len(parts) > 0 {
 		out += ": " + strings.Join(parts, ", ")
 	}
+	if r.Fresh != nil && r.Chosen == "" && r.Earlier == nil {
+		out += fmt.Sprintf("; %d new since the audit of %s", r.Fresh.Count, wording.Moment(r.Fresh.Since, st.Zone))
+	}
 	if r.Exempted > 0 {
 		out += fmt.Sprintf("; %d more left out by exemptions", r.Exempted)
 	}
@@ -261,38 +449,71 @@ func totals(r *audit.Report, st Style) string {
 }
 
 func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
-	var rows [][]string
-	total := 0
+	var of []*audit.Finding
 	for i := range r.Findings {
-		f := &r.Findings[i]
-		if f.Check != sum.Check {
-			continue
+		if r.Findings[i].Check == sum.Check {
+			of = append(of, &r.Findings[i])
 		}
-		total++
-		if st.Limit > 0 && len(rows) == st.Limit {
-			continue
-		}
+	}
+	shown := of
+	if st.Limit > 0 && len(of) > st.Limit {
+		shown = of[:st.Limit]
+	}
+	t := newFindingTable(shown)
+	for _, f := range shown {
+		t.add(f, st)
+	}
+	fmt.Fprintf(w, "\n%s (%s): %s\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity), wording.Count(len(of), "finding"))
+	t.draw(w, st)
+	if more := len(of) - len(shown); more > 0 {
+		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, sum.Check)
+	}
+}
+
+// findingTable is findings in rows, without the columns that would say the same in each
+// row, or nothing.
+type findingTable struct {
+	kinds, days bool
+	rows        [][]string
+}
+
+func newFindingTable(of []*audit.Finding) *findingTable {
+	t := &findingTable{}
+	for _, f := range of {
+		t.kinds = t.kinds || f.Kind != of[0].Kind
+		t.days = t.days || !f.Since.IsZero()
+	}
+	return t
+}
+
+func (t *findingTable) add(f *audit.Finding, st Style) {
+	row := []string{Visible(f.Account)}
+	if t.kinds {
+		row = append(row, f.Kind)
+	}
+	row = append(row, Visible(placeOf(f)))
+	if t.days {
 		days := ""
 		if !f.Since.IsZero() {
 			days = fmt.Sprint(f.Days)
 		}
-		rows = append(
-			rows,
-			[]string{
-				Visible(f.Account),
-				f.Kind,
-				Visible(placeOf(f)),
-				days,
-				string(f.Confidence),
-				Visible(shortEvidence(f, st.Zone)),
-			},
-		)
+		row = append(row, days)
 	}
-	fmt.Fprintf(w, "\n%s (%s)\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity))
-	Table(w, st, []string{"Account", "Kind", "Where", "Days", "", "Evidence"}, rows, 5, 2)
-	if more := total - len(rows); more > 0 {
-		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, sum.Check)
+	t.rows = append(t.rows, append(row, string(f.Confidence), Visible(shortEvidence(f, st.Zone))))
+}
+
+func (t *findingTable) draw(w io.Writer, st Style) {
+	header := []string{"Account"}
+	if t.kinds {
+		header = append(header, "Kind")
 	}
+	header = append(header, "Where")
+	where := len(header) - 1
+	if t.days {
+		header = append(header, "Days")
+	}
+	header = append(header, "Confidence", "Evidence")
+	Table(w, st, header, t.rows, len(header)-1, where)
 }
 
 // shortEvidence is the evidence for a table, where it has to be brief: times

@@ -64,11 +64,11 @@ func Wrap(s string, width int, indent string) string {
 	var b strings.Builder
 	at := 0
 	for i, word := range strings.Fields(s) {
-		n := utf8.RuneCountInString(word)
+		n := displayWidth(word)
 		switch {
 		case i > 0 && at+1+n > width:
 			b.WriteString("\n" + indent)
-			at = len(indent)
+			at = displayWidth(indent)
 		case i > 0:
 			b.WriteByte(' ')
 			at++
@@ -77,6 +77,23 @@ func Wrap(s string, width int, indent string) string {
 		at += n
 	}
 	return b.String()
+}
+
+// wrapCell is Wrap for a cell of a table: words that are wider than it are broken too.
+func wrapCell(s string, width int) string {
+	var words []string
+	for _, word := range strings.Fields(s) {
+		for displayWidth(word) > width {
+			part := text.Trim(word, width)
+			if part == "" {
+				break // it is one character, and wider than the column
+			}
+			words = append(words, part)
+			word = strings.TrimPrefix(word, part)
+		}
+		words = append(words, word)
+	}
+	return Wrap(strings.Join(words, " "), width, "")
 }
 
 // Heading makes a title stand out.

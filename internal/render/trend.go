@@ -141,7 +141,7 @@ func TrendTable(w io.Writer, t *work.Trend, st Style, parts []string, changes bo
 		}
 		if len(rows) > 0 {
 			fmt.Fprintf(w, "\n%s\n", part.title)
-			Table(w, st, []string{"", "First", "Last", "Change", "Over time"}, rows, 0)
+			Table(w, st, []string{"What", "First", "Last", "Change", "Over time"}, rows, 0)
 		}
 	}
 	if changes {

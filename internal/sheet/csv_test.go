@@ -34,3 +34,18 @@ func TestACellIsHarmlessAndItselfAgain(t *testing.T) {
 		assert.Equal(t, s, UnsafeCell(safe), "%q", s)
 	}
 }
+
+func TestTablesComeBackAsSpreadsheetsWriteThem(t *testing.T) {
+	for name, raw := range map[string]string{
+		"Windows-1252": "account,name\nada,Zo\xeb\n", "semicolons, the separator told": "sep=;\r\naccount;name\r\nada;Zoë\r\n",
+		"tabs": "account\tname\nada\tZoë\n", "a mark in front": "\ufeffaccount,name\nada,Zoë\n",
+	} {
+		table, err := ReadCSV(strings.NewReader(raw))
+		require.NoError(t, err, name)
+		assert.Equal(t, []string{"account", "name"}, table.Header, name)
+		assert.Equal(t, []string{"ada", "Zoë"}, table.Rows[0].Cells, name)
+	}
+	table, err := ReadCSV(strings.NewReader("sep=;\naccount;name\nada;Zoë\n"))
+	require.NoError(t, err)
+	assert.Equal(t, 3, table.Rows[0].Line, "lines count as the file has them")
+}

@@ -51,7 +51,7 @@ func TestAStateFolderOfTheFirstVersionIsTakenOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Append(ctx, &Record{At: time.Unix(1, 0).UTC(), By: "tester", Event: "staged"})
 	require.NoError(t, err)
-	for _, step := range []string{"DROP TABLE signins", "DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE deliveries", "DROP TABLE messages", "DROP TABLE brakes", "DROP TABLE runs", "DROP TABLE told", "DROP TABLE readers", "DROP TABLE presences", "DROP TABLE audits", "ALTER TABLE batches ADD COLUMN state TEXT NOT NULL DEFAULT ''", "ALTER TABLE lines ADD COLUMN note TEXT NOT NULL DEFAULT ''", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event",
+	for _, step := range []string{"DROP INDEX lines_by_entry", "DROP TABLE signins", "DROP TABLE exemptions", "DROP TABLE links", "DROP TABLE deliveries", "DROP TABLE messages", "DROP TABLE brakes", "DROP TABLE runs", "DROP TABLE told", "DROP TABLE readers", "DROP TABLE presences", "DROP TABLE audits", "ALTER TABLE batches ADD COLUMN state TEXT NOT NULL DEFAULT ''", "ALTER TABLE lines ADD COLUMN note TEXT NOT NULL DEFAULT ''", "DROP INDEX journal_by_event", "ALTER TABLE journal DROP COLUMN event",
 		"INSERT INTO journal (seq, batch, line, record, hash) VALUES (2, 0, 0, '{broken', 'x')", "DELETE FROM goose_db_version WHERE version_id > 1", "PRAGMA user_version = 1"} {
 		_, err = s.db.ExecContext(ctx, step)
 		require.NoError(t, err)

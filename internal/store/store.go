@@ -336,6 +336,55 @@ func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
 	return all, rows.Err()
 }
 
+// entryOf is the entry that a line is about, as it is indexed. What somebody has put
+// there that is no JSON is about none.
+const entryOf = "CASE WHEN json_valid(body) THEN json_extract(body, '$.id') END"
+
+// BatchesAbout returns the batches with lines about an entry, by its identity in its
+// readable form, oldest first, each with these lines only.
+func (s *Store) BatchesAbout(ctx context.Context, entry string) ([]*Batch, error) {
+	rows, err := s.db.QueryContext(ctx,
+		"SELECT id, head, n, state = ?, body FROM batches JOIN lines ON batch = id WHERE "+entryOf+" = ? ORDER BY id, n", dropped, entry)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []*Batch
+	for rows.Next() {
+		var b Batch
+		var l Line
+		if err := rows.Scan(&b.ID, &b.Head, &l.N, &l.Dropped, &l.Body); err != nil {
+			return nil, err
+		}
+		if len(all) == 0 || all[len(all)-1].ID != b.ID {
+			all = append(all, &b)
+		}
+		last := all[len(all)-1]
+		last.Lines = append(last.Lines, l)
+	}
+	return all, rows.Err()
+}
+
+// Entries returns the identities of the entries that the lines of a batch are about, by
+// their numbers.
+func (s *Store) Entries(ctx context.Context, batch int) (map[int]string, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT n, coalesce("+entryOf+", '') FROM lines WHERE batch = ?", batch)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	entries := map[int]string{}
+	for rows.Next() {
+		var n int
+		var entry string
+		if err := rows.Scan(&n, &entry); err != nil {
+			return nil, err
+		}
+		entries[n] = entry
+	}
+	return entries, rows.Err()
+}
+
 // Heads returns all batches without their lines, oldest first.
 func (s *Store) Heads(ctx context.Context) ([]Batch, error) {
 	rows, err := s.db.QueryContext(ctx, "SELECT id, head FROM batches ORDER BY id")

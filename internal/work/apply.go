@@ -3,6 +3,7 @@ package work
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -252,7 +253,17 @@ func (s *Session) target(ctx context.Context, b *batch.Batch, r *CarryRequest) (
 	return p, nil
 }
 
+// ErrDone is the error for a batch that has been carried out to its end already.
+var ErrDone = errors.New("it has been carried out already")
+
 func nothingLeft(b *batch.Batch) error {
+	if b.State == batch.Done {
+		counts := map[batch.LineState]int{}
+		for i := range b.Lines {
+			counts[b.Lines[i].State]++
+		}
+		return fmt.Errorf("batch %d: %w: %s", b.ID, ErrDone, batch.CountStates(counts))
+	}
 	return fmt.Errorf("batch %d has no line left to carry out: it is %s", b.ID, b.State)
 }
 

@@ -21,7 +21,11 @@ func (s *Session) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	return batch.Load(ctx, kept, id)
+	b, err := batch.Load(ctx, kept, id)
+	if err == nil {
+		err = batch.MarkUndone(ctx, kept, b)
+	}
+	return b, err
 }
 
 // Batches are all batches of the state folder.
@@ -30,7 +34,11 @@ func (s *Session) Batches(ctx context.Context) ([]*batch.Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	return batch.List(ctx, kept)
+	all, err := batch.List(ctx, kept)
+	if err == nil {
+		err = batch.MarkUndone(ctx, kept, all...)
+	}
+	return all, err
 }
 
 // Agreement tells who has agreed to a batch, and whether that is enough.

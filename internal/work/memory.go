@@ -283,6 +283,35 @@ func (s *Session) earlier(
 	return earlier, err
 }
 
+// CountNew counts the findings that the last remembered audit of the yard did not have.
+// It remembers nothing itself.
+func (s *Session) CountNew(ctx context.Context, p *Place, r *audit.Report) error {
+	kept, err := s.storeIfAny(ctx)
+	if kept == nil || err != nil {
+		return err
+	}
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return nil // which directory it is cannot be told, so nothing is remembered of it
+	}
+	earlier, err := kept.AuditBefore(ctx, yardKey(id), auditing, s.Now())
+	if earlier == nil || err != nil {
+		return err
+	}
+	then, err := kept.MarksAt(ctx, earlier)
+	if err != nil {
+		return err
+	}
+	fresh := &audit.Fresh{Since: earlier.At}
+	for _, mark := range marks(r.Findings) {
+		if !then[mark] {
+			fresh.Count++
+		}
+	}
+	r.Fresh = fresh
+	return nil
+}
+
 // newSince leaves out of a report what is not new.
 func (s *Session) newSince(
 	ctx context.Context, r *audit.Report, m *Memory, earlier *store.Audit, before Before,

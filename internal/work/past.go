@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"yardbroom/internal/batch"
@@ -16,66 +15,72 @@ type PastLine struct {
 	*batch.Line
 }
 
-// past are the lines of all batches of a directory, by the identity of their entry, the
-// oldest first.
-func (s *Session) past(ctx context.Context, id source.Identity) (map[string][]PastLine, error) {
+// pastOf are the lines of all batches of a directory about one entry, the oldest first.
+func (s *Session) pastOf(ctx context.Context, id source.Identity, entry string) (lines []PastLine, err error) {
 	kept, err := s.storeIfAny(ctx)
-	if kept == nil || err != nil {
+	if kept == nil || err != nil || entry == "" {
 		return nil, err
 	}
-	all, err := s.Batches(ctx)
-	if err != nil {
-		return nil, err
+	all, err := batch.About(ctx, kept, entry)
+	if err == nil {
+		err = batch.MarkUndone(ctx, kept, all...)
 	}
-	slices.SortFunc(all, func(a, b *batch.Batch) int { return a.ID - b.ID })
-	lines := map[string][]PastLine{}
 	for _, b := range all {
-		if !b.Identity.Same(id) {
-			continue
-		}
-		for i := range b.Lines {
-			l := &b.Lines[i]
-			lines[l.ID] = append(lines[l.ID], PastLine{b, l})
+		if b.Identity.Same(id) {
+			for i := range b.Lines {
+				lines = append(lines, PastLine{b, &b.Lines[i]})
+			}
 		}
 	}
-	return lines, nil
+	return lines, err
 }
 
 // ourSteps are when our journal last disabled and moved the accounts of a directory, by
 // raw identity.
 func (s *Session) ourSteps(ctx context.Context, id source.Identity) (map[string]directory.OurSteps, error) {
-	past, err := s.past(ctx, id)
-	if err != nil || len(past) == 0 {
+	kept, err := s.storeIfAny(ctx)
+	if kept == nil || err != nil {
 		return nil, err
 	}
 	d, err := directory.DialectNamed(id.Dialect)
 	if err != nil {
 		return nil, err
 	}
+	heads, err := batch.Heads(ctx, kept)
+	if err != nil {
+		return nil, err
+	}
 	steps := map[string]directory.OurSteps{}
-	for shown, lines := range past {
-		raw, err := source.ReadIdentity(d, shown)
+	for _, head := range heads {
+		if !head.Identity.Same(id) || head.State == batch.Staged || head.State == batch.Discarded {
+			continue
+		}
+		b, err := batch.Load(ctx, kept, head.ID)
 		if err != nil {
-			continue // it names nobody
+			return nil, err
 		}
-		var of directory.OurSteps
-		for _, p := range lines {
-			if p.Line.State != batch.Applied {
-				continue
-			}
-			for i := range p.Changes {
-				switch c := &p.Changes[i]; c.Kind() {
-				case batch.OfSwitch:
-					of.Disabled = time.Time{}
-					if c.SwitchesOff() {
-						of.Disabled = p.At
-					}
-				case batch.OfPlace, batch.Returning:
-					of.Moved = p.At
-				}
+		for i := range b.Lines {
+			l := &b.Lines[i]
+			if raw, err := source.ReadIdentity(d, l.ID); err == nil && l.State == batch.Applied {
+				steps[raw] = stepsOf(steps[raw], l)
 			}
 		}
-		steps[raw] = of
 	}
 	return steps, nil
+}
+
+// stepsOf are the steps of an account with those of one more line.
+func stepsOf(of directory.OurSteps, l *batch.Line) directory.OurSteps {
+	for i := range l.Changes {
+		switch c := &l.Changes[i]; c.Kind() {
+		case batch.OfSwitch:
+			of.Disabled = time.Time{}
+			if c.SwitchesOff() {
+				of.Disabled = l.At
+			}
+		case batch.OfPlace, batch.Returning:
+			of.Moved = l.At
+		}
+	}
+	return of
 }

@@ -37,6 +37,8 @@ type Card struct {
 	NotToBeEnabled string
 	// Ladder is where it stands on a ladder, nil where it is on none.
 	Ladder *OnLadder
+	// Known is what the state folder knows of it.
+	Known Known
 	// Trace is what the logs say of it, nil where there are none.
 	Trace *AccountTrace
 }
@@ -88,7 +90,10 @@ func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) 
 	if c.NotToBeEnabled, err = s.whyNotEnable(ctx, p, c.Account); err != nil {
 		return nil, err
 	}
-	c.Ladder, err = s.ladderOf(ctx, p, c)
+	if c.Ladder, err = s.ladderOf(ctx, p, c); err != nil {
+		return nil, err
+	}
+	c.Known, err = s.knownOf(ctx, p, c)
 	return c, err
 }
 

@@ -380,8 +380,12 @@ func (s *Session) order(ctx context.Context, p *Place, r *StageRequest) (*batch.
 	if o.Expires, err = dateOf("expires", r.Expires, p); err != nil {
 		return nil, err
 	}
-	if o.Until, err = dateOf("until", r.Until, p); err != nil {
-		return nil, err
+	if r.Until != "" {
+		until, err := calendar.ParseStart(dayAfter(r.Until, s.Now().In(p.Location())), p.Location())
+		if err != nil {
+			return nil, Wrong("--until: %w", err)
+		}
+		o.Until = until.UTC()
 	}
 	for _, name := range r.Groups {
 		g, err := findGroup(ctx, p, name)
@@ -391,6 +395,15 @@ func (s *Session) order(ctx context.Context, p *Place, r *StageRequest) (*batch.
 		o.Groups = append(o.Groups, *g)
 	}
 	return o, nil
+}
+
+// dayAfter is the date that a span from now means; what is no span stays as it is.
+func dayAfter(text string, now time.Time) string {
+	span, err := calendar.ParseSpan(text)
+	if err != nil {
+		return text
+	}
+	return span.After(now).Format(time.DateOnly)
 }
 
 // dateOf reads a date in the yard's time zone, in UTC; zero for none.

@@ -161,10 +161,21 @@ func (s *Session) keepAndCarry(ctx context.Context, b *batch.Batch, r *BackReque
 	if err != nil {
 		return nil, err
 	}
+	how := r.CarryRequest
+	if how.Agree != nil { // asked before anything is kept
+		agreed, err := b.Agreement(ctx, kept, s.Settings, s.now())
+		if err == nil {
+			err = how.Agree(b, agreed)
+		}
+		if err != nil {
+			return nil, err
+		}
+		how.Agree = nil
+	}
 	if err := b.Save(ctx, kept); err != nil {
 		return nil, err
 	}
-	done, err := s.Apply(ctx, b, &r.CarryRequest)
+	done, err := s.Apply(ctx, b, &how)
 	if err == nil {
 		return done, nil
 	}
