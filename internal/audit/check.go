@@ -10,6 +10,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/wording"
 )
 
 // Severity orders findings by how soon somebody should look.
@@ -78,6 +79,32 @@ type Finding struct {
 	severity *Severity // its own, where a check has several
 	bundle   string    // findings of one check that belong together stand together
 	fix      *Fix
+}
+
+// Because says of a finding why something is done about it, for people who know
+// nothing of checks: "no sign-in for 410 days".
+func (c *Check) Because(f *Finding) string {
+	if c.own != nil {
+		return c.Reason()
+	}
+	for _, one := range becauses {
+		if one.check == c.Name && (f.Days > 0 || !strings.Contains(one.text, "%s")) {
+			return strings.Replace(one.text, "%s", wording.Count(f.Days, "day"), 1)
+		}
+	}
+	if f.Days > 0 {
+		return c.Short + ", for " + wording.Count(f.Days, "day")
+	}
+	return c.Short
+}
+
+// becauses are the reasons of the checks that most is done about, with the days.
+var becauses = []struct{ check, text string }{
+	{"stale", "no sign-in for %s"}, {"stale-computer", "no sign of life for %s"}, {"never-used", "never signed in, made %s ago"},
+	{"expired", "expired %s ago"}, {"disabled", "disabled for %s"}, {"disabled-overdue", "disabled for %s"},
+	{"disabled-astray", "disabled for %s"}, {"leaver-enabled", "the person left %s ago"}, {"leaver-enabled", "the person has left"},
+	{"no-person", "belongs to nobody on the roster"}, {"privileged-idle", "privileged, and unused for %s"}, {"group-empty", "empty group"},
+	{"leave-enabled", "the person is on leave"},
 }
 
 // Fix is the value that a finding wants an attribute to have instead of

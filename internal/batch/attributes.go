@@ -1,9 +1,11 @@
 package batch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,15 +26,22 @@ const maxDescription = 1024
 
 // describe plans a new description: a text with {date}, {batch}, {reason} and
 // {old} filled in.
-func (s *Stager) describe(e *directory.Entry, o *Order, line *Line) error {
+func (s *Stager) describe(c *Candidate, o *Order, line *Line) error {
+	e := &c.Entry
 	if strings.TrimSpace(o.Text) == "" {
 		return errors.New("say with --text what it is to be described as")
 	}
 	reason, _, _ := strings.Cut(line.Reason, " (")
-	if line.Reason == named {
-		reason = o.Why
+	if check, err := s.Catalog.Named(line.Check); err == nil && c.Finding != nil {
+		reason = check.Because(c.Finding)
+	} else if line.Reason == named {
+		reason = cmp.Or(o.Why, "chosen by name")
 	}
-	value, err := fillIn(o.Text, map[string]string{"date": o.At.Format(time.DateOnly), "batch": batchMark,
+	text := o.Text
+	if !e.Has("description") {
+		text = oldAndLabel.ReplaceAllString(text, "")
+	}
+	value, err := fillIn(text, map[string]string{"date": o.At.Format(time.DateOnly), "batch": batchMark,
 		"reason": directory.OneLine(reason), "old": directory.OneLine(strings.Join(e.Get("description"), "; "))})
 	if err != nil {
 		return err
@@ -48,6 +57,10 @@ func (s *Stager) describe(e *directory.Entry, o *Order, line *Line) error {
 	return s.put(Describe, e,
 		Mod{Attr: "description", Old: OctetsOf(e.Get("description")), New: []Octets{Octets(value)}}, line)
 }
+
+// oldAndLabel is {old} with a word before it and the signs around it, such as "; was:
+// {old}": nothing of it is written where there was no description.
+var oldAndLabel = regexp.MustCompile(`[\s;,|(\[–—-]*(\pL+\s*[:=]?)?\s*["'(\[]*\{old\}["')\]]*`)
 
 // fillIn fills the names of a text for describe in.
 func fillIn(text string, values map[string]string) (string, error) {

@@ -3,10 +3,12 @@ package batch
 import (
 	"bytes"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 )
 
@@ -64,6 +66,27 @@ member: CN=Ada,DC=x
 func TestADescriptionIsNotMadeEmpty(t *testing.T) {
 	e := &directory.Entry{DN: "CN=Ada,DC=x"}
 	line := &Line{Reason: "named"}
-	assert.ErrorContains(t, (&Stager{}).describe(e, &Order{Text: " {reason} "}, line), `its description would be empty: nothing is known of it for " {reason} "`)
-	assert.NoError(t, (&Stager{}).describe(e, &Order{Text: "{reason}", Why: "left"}, line))
+	assert.ErrorContains(t, (&Stager{}).describe(&Candidate{Entry: *e}, &Order{Text: " {old} "}, line), `its description would be empty: nothing is known of it for " {old} "`)
+	assert.NoError(t, (&Stager{}).describe(&Candidate{Entry: *e}, &Order{Text: "{reason}", Why: "left"}, line))
+}
+
+func TestADescriptionReadsAsASentence(t *testing.T) {
+	day := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
+	stale := &audit.Finding{Check: "stale", Days: 410}
+	for _, c := range []struct{ text, old, want string }{
+		{"{date}: {reason}", "", "2026-11-30: no sign-in for 410 days"},
+		{"{reason}; was: {old}", "plate scanner", "no sign-in for 410 days; was: plate scanner"},
+		{"{reason}; was: {old}", "", "no sign-in for 410 days"},
+		{"{reason} ({old})", "", "no sign-in for 410 days"},
+		{"{date}: {reason} was: {old}", "", "2026-11-30: no sign-in for 410 days"},
+		{"parked {date}", "x", "parked 2026-11-30"},
+	} {
+		e := directory.Entry{DN: "CN=Ada,DC=x"}
+		if c.old != "" {
+			e.Set("description", c.old)
+		}
+		line := &Line{Reason: "stale 410 days (lastLogon 2025-10-16)", Check: "stale"}
+		require.NoError(t, (&Stager{Catalog: audit.Catalog(audit.Checks)}).describe(&Candidate{Entry: e, Finding: stale}, &Order{Text: c.text, At: day}, line), c.text)
+		assert.Equal(t, c.want, string(line.Actions[0].Put[0].New[0]), c.text)
+	}
 }

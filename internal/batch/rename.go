@@ -18,10 +18,14 @@ import (
 // follows from the rest.
 type NewName struct {
 	Given, Family, Display, Logon, Mail, Principal string
+	// KeepDisplay, KeepMail and KeepPrincipal keep what else would follow.
+	KeepDisplay, KeepMail, KeepPrincipal bool
 }
 
 // Empty tells whether nothing is to change.
-func (n *NewName) Empty() bool { return *n == NewName{} }
+func (n *NewName) Empty() bool {
+	return *n == NewName{KeepDisplay: n.KeepDisplay, KeepMail: n.KeepMail, KeepPrincipal: n.KeepPrincipal}
+}
 
 // Lengths by the schema of the `ad` dialect; elsewhere they are generous.
 const (
@@ -62,7 +66,7 @@ func (s *Stager) rename(ctx context.Context, e *directory.Entry, a *directory.Ac
 		line.Actions = append(line.Actions, Action{Name: Rename, RDN: p.rdn, To: parent})
 		line.Changes = append(line.Changes, Change{What: aboutName, Old: e.DN, New: p.rdn + "," + parent})
 	}
-	line.Warnings = append(line.Warnings, p.byHand()...)
+	line.Warnings = append(line.Warnings, slices.Concat(p.stays(), p.byHand())...)
 	return nil
 }
 
@@ -75,6 +79,7 @@ type renaming struct {
 
 	mods      []Mod
 	rdn       string // the new leaf of the name, "" where it stays
+	was, is   names
 	logon     string // the new logon name, "" where it stays
 	principal string
 	mail      string
@@ -85,7 +90,7 @@ func (p *renaming) plan() error {
 	given, family := e.First("givenName"), e.First("sn")
 	newGiven, newFamily := cmp.Or(n.Given, given), cmp.Or(n.Family, family)
 	display := n.Display
-	if display == "" && (n.Given != "" || n.Family != "") {
+	if display == "" && !n.KeepDisplay && (n.Given != "" || n.Family != "") {
 		display = p.newDisplay(given, family, newGiven, newFamily)
 	}
 	if p.logon = n.Logon; p.logon != "" {
@@ -93,8 +98,13 @@ func (p *renaming) plan() error {
 			return err
 		}
 	}
-	p.principal = cmp.Or(n.Principal, p.followed(e.First("userPrincipalName"), given, family, newGiven, newFamily))
-	p.mail = cmp.Or(n.Mail, p.followed(e.First("mail"), given, family, newGiven, newFamily))
+	p.was, p.is = names{given, family}, names{newGiven, newFamily}
+	if p.principal = n.Principal; p.principal == "" && !n.KeepPrincipal {
+		p.principal = p.followed(e.First("userPrincipalName"))
+	}
+	if p.mail = n.Mail; p.mail == "" && !n.KeepMail {
+		p.mail = p.followed(e.First("mail"))
+	}
 	for _, v := range []struct {
 		attr, value string
 		most        int
@@ -133,20 +143,71 @@ func (p *renaming) newDisplay(given, family, newGiven, newFamily string) string 
 	return strings.TrimSpace(newGiven + " " + newFamily)
 }
 
+// names are somebody's given and family name.
+type names struct{ given, family string }
+
+// locals are the ways in which sign-in names and the local parts of addresses are made
+// of names, without dividers.
+var locals = []func(given, family string) string{
+	func(given, family string) string { return initial(given) + family },
+	func(given, family string) string { return family + initial(given) },
+	func(given, family string) string { return initial(given) + "." + family },
+	func(given, family string) string { return family + "." + initial(given) },
+	func(given, family string) string { return given + initial(family) },
+	func(given, family string) string { return given + family },
+	func(given, family string) string { return family + given },
+	func(_, family string) string { return family },
+	func(given, _ string) string { return given },
+}
+
+func initial(name string) string {
+	_, n := utf8.DecodeRuneInString(name)
+	return name[:n]
+}
+
+// madeOf returns the name that was made of the old names, made of the new ones; "" where
+// it was not made of them, or stays.
+func (p *renaming) madeOf(local string) string {
+	given, family := plainName(p.was.given), plainName(p.was.family)
+	newGiven, newFamily := plainName(p.is.given), plainName(p.is.family)
+	if given == "" || family == "" || !isASCII(newGiven) || !isASCII(newFamily) {
+		return ""
+	}
+	for _, make := range locals {
+		if is := make(newGiven, newFamily); strings.EqualFold(local, make(given, family)) && !strings.EqualFold(local, is) {
+			return is
+		}
+	}
+	return ""
+}
+
+// plainName is a name as logon names have it: folded, without blanks and signs.
+func plainName(name string) string {
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(" -'’.", r) {
+			return -1
+		}
+		return r
+	}, directory.FoldText(name))
+}
+
 // followed returns the address that follows from a new name: where its local
-// part is the old logon name it becomes the new one; where it is made of the
-// old names, divided by dots, dashes or underscores, of the new ones. "" means
-// that it stays.
-func (p *renaming) followed(address, given, family, newGiven, newFamily string) string {
+// part is the old logon name it becomes the new one, if that changes; where it is made of
+// the old names, with or without dots, dashes or underscores between them, of the new
+// ones. "" means that it stays.
+func (p *renaming) followed(address string) string {
 	local, domain, ok := strings.Cut(address, "@")
 	if !ok {
 		return ""
 	}
-	if strings.EqualFold(local, p.account.Logon) {
-		if p.logon == "" || strings.EqualFold(local, p.logon) {
+	if strings.EqualFold(local, p.account.Logon) && p.logon != "" {
+		if strings.EqualFold(local, p.logon) {
 			return ""
 		}
 		return p.logon + "@" + domain
+	}
+	if made := p.madeOf(local); made != "" {
+		return made + "@" + domain
 	}
 	parts := strings.FieldsFunc(local, func(r rune) bool { return strings.ContainsRune("._-", r) })
 	if len(parts) < 2 {
@@ -154,7 +215,7 @@ func (p *renaming) followed(address, given, family, newGiven, newFamily string) 
 	}
 	changed := false
 	for i, part := range parts {
-		for _, c := range [][2]string{{given, newGiven}, {family, newFamily}} {
+		for _, c := range [][2]string{{p.was.given, p.is.given}, {p.was.family, p.is.family}} {
 			if c[0] != "" && c[0] != c[1] && directory.FoldText(part) == directory.FoldText(c[0]) &&
 				isASCII(directory.FoldText(c[1])) {
 				parts[i], changed = directory.FoldText(c[1]), true
@@ -166,6 +227,30 @@ func (p *renaming) followed(address, given, family, newGiven, newFamily string) 
 	}
 	divider := local[strings.IndexAny(local, "._-")]
 	return strings.Join(parts, string(divider)) + "@" + domain
+}
+
+// stays says what keeps the old name though it was made of it, and how it would follow.
+func (p *renaming) stays() (out []string) {
+	for _, one := range []struct {
+		what, value string
+		changes     bool
+		how         string
+	}{
+		{"logon name", p.account.Logon, p.logon != "", "--logon"},
+		{"mail address", p.entry.First("mail"), p.mail != "", "--mail"},
+		{"sign-in name", p.entry.First("userPrincipalName"), p.principal != "", "--principal"},
+	} {
+		local, domain, at := strings.Cut(one.value, "@")
+		made := p.madeOf(local)
+		if one.changes || made == "" {
+			continue
+		}
+		if at {
+			made += "@" + domain
+		}
+		out = append(out, fmt.Sprintf("the %s stays %s; %s %s would make it follow", one.what, one.value, one.how, made))
+	}
+	return out
 }
 
 func isASCII(s string) bool {

@@ -39,15 +39,18 @@ func TestWhatFollowsFromANewName(t *testing.T) {
 		n    NewName
 		want []string
 	}{
-		{"family", directory.AD, ada(), NewName{Family: "Tern"}, []string{"sn: Quill → Tern", "displayName: Ada Quill → Ada Tern", "mail: ada.quill@x.example → ada.tern@x.example",
+		{"family", directory.AD, ada(), NewName{Family: "Tern"}, []string{"sn: Quill → Tern", "displayName: Ada Quill → Ada Tern", "userPrincipalName: aquill@x.example → atern@x.example", "mail: ada.quill@x.example → ada.tern@x.example",
 			"proxyAddresses: (none) → SMTP:ada.tern@x.example; smtp:ada.quill@x.example", "name: CN=Ada Tern"}},
 		{"logon", directory.AD, ada(), NewName{Logon: "atern"}, []string{"userPrincipalName: aquill@x.example → atern@x.example", "sAMAccountName: aquill → atern"}},
 		{"an address that stays", directory.AD, ada("proxyAddresses=SMTP:ada.quill@x.example", "proxyAddresses=smtp:ada@x.example", "proxyAddresses=x500:/o=Larkmoor"), NewName{Family: "Tern", Mail: "ada@x.example"},
-			[]string{"sn: Quill → Tern", "displayName: Ada Quill → Ada Tern", "mail: ada.quill@x.example → ada@x.example",
+			[]string{"sn: Quill → Tern", "displayName: Ada Quill → Ada Tern", "userPrincipalName: aquill@x.example → atern@x.example", "mail: ada.quill@x.example → ada@x.example",
 				"proxyAddresses: SMTP:ada.quill@x.example; smtp:ada@x.example; x500:/o=Larkmoor → SMTP:ada@x.example; smtp:ada.quill@x.example; x500:/o=Larkmoor", "name: CN=Ada Tern"}},
 		{"the form of the display name", directory.AD, entry("CN=QUILL,DC=x", "objectClass=user", "sAMAccountName=q", "givenName=Ada", "sn=Quill", "displayName=Quill, Ada (Archive)"), NewName{Family: "Tern", Given: "Ida"},
 			[]string{"givenName: Ada → Ida", "sn: Quill → Tern", "displayName: Quill, Ada (Archive) → Tern, Ida (Archive)", `name: CN=Tern\, Ida (Archive)`}},
 		{"letters an address cannot have stay out of it", directory.AD, ada(), NewName{Family: "Соколова"}, []string{"sn: Quill → Соколова", "displayName: Ada Quill → Ada Соколова", "name: CN=Ada Соколова"}},
+		{"what is kept", directory.AD, ada(), NewName{Family: "Tern", KeepMail: true, KeepPrincipal: true, KeepDisplay: true}, []string{"sn: Quill → Tern"}},
+		{"both names", directory.AD, entry("CN=q,DC=x", "objectClass=user", "sAMAccountName=quill.a", "givenName=Ada Mae", "sn=O'Quill", "mail=oquilla@x.example", "userPrincipalName=x17@x.example"), NewName{Given: "Ida", Family: "Van Tern"},
+			[]string{"givenName: Ada Mae → Ida", "sn: O'Quill → Van Tern", "mail: oquilla@x.example → vanterni@x.example", "proxyAddresses: (none) → SMTP:vanterni@x.example; smtp:oquilla@x.example", "name: CN=Ida Van Tern"}},
 		{"nothing new", directory.AD, ada(), NewName{Family: "Quill", Given: "Ada"}, nil},
 		{"half done before", directory.AD, ada("x=y"), NewName{Display: "Ada Tern"}, []string{"displayName: Ada Quill → Ada Tern", "name: CN=Ada Tern"}},
 		{"named by uid", directory.OpenLDAP, entry("uid=aquill,dc=x", "objectClass=inetOrgPerson", "uid=aquill", "cn=Ada Quill", "sn=Quill", "givenName=Ada", "displayName=Ada Quill", "mail=aquill@x.example"), NewName{Family: "Tern", Logon: "atern"},
@@ -61,6 +64,14 @@ func TestWhatFollowsFromANewName(t *testing.T) {
 			assert.Equal(t, c.want, got)
 		})
 	}
+}
+
+func TestWhatKeepsTheOldNameIsSaid(t *testing.T) {
+	e := entry("CN=Ada Quill,DC=x", "objectClass=user", "sAMAccountName=aquill", "givenName=Ada", "sn=Quill", "mail=aquill@x.example", "userPrincipalName=ada@x.example")
+	a := directory.AD.Account(e)
+	p := &renaming{dialect: directory.AD, entry: e, account: &a, wanted: NewName{Family: "Tern", KeepMail: true}}
+	require.NoError(t, p.plan())
+	assert.Equal(t, []string{"the logon name stays aquill; --logon atern would make it follow", "the mail address stays aquill@x.example; --mail atern@x.example would make it follow"}, p.stays())
 }
 
 func TestANewNameThatCannotBe(t *testing.T) {

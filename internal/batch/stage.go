@@ -467,7 +467,7 @@ func (s *Stager) action(
 	case Set, Add, Clear, Fill:
 		return s.assign(ctx, name, e, c.Values, line)
 	case Describe:
-		return s.describe(e, o, line)
+		return s.describe(c, o, line)
 	case Expire:
 		return s.expire(ctx, e, o, line)
 	case Hide:

@@ -21,6 +21,8 @@ type Assignment struct {
 	// New is the value, or for fill the rule that makes it. For clear it is the
 	// one value to take away, "" for all.
 	New string
+	// Rule says that New is a rule, as for fill, and not the value itself.
+	Rule bool
 }
 
 // assign plans the values that an entry is to get.
@@ -40,7 +42,7 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 			return fmt.Errorf("its %s could not be read whole", w.Attr)
 		}
 		value := w.New
-		if name == Fill {
+		if name == Fill || w.Rule {
 			var err error
 			if value, err = Expand(w.New, e); err != nil {
 				return err
@@ -144,6 +146,15 @@ func (s *Stager) allowed(ctx context.Context, e *directory.Entry, attr, value st
 		}
 	}
 	return nil
+}
+
+// RuleNames are the names in the braces of a rule.
+func RuleNames(rule string) (names []string, err error) {
+	_, err = substitute(rule, func(name string) (string, error) {
+		names = append(names, name)
+		return "", nil
+	})
+	return names, err
 }
 
 // Expand makes a value by a rule: a text in which {attribute} stands for the

@@ -100,6 +100,24 @@ func (p Past) String() string {
 	return p.day
 }
 
+// ParseDay reads a word for a day gone by: today, yesterday, or a day of the week, which
+// means the last one before today. It returns the beginning of that day.
+func ParseDay(word string, now time.Time) (time.Time, error) {
+	today := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	switch word = strings.ToLower(word); word {
+	case "today":
+		return today, nil
+	case "yesterday":
+		return today.AddDate(0, 0, -1), nil
+	}
+	for d := time.Sunday; d <= time.Saturday; d++ {
+		if name := strings.ToLower(d.String()); word == name || word == name[:3] {
+			return today.AddDate(0, 0, -(int(today.Weekday()-d+6)%7 + 1)), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no day: write today, yesterday, or monday to sunday", word)
+}
+
 // DaysBetween counts the days from a time to another as people count them, by the dates
 // of a zone: from late in the evening to the next morning it is one.
 func DaysBetween(from, to time.Time, loc *time.Location) int {

@@ -192,7 +192,7 @@ func (a *app) root() *cli.Command {
 			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.trendCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.traceCommand(), a.surveyCommand(), a.reconcileCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
+			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.trendCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.traceCommand(), a.surveyCommand(), a.reconcileCommand(), a.rosterCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
 			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.ladderCommand(), a.yardCommand(), a.doctorCommand(), a.manualCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {

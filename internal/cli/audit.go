@@ -6,13 +6,16 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/audit"
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/source"
 	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
@@ -27,7 +30,7 @@ func (a *app) auditCommand() *cli.Command {
 				Name:  "since",
 				Usage: "show only what is new since an audit that is remembered, `last` or the last one at or before a date; or compare with a kept survey",
 			},
-			newToFlag(), namesFlag(),
+			newToFlag(), rememberFlag(), namesFlag(),
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
@@ -82,7 +85,7 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if st.Limit, err = a.limitOf(cmd, st, usual); err != nil {
 		return err
 	}
-	before, remembered, err := notNew(cmd)
+	before, remembered, err := a.notNew(cmd)
 	if err != nil {
 		return err
 	}
@@ -125,7 +128,7 @@ func newToFlag() cli.Flag {
 
 // notNew is what the command line says of findings that are not new; false where
 // it says nothing, or names a survey.
-func notNew(cmd *cli.Command) (work.Before, bool, error) {
+func (a *app) notNew(cmd *cli.Command) (work.Before, bool, error) {
 	since, reader := cmd.String("since"), cmd.String("new-to")
 	switch {
 	case since != "" && reader != "":
@@ -133,8 +136,32 @@ func notNew(cmd *cli.Command) (work.Before, bool, error) {
 	case reader != "":
 		return work.Before{Reader: reader}, true, nil
 	}
-	b, remembered := work.BeforeMoment(since)
-	return b, remembered, nil
+	b, remembered := work.BeforeMoment(a.sinceDay(since))
+	b.Keep = cmd.Bool("remember")
+	return b, remembered || b.Keep && since == "", nil
+}
+
+// sinceDay is the date that a word for a day means, such as monday or yesterday: the
+// last such day. Where a kept survey is called so, that is meant; which one it is is
+// said either way.
+func (a *app) sinceDay(since string) string {
+	day, err := calendar.ParseDay(since, a.now())
+	if err != nil {
+		return since
+	}
+	kept, _, err := a.work.Surveys()
+	date := day.Format(time.DateOnly)
+	if err == nil && slices.ContainsFunc(kept, func(m *source.Manifest) bool { return m.Name == since }) {
+		a.note("note: %s is taken as the kept survey of this name; for the day say --since %s", since, date)
+		return since
+	}
+	a.note("note: %s is taken as the day %s", since, date)
+	return date
+}
+
+// rememberFlag keeps what was found for later comparisons.
+func rememberFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "remember", Usage: "remember what is found, as rounds do: --since last counts from it"}
 }
 
 // told remembers that a reader was told, once the result is delivered.

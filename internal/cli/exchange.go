@@ -128,14 +128,11 @@ func (a *app) contentOf(file string) ([]byte, error) {
 }
 
 func (a *app) reportCommand() *cli.Command {
-	formats := []string{formatHTML, formatCSV, formatTSV, formatJSON, formatXLSX}
+	formats := []string{formatTable, formatHTML, formatCSV, formatTSV, formatJSON, formatXLSX}
 	return &cli.Command{
 		Name: "report", Usage: "what became of a batch: who staged, signed and applied it, each change, and what was not done", ArgsUsage: "BATCH",
 		Flags: outputFlags(formats),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.String("format") == "" && len(cmd.StringSlice("output")) == 0 {
-				return usage("say with --output FILE where it goes: %s", strings.Join(formats, ", "))
-			}
 			targets, err := a.targets(cmd, formats)
 			if err != nil {
 				return err
@@ -149,7 +146,8 @@ func (a *app) reportCommand() *cli.Command {
 				return err
 			}
 			parts := func() []sheet.Sheet { return render.HandoverSheets(h) }
-			return a.deliver(targets, &result{parts: parts, rows: func() *sheet.Sheet { return render.HandoverRows(h) }, write: map[string]func(io.Writer) error{
+			table := func(w io.Writer, st render.Style) { render.Handover(w, h, st) }
+			return a.deliver(targets, &result{style: a.style(time.Local), table: table, parts: parts, rows: func() *sheet.Sheet { return render.HandoverRows(h) }, write: map[string]func(io.Writer) error{
 				formatHTML: func(w io.Writer) error { return render.HandoverPage(h, time.Local, a.now()).Write(w) },
 				formatJSON: func(w io.Writer) error { return render.HandoverJSON(w, h) },
 				formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },

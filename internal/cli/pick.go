@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -14,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/wording"
 )
@@ -90,7 +92,9 @@ func newPicker(b *batch.Batch) *picker {
 		if l := &b.Lines[i]; l.State == batch.Waiting {
 			p.lines = append(p.lines, l)
 			p.marked[l] = true
-			p.texts[l] = strings.ToLower(strings.Join(l.Cells(), " "))
+			p.texts[l] = strings.ToLower(strings.Join([]string{
+				strconv.Itoa(l.N), l.Account, directory.LeafValue(l.DN), directory.Place(l.DN), l.Kind, render.LineReason(l), render.LineChanges(l),
+			}, " ")) // what is shown of it, and not the base that all have
 		}
 	}
 	p.look()

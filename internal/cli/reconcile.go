@@ -37,7 +37,8 @@ func (a *app) reconcileCommand() *cli.Command {
 				Name:  "check",
 				Usage: "only the check `NAME` of the roster; may be given several times",
 			},
-			limitFlag("rows a check", 5), briefFlag(),
+			limitFlag("rows a check", 5), briefFlag(), rememberFlag(),
+			&cli.BoolFlag{Name: "another-roster", Usage: "take the roster over as the last one of the yard, though it differs from that by more than a tenth"},
 			&cli.StringFlag{
 				Name:  "fail-on",
 				Usage: "exit with status 3 if there is a finding of this `SEVERITY` or above",
@@ -59,7 +60,7 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Bool("show-mapping") {
 		return a.showMapping(ctx, &q.Roster)
 	}
-	before, _, err := notNew(cmd)
+	before, _, err := a.notNew(cmd)
 	if err != nil {
 		return err
 	}
@@ -75,6 +76,7 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 			Question:        q,
 			Strict:          cmd.Bool("strict"),
 			Before:          before,
+			Another:         cmd.Bool("another-roster"),
 			BoundsMustExist: cmd.IsSet("fail-on"),
 		},
 	)

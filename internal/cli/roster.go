@@ -1,13 +1,86 @@
 package cli
 
 import (
+	"context"
+	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/render"
 	"yardbroom/internal/roster"
+	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
+
+func (a *app) rosterCommand() *cli.Command {
+	return &cli.Command{
+		Name: "roster", Usage: "the rosters of a yard that are kept: list, and go back to an earlier one",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "the last ten rosters that were taken over", Flags: fromFlags(), Action: a.rosterList},
+			{
+				Name: "use", Usage: "go back to a roster, by its number in the list", ArgsUsage: "NUMBER",
+				Flags: fromFlags(), Action: a.rosterUse,
+			},
+		},
+	}
+}
+
+func (a *app) rosterList(ctx context.Context, cmd *cli.Command) error {
+	if err := noArguments(cmd); err != nil {
+		return err
+	}
+	p, err := a.work.Open(ctx, from(cmd))
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	all, err := a.work.Rosters(ctx, p)
+	if err != nil {
+		return err
+	}
+	if len(all) == 0 {
+		a.note("no roster of this yard is kept: \"yardbroom reconcile --roster FILE\" gives it one")
+		return nil
+	}
+	var rows [][]string
+	for i, r := range all {
+		used := ""
+		if r.InUse {
+			used = "yes"
+		}
+		rows = append(rows, []string{strconv.Itoa(i + 1), used, wording.Moment(r.TakenOver, p.Zone()), render.Visible(r.Source), strconv.Itoa(r.Rows), r.Form})
+	}
+	render.Table(a.out, a.style(p.Zone()), []string{"#", "In use", "Taken over", "From", "Entries", "Form"}, rows, 5, 3)
+	return nil
+}
+
+func (a *app) rosterUse(ctx context.Context, cmd *cli.Command) error {
+	n, err := strconv.Atoi(cmd.Args().First())
+	if err != nil || cmd.Args().Len() != 1 {
+		return usage("give the number of a roster; \"yardbroom roster list\" shows them")
+	}
+	p, err := a.work.Open(ctx, from(cmd))
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	all, err := a.work.Rosters(ctx, p)
+	if err != nil {
+		return err
+	}
+	if n < 1 || n > len(all) {
+		return usage("there is no roster %d: %s kept", n, wording.Are(len(all), "roster"))
+	}
+	one := &all[n-1]
+	if err := a.work.UseRoster(ctx, p, one); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "The last roster of this yard is now %s, %s, taken over first on %s. Who has which account is told anew by: yardbroom reconcile\n",
+		render.Visible(one.Source), wording.Count(one.Rows, "row"), wording.Moment(one.TakenOver, p.Zone()))
+	return nil
+}
 
 // rosterFlags say which list of people to compare with, and how to read it.
 func rosterFlags() []cli.Flag {

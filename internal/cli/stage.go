@@ -44,6 +44,7 @@ func (a *app) stageCommand() *cli.Command {
 				Usage: "for rename: the new `ADDRESS` (default: follows; the old one stays as a second)",
 			},
 			&cli.StringFlag{Name: "principal", Usage: "for rename: the new sign-in `NAME` (default: follows)"},
+			&cli.StringSliceFlag{Name: "keep", Usage: "for rename: what does not follow the new name: mail, principal or display, as `WHAT`; may be given several times"},
 			&cli.StringFlag{Name: "to", Usage: "the container `DN` for move"},
 			&cli.StringFlag{
 				Name:  "text",

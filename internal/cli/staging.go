@@ -36,6 +36,18 @@ func (a *app) stageRequest(cmd *cli.Command) (*work.StageRequest, error) {
 		Name: batch.NewName{Given: cmd.String("given"), Family: cmd.String("family"), Display: cmd.String("display"),
 			Logon: cmd.String("logon"), Mail: cmd.String("mail"), Principal: cmd.String("principal")},
 	}
+	for _, what := range keptNames(cmd) {
+		switch what {
+		case "display":
+			r.Name.KeepDisplay = true
+		case "mail":
+			r.Name.KeepMail = true
+		case "principal":
+			r.Name.KeepPrincipal = true
+		default:
+			return nil, usage("--keep: %q is none of mail, principal and display", what)
+		}
+	}
 	if err := a.actionsOf(cmd, r); err != nil {
 		return nil, err
 	}
@@ -47,6 +59,16 @@ func (a *app) stageRequest(cmd *cli.Command) (*work.StageRequest, error) {
 		return r, nil
 	}
 	return r, a.choiceOf(cmd, r)
+}
+
+// keptNames are what --keep names, with or without commas.
+func keptNames(cmd *cli.Command) (all []string) {
+	for _, list := range cmd.StringSlice("keep") {
+		for what := range strings.SplitSeq(list, ",") {
+			all = append(all, strings.TrimSpace(what))
+		}
+	}
+	return all
 }
 
 // choiceOf reads which accounts are meant, besides those that the arguments name.
@@ -94,8 +116,8 @@ func elsewhere(cmd *cli.Command, r *work.StageRequest) bool {
 // own writes, and the names of accounts.
 func (a *app) actionsOf(cmd *cli.Command, r *work.StageRequest) error {
 	action, args := cmd.Args().First(), cmd.Args().Tail()
-	if action != batch.Rename && !r.Name.Empty() {
-		return usage("--given, --family, --display, --logon, --mail and --principal go with rename")
+	if action != batch.Rename && r.Name != (batch.NewName{}) {
+		return usage("--keep, --given, --family, --display, --logon, --mail and --principal go with rename")
 	}
 	r.Actions = []string{action}
 	switch action {
@@ -147,6 +169,9 @@ func (a *app) setOf(r *work.StageRequest, args []string) error {
 	case !given && !byFindings:
 		return usage("set needs ATTRIBUTE=VALUE: %q has no value", args[0])
 	}
+	if err := work.CheckRule(value); err != nil {
+		return err
+	}
 	return settable(attr)
 }
 
@@ -161,6 +186,11 @@ func valueOf(r *work.StageRequest, args []string) error {
 	if r.Value == "" && (given || r.Is(batch.Add)) {
 		return usage("%s needs a value: %s=VALUE", r.Actions[0], r.Attr)
 	}
+	if r.Is(batch.Add) {
+		if err := work.CheckRule(r.Value); err != nil {
+			return err
+		}
+	}
 	return settable(r.Attr)
 }
 
@@ -172,13 +202,11 @@ func fillOf(cmd *cli.Command, r *work.StageRequest, args []string) error {
 		)
 	}
 	r.Attr, r.Value, r.Names = args[0], args[1], args[2:]
-	if r.ByRoster() {
-		if elsewhere(cmd, r) {
-			return usage("fill from the roster takes accounts by name, or all whose person is sure")
-		}
-		if err := work.CheckRule(r.Value); err != nil {
-			return err
-		}
+	if r.ByRoster() && elsewhere(cmd, r) {
+		return usage("fill from the roster takes accounts by name, or all whose person is sure")
+	}
+	if err := work.CheckRule(r.Value); err != nil {
+		return err
 	}
 	return settable(r.Attr)
 }

@@ -52,7 +52,7 @@ func (a *app) trend(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	if len(t.Days) == 0 {
-		a.note("nothing is remembered of this yard from then; rounds remember their audits, and so do audit --since last and --new-to")
+		a.note("nothing is remembered of this yard from then; rounds remember their audits, and so do audit --remember and --new-to")
 		return nil
 	}
 	s := render.TrendSheet(t)

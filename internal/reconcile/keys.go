@@ -33,6 +33,9 @@ func RowKey(person string) string {
 	return key
 }
 
+// KeyOfRow is the key of the person of a row of a roster.
+func KeyOfRow(r *roster.Row) string { return keyOfValues(&r.Values) }
+
 func keyOfValues(v *roster.Values) string {
 	switch {
 	case v[roster.PersonID] != "":

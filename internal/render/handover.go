@@ -297,3 +297,18 @@ func whoDidWhat(h *carry.Handover, zone *time.Location) string {
 	}
 	return text + "."
 }
+
+// Handover writes what became of a batch for people: what was done with it as a whole,
+// what was not done, and each change.
+func Handover(w io.Writer, h *carry.Handover, st Style) {
+	b := h.Batch
+	fmt.Fprintf(w, "%s: %s, %s, %s\n", Heading(batchName(b), st), strings.Join(b.Actions, ", "), wording.Count(len(h.Lines), "line"), b.State)
+	sheets := HandoverSheets(h)
+	for _, s := range []sheet.Sheet{sheets[3], sheets[0], sheets[1]} {
+		if len(s.Rows) == 0 {
+			continue
+		}
+		fmt.Fprintf(w, "\n%s\n", Heading(s.Title, st))
+		SheetTable(w, &s, st)
+	}
+}

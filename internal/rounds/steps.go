@@ -316,7 +316,7 @@ func (y *yardRun) reconcile(ctx context.Context, s *settings.ReconcileStep, out 
 		return nil
 	}
 	found, err := y.Session.Reconcile(ctx, y.place, &work.ReconcileRequest{
-		Question: y.question(s.Checks), Strict: s.Strict, Before: work.Before{Reader: reader(y.name)}})
+		Question: y.question(s.Checks), Strict: s.Strict, Another: true, Before: work.Before{Reader: reader(y.name)}})
 	if err != nil {
 		return err
 	}

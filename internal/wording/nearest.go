@@ -28,7 +28,9 @@ func Nearest(name string, names []string) []string {
 			found = append(found, near{n, far})
 		}
 	}
-	slices.SortStableFunc(found, func(a, b near) int { return cmp.Compare(a.far, b.far) })
+	slices.SortStableFunc(found, func(a, b near) int {
+		return cmp.Or(cmp.Compare(a.far, b.far), cmp.Compare(len(a.name), len(b.name)))
+	})
 	out := make([]string, 0, 3)
 	for _, f := range found[:min(3, len(found))] {
 		out = append(out, f.name)

@@ -16,6 +16,14 @@ func Count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// Are writes a number with its noun and verb: "1 line is", "17 lines are".
+func Are(n int, noun string) string {
+	if n == 1 {
+		return Count(n, noun) + " is"
+	}
+	return Count(n, noun) + " are"
+}
+
 // List writes names as a sentence has them: "a, b and c".
 func List(names []string) string {
 	if len(names) < 2 {

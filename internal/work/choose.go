@@ -106,7 +106,7 @@ func (s *Session) choose(
 	}
 	for i := range all {
 		if all[i].Values == nil && r.Attr != "" {
-			all[i].Values = []batch.Assignment{{Attr: r.Attr, New: r.Value}}
+			all[i].Values = []batch.Assignment{{Attr: r.Attr, New: r.Value, Rule: !r.Is(batch.Clear)}}
 		}
 	}
 	if stager.Accounts == 0 && len(all) > 10 {
@@ -343,7 +343,7 @@ func (s *Session) fromRoster(
 	for i := range result.Pairs {
 		pair := &result.Pairs[i]
 		byDN[directory.FoldDN(pair.Account.DN)] = pair
-		if pair.Sure && !pair.Second && !pair.Account.Present.Has(directory.LookupAttr(r.Attr)) {
+		if pair.Sure && !pair.Second && (r.Is(batch.Set) || !pair.Account.Present.Has(directory.LookupAttr(r.Attr))) {
 			lacking = append(lacking, pair.Account.DN)
 		}
 	}
@@ -352,12 +352,15 @@ func (s *Session) fromRoster(
 		entries, err = findAll(ctx, p.Source, stager.Dialect, r.Names)
 	} else if entries, err = p.Get(ctx, lacking); err == nil {
 		// Surveys do not hold every attribute.
-		entries = slices.DeleteFunc(entries, func(e directory.Entry) bool { return e.Has(r.Attr) })
+		entries = slices.DeleteFunc(entries, func(e directory.Entry) bool { return r.hasIts(&e, result, byDN[directory.FoldDN(e.DN)]) })
 	}
 	if err != nil {
 		return nil, err
 	}
 	rests := audit.PairKeys(s.Settings)
+	if r.Is(batch.Set) && slices.ContainsFunc(rests, func(attr string) bool { return strings.EqualFold(attr, r.Attr) }) {
+		o.Signed = true // who is who is told by it from now on
+	}
 	var all []batch.Candidate
 	for i := range entries {
 		c := batch.Candidate{Entry: entries[i], Rests: rests}
@@ -365,9 +368,25 @@ func (s *Session) fromRoster(
 		all = append(all, c)
 	}
 	if len(all) == 0 {
+		if r.Is(batch.Set) {
+			return nil, fmt.Errorf("every account whose person is sure has the %s of the roster, so %w", r.Attr, batch.ErrNothing)
+		}
 		return nil, fmt.Errorf("no account whose person is sure lacks %s, so %w", r.Attr, batch.ErrNothing)
 	}
 	return all, nil
+}
+
+// hasIts tells whether an entry has what the roster would give it: for fill any value at
+// all, for set the very value.
+func (r *StageRequest) hasIts(e *directory.Entry, result *reconcile.Result, pair *reconcile.Pair) bool {
+	if r.Is(batch.Fill) {
+		return e.Has(r.Attr)
+	}
+	value, err := rosterRule(r.Value, &result.People[pair.Person])
+	if err == nil {
+		value, err = batch.Expand(value, e)
+	}
+	return err != nil || slices.Equal(e.Get(r.Attr), []string{value}) // nothing is known that would be better
 }
 
 // fillFrom gives a candidate the value of its person, or says why it gets none.
@@ -386,14 +405,30 @@ func (r *StageRequest) fillFrom(c *batch.Candidate, result *reconcile.Result, pa
 	if err != nil {
 		c.NotNow = err.Error()
 	}
-	c.Values = []batch.Assignment{{Attr: r.Attr, New: value}}
+	c.Values = []batch.Assignment{{Attr: r.Attr, New: value, Rule: true}}
 }
 
-// CheckRule refuses a rule of fill that asks the roster for what it does not
-// have.
+// CheckRule refuses a rule that asks the roster for what it does not have, or entries
+// for what no schema knows as an attribute.
 func CheckRule(rule string) error {
-	_, err := rosterRule(rule, nil)
-	return err
+	if _, err := rosterRule(rule, nil); err != nil {
+		return err
+	}
+	names, err := batch.RuleNames(rule)
+	if err != nil {
+		return Wrong("%w; two braces stand for one: {{", err)
+	}
+	for _, name := range names {
+		known := strings.HasPrefix(name, "roster.")
+		for _, d := range directory.Dialects {
+			known = known || d.Schema().Type(name) != nil
+		}
+		if !known {
+			return Wrong("{%s}: there is no such attribute%s; in braces stand attributes of the entry ({givenName}) or of the roster ({roster.person-id})",
+				name, wording.DidYouMean(name, directory.AD.Schema().AttributeNames()))
+		}
+	}
+	return nil
 }
 
 // rosterRule puts a person's values into a rule, in place of {roster.FIELD}.

@@ -31,6 +31,8 @@ type Before struct {
 	Since string
 	// Reader leaves out what the reader of this name has been told of.
 	Reader string
+	// Keep remembers this audit as the last one, though it only looks.
+	Keep bool
 }
 
 // BeforeMoment reads what --since says: "last", or a date or time. It is false
@@ -102,12 +104,29 @@ func (s *Session) Remember(ctx context.Context, p *Place, q *Question, r *audit.
 	if s.auditsAll(q.Checks) {
 		kind = auditing
 	}
-	m, err := s.keepAudit(ctx, id, kind, r)
-	if err != nil {
-		return nil, m, err
+	m := lookedAt(r)
+	if !looks(before, earlier) {
+		if m, err = s.keepAudit(ctx, id, kind, r); err != nil {
+			return nil, m, err
+		}
 	}
 	r, err = s.newSince(ctx, r, &m, earlier, before)
 	return r, m, err
+}
+
+// looks tells whether somebody only looks at what is new since a remembered audit: that
+// moves nobody's memory. The first look is remembered, or there would never be any.
+func looks(before Before, earlier *store.Audit) bool {
+	return before.Since != "" && before.Reader == "" && !before.Keep && earlier != nil
+}
+
+// lookedAt is the memory of a report that is not kept.
+func lookedAt(r *audit.Report) Memory {
+	m := Memory{left: make([]int, len(r.Findings))}
+	for i := range m.left {
+		m.left[i] = i
+	}
+	return m
 }
 
 // auditsAll tells whether these are all checks, but perhaps for those of the
@@ -277,7 +296,7 @@ func (s *Session) earlier(
 	case err == nil && earlier == nil && kind == reconciling:
 		err = fmt.Errorf("--since %s: no comparison of this yard with a roster is remembered from then", before.Since)
 	case err == nil && earlier == nil:
-		err = fmt.Errorf("--since %s: no audit of this yard is remembered from then; rounds, --since and --new-to remember theirs",
+		err = fmt.Errorf("--since %s: no audit of this yard is remembered from then; rounds, --new-to and --remember remember theirs",
 			before.Since)
 	}
 	return earlier, err

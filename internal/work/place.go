@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"os"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 	"yardbroom/internal/tracing"
+	"yardbroom/internal/wording"
 )
 
 // From says where entries come from.
@@ -113,6 +115,19 @@ func (s *Session) Open(ctx context.Context, from From) (*Place, error) {
 	return s.openFile(&from)
 }
 
+// placeNames are the names of yards and kept surveys.
+func (s *Session) placeNames() []string {
+	names := slices.Collect(maps.Keys(s.Settings.Yards))
+	kept, err := source.Kept(s.surveys())
+	if err != nil {
+		return names // a name is only suggested
+	}
+	for _, m := range kept {
+		names = append(names, m.Name)
+	}
+	return names
+}
+
 // openFile opens a kept survey or a file. It has the bounds and the time zone
 // of the default yard.
 func (s *Session) openFile(from *From) (*Place, error) {
@@ -126,7 +141,7 @@ func (s *Session) openFile(from *From) (*Place, error) {
 	}
 	if err != nil {
 		if _, statErr := os.Stat(from.Where); from.Where != "-" && errors.Is(statErr, fs.ErrNotExist) {
-			return nil, Wrong("--from %s: no yard of the settings, no file and no kept survey is called so", from.Where)
+			return nil, Wrong("%s is not a yard of the settings, a file or a kept survey%s", from.Where, wording.DidYouMean(from.Where, s.placeNames()))
 		}
 		if f, err = source.OpenFile(from.Where, s.Stdin); err != nil {
 			return nil, err

@@ -53,7 +53,7 @@ func TestSurveysAuditsAndRunsGoWhenTheirTimeIsOver(t *testing.T) {
 	for range 30 {
 		_, err := y.KeepSurvey(t.Context(), y.open(t), "")
 		require.NoError(t, err)
-		y.audited(t, Before{Since: "last"})
+		y.audited(t, Before{Since: "last", Keep: true})
 		run := &store.Run{Round: "nightly", Began: y.at, Body: []byte("{}")}
 		require.NoError(t, kept.BeginRun(t.Context(), run))
 		run.Ended = y.at
@@ -61,7 +61,7 @@ func TestSurveysAuditsAndRunsGoWhenTheirTimeIsOver(t *testing.T) {
 		require.NoError(t, os.MkdirAll(RunFolder(y.State, "nightly", run.ID), 0o700))
 		y.at = y.at.AddDate(0, 0, 1)
 	}
-	y.audited(t, Before{Since: "last"})
+	y.audited(t, Before{Since: "last", Keep: true})
 	old, err := y.Prunable(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "28 surveys, 28 audits, 10 runs", old.String())
@@ -80,6 +80,6 @@ func TestSurveysAuditsAndRunsGoWhenTheirTimeIsOver(t *testing.T) {
 	again, err := y.Prunable(t.Context())
 	require.NoError(t, err)
 	assert.True(t, again.Nothing())
-	found := y.audited(t, Before{Since: "last"})
+	found := y.audited(t, Before{Since: "last", Keep: true})
 	assert.Empty(t, found, "what is there is still known: %v", found)
 }

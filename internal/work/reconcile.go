@@ -15,6 +15,9 @@ type ReconcileRequest struct {
 	// names.
 	Strict bool
 	Before
+	// Another takes the roster over as the last one of the yard, though it differs from
+	// that by more than a tenth.
+	Another bool
 	// BoundsMustExist fails where a bound of the yard does not exist; else that is
 	// noted.
 	BoundsMustExist bool
@@ -117,14 +120,24 @@ func (s *Session) remember(
 	if err != nil {
 		return err
 	}
-	if err := s.keepRoster(id, list, out.People); err != nil {
+	by, of, err := s.tooDifferent(id, list)
+	switch {
+	case err != nil:
 		return err
+	case list.Fresh && by > 0 && !r.Another:
+		s.note("note: this roster differs by %d people from the last one of the yard, which has %d: it is not taken over, and audit, show and stage go on with the last one; if it is right, say --another-roster", by, of)
+	default:
+		if err := s.keepRoster(id, list, out.People); err != nil {
+			return err
+		}
 	}
 	kind := reconciling
 	if len(r.Checks) > 0 || r.Strict { // a part would make the rest seem new
 		kind = inPart
 	}
-	if out.Memory, err = s.keepAudit(ctx, id, kind, out.Report); err != nil {
+	if looks(r.Before, earlier) {
+		out.Memory = lookedAt(out.Report)
+	} else if out.Memory, err = s.keepAudit(ctx, id, kind, out.Report); err != nil {
 		return err
 	}
 	out.Report, err = s.newSince(ctx, out.Report, &out.Memory, earlier, r.Before)

@@ -269,8 +269,8 @@ func packed(path string, write func(io.Writer) error) error {
 // have which account.
 func (s *Session) keepRoster(id source.Identity, list *Roster, result *reconcile.Result) error {
 	if list.Fresh {
-		if err := packed(s.rosterFile(id, rosterEnding), func(w io.Writer) error { return list.Keep(w, list.About.Read) }); err != nil {
-			return fmt.Errorf("keeping the roster: %w", err)
+		if err := s.takeOver(id, list); err != nil {
+			return err
 		}
 	}
 	if err := packed(s.rosterFile(id, pairsEnding), result.Keep); err != nil {

@@ -137,9 +137,13 @@ func (s *Session) understood(r *StageRequest) (*Session, *StageRequest, error) {
 }
 
 // located is a request whose places are DNs: those of OUs that were given by name.
-func located(ctx context.Context, p *Place, r *StageRequest) (*StageRequest, error) {
+func (s *Session) located(ctx context.Context, p *Place, r *StageRequest) (*StageRequest, error) {
 	at := *r
 	var err error
+	if parking := s.Settings.Audit.Parking; at.To == "" && slices.Contains(r.Actions, batch.Move) && len(parking) == 1 {
+		at.To = parking[0]
+		s.note("note: moved to %s, the one place for parked accounts that the settings name; --to says another", at.To)
+	}
 	if at.To != "" {
 		if at.To, err = containerNamed(ctx, p, "to", at.To); err != nil {
 			return nil, err
@@ -175,7 +179,7 @@ func locate(ctx context.Context, p *Place, f *settings.Filter) (err error) {
 // result holds the refusals also where there is an error, since they may be why.
 func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged, error) {
 	staged := &Staged{}
-	r, err := located(ctx, p, r)
+	r, err := s.located(ctx, p, r)
 	if err != nil {
 		return staged, err
 	}
@@ -467,7 +471,7 @@ const fromRoster = "{roster."
 
 // ByRoster tells whether the roster gives the values.
 func (r *StageRequest) ByRoster() bool {
-	return r.Is(batch.Fill) && strings.Contains(r.Value, fromRoster)
+	return (r.Is(batch.Fill) || r.Is(batch.Set)) && strings.Contains(r.Value, fromRoster)
 }
 
 // RequestOf is what a step of the settings asks for. Spans of time count from a day.
