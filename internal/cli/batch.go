@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"yardbroom/internal/batch"
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
 )
 
@@ -19,7 +21,7 @@ func (a *app) batchCommand() *cli.Command {
 	return &cli.Command{
 		Name: "batch", Usage: "the staged batches: list, show, pick, drop, export, import, sign, report, discard",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all batches", Action: a.batchList},
+			{Name: "list", Usage: "all batches", Flags: outputFlags(rowFormats), Action: a.batchList},
 			{Name: "show", Usage: "one batch, line by line", ArgsUsage: "BATCH",
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "format", Value: "table", Usage: "table or json"}, limitFlag("lines", 0), briefFlag(),
@@ -65,29 +67,15 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 		a.note("no batch is staged; \"yardbroom stage --help\" shows how to make one")
 		return nil
 	}
-	var rows [][]string
+	list := &sheet.Sheet{Name: "batches", Columns: []sheet.Column{
+		numbered("batch", "Batch"), column("state", "State", sheet.Text), column("actions", "Actions", sheet.Text),
+		column("lines", "Lines", sheet.Text), column("staged", "Staged", sheet.Time), column("by", "By", sheet.Text),
+		column("yard", "Yard", sheet.Text), column("why", "Why", sheet.Text),
+	}}
 	for _, b := range all {
-		yard := b.Yard
-		if yard == "" {
-			yard = b.Identity.Base
-		}
-		rows = append(
-			rows,
-			[]string{
-				fmt.Sprint(b.ID),
-				string(b.State),
-				strings.Join(b.Actions, ","),
-				lineStates(b),
-				wording.Moment(b.Created, time.Local),
-				render.Visible(b.By),
-				render.Visible(yard),
-				render.Visible(b.Why),
-			},
-		)
+		list.Rows = append(list.Rows, []any{b.ID, string(b.State), strings.Join(b.Actions, ","), lineStates(b), b.Created, b.By, cmp.Or(b.Yard, b.Identity.Base), b.Why})
 	}
-	render.Table(a.out, a.style(time.Local),
-		[]string{"Batch", "State", "Actions", "Lines", "Staged", "By", "Yard", "Why"}, rows, 7, 5, 6)
-	return nil
+	return a.writeList(cmd, list, a.style(time.Local), 7, 5, 6)
 }
 
 // lineStates counts a batch's lines by state: "12 done, 1 drifted".

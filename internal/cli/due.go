@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/calendar"
-	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
 )
 
@@ -18,7 +18,7 @@ func (a *app) dueCommand() *cli.Command {
 	return &cli.Command{
 		Name: "due", Usage: "batches that were staged until a date: list them, take back those whose time is over",
 		Description: help("due"),
-		Flags: append(append(carryFlags(), paceFlags()...),
+		Flags: append(append(append(carryFlags(), paceFlags()...), outputFlags(rowFormats)...),
 			&cli.BoolFlag{Name: "apply", Usage: "take back what is due"},
 			&cli.StringFlag{Name: "as-of", Usage: "say what will be due on this `DATE`"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -52,24 +52,14 @@ func (a *app) dueCommand() *cli.Command {
 				a.note("no batch is to be taken back; \"yardbroom stage … --until DATE\" makes one that is")
 				return nil
 			}
-			var rows [][]string
+			list := &sheet.Sheet{Name: "due", Columns: []sheet.Column{
+				numbered("batch", "Batch"), column("until", "Until", sheet.Time), column("due", "Due", sheet.Text), column("lines", "Lines", sheet.Number),
+				column("actions", "Actions", sheet.Text), column("by", "By", sheet.Text), column("why", "Why", sheet.Text),
+			}}
 			for _, d := range all {
-				rows = append(
-					rows,
-					[]string{
-						fmt.Sprint(d.Batch.ID),
-						wording.Moment(d.Batch.Until, time.Local),
-						dueIn(d.Batch.Until, asOf),
-						fmt.Sprint(d.Left),
-						strings.Join(d.Batch.Actions, ","),
-						render.Visible(d.Batch.By),
-						render.Visible(d.Batch.Why),
-					},
-				)
+				list.Rows = append(list.Rows, []any{d.Batch.ID, d.Batch.Until, dueIn(d.Batch.Until, asOf), d.Left, strings.Join(d.Batch.Actions, ","), d.Batch.By, d.Batch.Why})
 			}
-			render.Table(a.out, a.style(time.Local), []string{"Batch", "Until", "Due", "Lines", "Actions", "By", "Why"},
-				rows, 6, 4)
-			return nil
+			return a.writeList(cmd, list, a.style(time.Local), 6, 4)
 		},
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/work"
 )
 
@@ -45,7 +46,7 @@ func (a *app) exemptCommand() *cli.Command {
 				}, conditionFlags(), signInFlags(), fromFlags()),
 				Action: a.exemptAdd,
 			},
-			{Name: "list", Usage: "the exemptions, of the settings and added here", Action: a.exemptList},
+			{Name: "list", Usage: "the exemptions, of the settings and added here", Flags: outputFlags(rowFormats), Action: a.exemptList},
 			{Name: "end", Usage: "end an exemption that was added here", ArgsUsage: "NUMBER", Action: a.exemptEnd},
 		},
 	}
@@ -189,40 +190,27 @@ func (a *app) exemptList(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var rows [][]string
+	if len(all) == 0 {
+		a.note("nothing is exempt")
+		return nil
+	}
+	list := &sheet.Sheet{Name: "exemptions", Columns: []sheet.Column{
+		column("number", "Number", sheet.Text), column("match", "Left alone", sheet.Text), column("checks", "In", sheet.Text),
+		column("reason", "Reason", sheet.Text), column("owner", "Owner", sheet.Text), column("until", "Until", sheet.Text),
+	}}
 	for i := range all {
 		e := &all[i]
 		number := "settings"
 		if e.Number != 0 {
 			number = strconv.Itoa(e.Number)
 		}
-		checks := "every check"
-		if len(e.Checks) > 0 {
-			checks = strings.Join(e.Checks, ", ")
-		}
 		state := cmp.Or(e.Until, "without end")
 		if e.Ended(a.now()) {
 			state += " (ended)"
 		}
-		rows = append(
-			rows,
-			[]string{
-				number,
-				render.Visible(e.Match.String()),
-				checks,
-				render.Visible(e.Reason),
-				render.Visible(e.Owner),
-				state,
-			},
-		)
+		list.Rows = append(list.Rows, []any{number, e.Match.String(), cmp.Or(strings.Join(e.Checks, ", "), "every check"), e.Reason, e.Owner, state})
 	}
-	if len(rows) == 0 {
-		a.note("nothing is exempt")
-		return nil
-	}
-	render.Table(a.out, a.style(nil), []string{"Number", "Left alone", "In", "Reason", "Owner", "Until"}, rows, 1, 2, 3,
-		4)
-	return nil
+	return a.writeList(cmd, list, a.style(nil), 3, 1, 2, 4)
 }
 
 func (a *app) exemptEnd(ctx context.Context, cmd *cli.Command) error {

@@ -13,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
@@ -30,7 +31,7 @@ func (a *app) linkCommand() *cli.Command {
 				Action: func(ctx context.Context, cmd *cli.Command) error { return a.linkDecide(ctx, cmd, work.Confirmed) }},
 			{Name: "reject", Usage: "this account is not this person's", ArgsUsage: "ACCOUNT PERSON", Flags: flags(),
 				Action: func(ctx context.Context, cmd *cli.Command) error { return a.linkDecide(ctx, cmd, work.Rejected) }},
-			{Name: "list", Usage: "all decisions in force", Action: a.linkList},
+			{Name: "list", Usage: "all decisions in force", Flags: outputFlags(rowFormats), Action: a.linkList},
 			{Name: "end", Usage: "take a decision back", ArgsUsage: "NUMBER", Action: a.linkEnd},
 			{
 				Name:   "export",
@@ -90,24 +91,14 @@ func (a *app) linkList(ctx context.Context, cmd *cli.Command) error {
 		a.note("nothing is linked")
 		return nil
 	}
-	var rows [][]string
+	list := &sheet.Sheet{Name: "links", Columns: []sheet.Column{
+		numbered("number", "Number"), column("account", "Account", sheet.Text), column("verdict", "Verdict", sheet.Text),
+		column("person", "Person", sheet.Text), column("by", "By", sheet.Text), column("on", "On", sheet.Text), column("why", "Why", sheet.Text),
+	}}
 	for _, l := range all {
-		rows = append(
-			rows,
-			[]string{
-				strconv.Itoa(l.Number),
-				render.Visible(l.Account),
-				string(l.Verdict),
-				render.Visible(l.Name),
-				render.Visible(l.By),
-				l.At.Format(time.DateOnly),
-				render.Visible(l.Why),
-			},
-		)
+		list.Rows = append(list.Rows, []any{l.Number, l.Account, string(l.Verdict), l.Name, l.By, l.At.Format(time.DateOnly), l.Why})
 	}
-	render.Table(a.out, a.style(nil), []string{"Number", "Account", "Verdict", "Person", "By", "On", "Why"}, rows, 1, 3,
-		4, 6)
-	return nil
+	return a.writeList(cmd, list, a.style(nil), 6, 1, 3, 4)
 }
 
 func (a *app) linkEnd(ctx context.Context, cmd *cli.Command) error {

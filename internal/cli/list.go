@@ -33,8 +33,32 @@ func (a *app) listCommand() *cli.Command {
 			&cli.StringFlag{Name: "sort", Usage: "the `COLUMN` to sort by; with - before it from the largest down"},
 			limitFlag("entries", 0), namesFlag(),
 		}, outputFlags(listFormats)),
-		Action: a.list,
+		Action:   a.list,
+		Commands: a.kindCommands(),
 	}
+}
+
+// kindUsage says what each kind of entries is.
+var kindUsage = map[string]string{
+	"users": "accounts that people and programs sign in with", "people": "users that are somebody: not built in, and with a given name or an employee's number",
+	"services": "managed service accounts", "computers": "computer accounts", "groups": "groups", "contacts": "contacts of the address book",
+	"units": "organizational units (OUs)", "accounts": "users, services, computers and resources",
+}
+
+// kindCommands are the kinds as commands of list. Their options are those of list.
+func (a *app) kindCommands() (all []*cli.Command) {
+	for _, kind := range listing.KindNames {
+		all = append(all, &cli.Command{Name: kind, Usage: "list " + kindUsage[kind], Action: a.list})
+	}
+	return all
+}
+
+// listedKind is the kind that is listed, and what else stands behind the command.
+func listedKind(cmd *cli.Command) (kind string, rest []string) {
+	if cmd.Name != "list" {
+		return cmd.Name, cmd.Args().Slice()
+	}
+	return cmd.Args().First(), cmd.Args().Tail()
 }
 
 // listDescription names the columns there are.
@@ -48,8 +72,8 @@ func listDescription() string {
 }
 
 func (a *app) list(ctx context.Context, cmd *cli.Command) error {
-	if cmd.Args().Len() > 1 {
-		return usage("give one kind of entry, not %q too; \"%s --help\" shows how", cmd.Args().Get(1), cmd.FullName())
+	if _, rest := listedKind(cmd); len(rest) > 0 {
+		return usage("give one kind of entry, not %q too; \"%s --help\" shows how", rest[0], cmd.FullName())
 	}
 	targets, err := a.targets(cmd, listFormats)
 	if err != nil {
@@ -99,8 +123,9 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 	if err != nil {
 		return nil, err
 	}
+	kind, _ := listedKind(cmd)
 	q := &listing.Query{
-		What:   cmp.Or(cmd.Args().First(), asked.Kind),
+		What:   cmp.Or(kind, asked.Kind),
 		Filter: asked.Filter,
 		Under:  asked.Under, NotUnder: asked.NotUnder,
 		When:  asked.Where,

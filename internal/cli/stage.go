@@ -24,6 +24,7 @@ func (a *app) stageCommand() *cli.Command {
 	return &cli.Command{
 		Name: "stage", Usage: "make a batch: choose accounts and what to do with them", ArgsUsage: "ACTION[,ACTION…] [ACCOUNT…]",
 		Description: help("stage", "actions", strings.Join(batch.ActionNames, ", ")),
+		Commands:    a.actionCommands(),
 		Flags: append(
 			slices.Concat(fromFlags(), conditionFlags(), rosterFlags(), signInFlags()),
 			asOfFlag(),

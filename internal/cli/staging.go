@@ -115,7 +115,7 @@ func elsewhere(cmd *cli.Command, r *work.StageRequest) bool {
 // actionsOf reads the actions and what stands behind them: what an action of its
 // own writes, and the names of accounts.
 func (a *app) actionsOf(cmd *cli.Command, r *work.StageRequest) error {
-	action, args := cmd.Args().First(), cmd.Args().Tail()
+	action, args := stagedWords(cmd)
 	if action != batch.Rename && r.Name != (batch.NewName{}) {
 		return usage("--keep, --given, --family, --display, --logon, --mail and --principal go with rename")
 	}

@@ -9,13 +9,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
 )
 
 func (a *app) surveyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "survey", Usage: "read a yard and keep what was read; list the kept surveys",
-		Flags: append(fromFlags(),
+		Flags: append(append(fromFlags(), outputFlags(rowFormats)...),
 			&cli.StringFlag{Name: "name", Usage: "keep it under `NAME` (default: the yard and the time)"},
 			&cli.BoolFlag{Name: "list", Usage: "list the kept surveys and read nothing"},
 			&cli.BoolFlag{Name: "prune", Usage: "remove the surveys, audits and runs that the settings (keep:) keep no longer, and read nothing"},
@@ -33,7 +34,7 @@ func (a *app) surveyCommand() *cli.Command {
 			case cmd.Bool("prune"):
 				return a.pruneSurveys(ctx, cmd.Bool("dry-run"))
 			case cmd.Bool("list"):
-				return a.listSurveys()
+				return a.listSurveys(cmd)
 			}
 			p, err := a.work.Open(ctx, from(cmd))
 			if err != nil {
@@ -58,7 +59,7 @@ func (a *app) surveyCommand() *cli.Command {
 	}
 }
 
-func (a *app) listSurveys() error {
+func (a *app) listSurveys(cmd *cli.Command) error {
 	all, folder, err := a.work.Surveys()
 	if err != nil {
 		return err
@@ -67,26 +68,14 @@ func (a *app) listSurveys() error {
 		a.note("no survey is kept in %s", folder)
 		return nil
 	}
-	var rows [][]string
+	list := &sheet.Sheet{Name: "surveys", Columns: []sheet.Column{
+		column("survey", "Survey", sheet.Text), column("taken", "Taken", sheet.Time), column("entries", "Entries", sheet.Number),
+		column("whole", "Whole", sheet.Truth), column("base", "Base", sheet.Text), column("source", "Source", sheet.Text),
+	}}
 	for _, m := range all {
-		whole := "no"
-		if m.Complete {
-			whole = "yes"
-		}
-		rows = append(
-			rows,
-			[]string{
-				m.Name,
-				m.Taken.Format(time.RFC3339),
-				fmt.Sprint(m.Entries),
-				whole,
-				render.Visible(m.Identity.Base),
-				render.Visible(m.Source),
-			},
-		)
+		list.Rows = append(list.Rows, []any{m.Name, m.Taken, m.Entries, m.Complete, m.Identity.Base, m.Source})
 	}
-	render.Table(a.out, a.style(nil), []string{"Survey", "Taken", "Entries", "Whole", "Base", "Source"}, rows, 5, 4)
-	return nil
+	return a.writeList(cmd, list, a.style(time.Local), 5, 4)
 }
 
 // mostPruned is how many surveys are named that go.

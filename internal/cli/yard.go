@@ -14,6 +14,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
+	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
 	"yardbroom/internal/work"
 )
@@ -22,7 +23,7 @@ func (a *app) yardCommand() *cli.Command {
 	return &cli.Command{
 		Name: "yard", Usage: "the yards of the settings: list them, test one",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "the yards of the settings", Action: a.yardList},
+			{Name: "list", Usage: "the yards of the settings", Flags: outputFlags(rowFormats), Action: a.yardList},
 			{
 				Name:      "servers",
 				Usage:     "the servers of a yard, by the directory itself and by DNS, and which are in use",
@@ -64,17 +65,15 @@ func (a *app) yardList(_ context.Context, cmd *cli.Command) error {
 		names = append(names, name)
 	}
 	slices.Sort(names)
-	var rows [][]string
+	list := &sheet.Sheet{Name: "yards", Columns: []sheet.Column{
+		column("yard", "Yard", sheet.Text), column("default", "Default", sheet.Truth), column("servers", "Servers", sheet.Text),
+		column("base", "Base", sheet.Text), column("bound", "Bound as", sheet.Text),
+	}}
 	for _, name := range names {
 		y := a.work.Settings.Yards[name]
-		mark := ""
-		if name == a.work.Settings.Default {
-			mark = "yes"
-		}
-		rows = append(rows, []string{name, mark, strings.Join(y.Servers, " "), y.Base, y.Bind.DN})
+		list.Rows = append(list.Rows, []any{name, name == a.work.Settings.Default, strings.Join(y.Servers, " "), y.Base, y.Bind.DN})
 	}
-	render.Table(a.out, a.style(nil), []string{"Yard", "Default", "Servers", "Base", "Bound as"}, rows, 2, 3)
-	return nil
+	return a.writeList(cmd, list, a.style(nil), 2, 3)
 }
 
 // dnsPatience is how long DNS is waited for.

@@ -289,3 +289,24 @@ func Records(w io.Writer, s *sheet.Sheet, st Style) {
 		}
 	}
 }
+
+// SheetRows draws a plain list for people, with the columns that give way.
+func SheetRows(w io.Writer, s *sheet.Sheet, st Style, shrink ...int) {
+	header, right := make([]string, len(s.Columns)), map[int]bool{}
+	for i := range s.Columns {
+		header[i], right[i] = s.Columns[i].Heading(), s.Columns[i].Kind == sheet.Number && !s.Columns[i].Key
+	}
+	rows, _ := st.rows(s, header, timeForm)
+	drawTable(w, st, header, rows, right, shrink)
+}
+
+// RowsShape is a plain list in JSON.
+type RowsShape struct {
+	Schema  string     `json:"schema"` // yardbroom/NAME/1
+	Entries []RowShape `json:"entries"`
+}
+
+// SheetJSON writes a plain list as one object.
+func SheetJSON(w io.Writer, s *sheet.Sheet) error {
+	return JSON(w, RowsShape{"yardbroom/" + s.Name + "/1", objects(s)})
+}
