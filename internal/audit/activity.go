@@ -18,21 +18,21 @@ var (
 
 var activity = []*Check{
 	{
-		Name: "stale", Severity: Medium, Short: "enabled account that nobody has signed in to for a long time",
+		Name: "stale", Severity: Medium, Short: "enabled account without a sign-in for a long time",
 		Suggest: []string{"disable", "move"}, Kinds: people, DisprovedBy: LaterOnes,
 		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
 		judge: stale,
 	},
 	{
-		Name: "stale-computer", Severity: Medium, Short: "enabled computer that has shown no sign of life for a long time",
+		Name: "stale-computer", Severity: Medium, Short: "enabled computer without a sign-in for a long time",
 		Suggest: []string{"disable", "move"}, Kinds: machines, DisprovedBy: LaterOnes,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
 		judge: staleComputer,
 	},
 	{
-		Name: "never-used", Severity: Medium, Short: "enabled account that nobody has ever signed in to",
+		Name: "never-used", Severity: Medium, Short: "enabled account that was never signed in to",
 		Suggest: []string{"disable", "move"}, Kinds: people, DisprovedBy: AnySignIns,
 		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
@@ -41,7 +41,7 @@ var activity = []*Check{
 		judge: neverUsed,
 	},
 	{
-		Name: "unjoined-computer", Severity: Low, Short: "computer account that no computer has ever joined with",
+		Name: "unjoined-computer", Severity: Low, Short: "computer account that was never joined",
 		Suggest: []string{"disable", "delete"}, Kinds: machines, DisprovedBy: AnySignIns,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
@@ -50,7 +50,7 @@ var activity = []*Check{
 		judge: unjoined,
 	},
 	{
-		Name: "must-change-overdue", Severity: Low, Short: "account whose first password was never changed",
+		Name: "must-change-overdue", Severity: Low, Short: "account whose initial password was never changed",
 		Suggest: []string{"disable"}, Kinds: users,
 		Guard: restsOn(func(d *directory.Dialect) []directory.AttrID { return d.MustChange }),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
@@ -59,7 +59,7 @@ var activity = []*Check{
 		judge: mustChangeOverdue,
 	},
 	{
-		Name: "expired", Severity: Low, Short: "account past its expiry date that was never disabled",
+		Name: "expired", Severity: Low, Short: "expired account that was never disabled",
 		Suggest: []string{"disable"}, Kinds: accounts,
 		Guard: restsOn(),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
@@ -71,13 +71,13 @@ var activity = []*Check{
 		judge: expired,
 	},
 	{
-		Name: "expiring", Severity: Info, Short: "account that will soon be past its expiry date", Off: true,
+		Name: "expiring", Severity: Info, Short: "account that will expire soon", Off: true,
 		Kinds: users, Guard: restsOn(),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.Expiry) },
 		judge: expiring,
 	},
 	{
-		Name: "password-expiring", Severity: Info, Short: "account whose password will soon have to be changed", Off: true,
+		Name: "password-expiring", Severity: Info, Short: "account whose password will expire soon", Off: true,
 		Kinds: users, Guard: restsOn(passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(
@@ -90,7 +90,7 @@ var activity = []*Check{
 		judge: passwordExpiring,
 	},
 	{
-		Name: "early", Severity: Medium, Short: "account that is enabled before its first day",
+		Name: "early", Severity: Medium, Short: "account enabled before the person's first day",
 		Suggest: []string{"disable"}, Kinds: users, AlsoByRoster: true,
 		Guard: func(d *directory.Dialect) []directory.AttrID { return enabledAttrs(d) },
 		needs: enabledNeeds,

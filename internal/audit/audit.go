@@ -19,6 +19,7 @@ import (
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/tracing"
+	"yardbroom/internal/wording"
 )
 
 // Report is the result of an audit.
@@ -366,8 +367,8 @@ func (p *pass) lookedAt(c *Check, sum *Summary) []bool {
 			sum.NotLooked = append(
 				sum.NotLooked,
 				fmt.Sprintf(
-					"%ss: none shows %s (not exported, not readable for this account, or not recorded by the server)",
-					k, missing),
+					"%s: none shows %s (not exported, not readable for this account, or not recorded by the server)",
+					wording.Plural(k.String()), missing),
 			)
 			continue
 		}

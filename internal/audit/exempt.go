@@ -21,7 +21,7 @@ type Exemption struct {
 
 var exemptionChecks = []*Check{
 	{
-		Name: "exemption-ended", Severity: Low, Short: "exemption whose end date has passed, so that it works no longer",
+		Name: "exemption-ended", Severity: Low, Short: "exemption that has ended",
 		Kinds: anything,
 		gather: func(p *pass, report func(*directory.Subject, Finding)) {
 			for i := range p.exempt.ended {

@@ -18,7 +18,7 @@ var (
 
 var groupChecks = []*Check{
 	{
-		Name: "group-empty", Severity: Low, Short: "group that nobody is in",
+		Name: "group-empty", Severity: Low, Short: "group without members",
 		Suggest: []string{"delete"}, Kinds: groupKind, overAll: true, overEntries: true, Guard: restsOnNothing,
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		wants: func(p *pass) string {
@@ -33,11 +33,11 @@ var groupChecks = []*Check{
 		gather: groupEmpty,
 	},
 	{
-		Name: "group-loop", Severity: Low, Short: "group that is a member of itself",
+		Name: "group-loop", Severity: Low, Short: "group nested in itself",
 		Kinds: groupKind, overAll: true, wants: wantsMembers, gather: groupLoop,
 	},
 	{
-		Name: "policy-unlinked", Severity: Low, Short: "group policy that applies to nothing",
+		Name: "policy-unlinked", Severity: Low, Short: "group policy that is linked nowhere",
 		Suggest: []string{"delete"}, Kinds: policyKind, overAll: true, overUnits: true, Guard: restsOnNothing,
 		wants: func(p *pass) string {
 			switch {
@@ -46,7 +46,7 @@ var groupChecks = []*Check{
 			case p.Domain.DN == "":
 				return "the entry of the domain itself was not read"
 			case p.Count[directory.KindOU] == 0:
-				return "no organizational unit was read"
+				return "no OU was read"
 			case p.Sites == 0 && p.Server != "":
 				return "the sites, which policies may be linked to, cannot be read"
 			case !slices.ContainsFunc(p.PolicyLinks, func(l directory.PolicyLink) bool { return l.Links != "" }):
@@ -57,19 +57,19 @@ var groupChecks = []*Check{
 		gather: policyUnlinked,
 	},
 	{
-		Name: "ou-empty", Severity: Low, Short: "organizational unit with nothing in it",
+		Name: "ou-empty", Severity: Low, Short: "empty OU",
 		Suggest: []string{"delete"}, Kinds: unitKind, overAll: true, overChildren: true, Guard: restsOnNothing,
 		absent: func(*pass) []directory.AttrID { return []directory.AttrID{directory.AttrGPLink} },
 		needs:  func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		gather: ouEmpty,
 	},
 	{
-		Name: "dangling-reference", Severity: Low, Short: "entry that names another which is gone, or a manager who is disabled",
+		Name: "dangling-reference", Severity: Low, Short: "reference to an entry that is gone, or to a disabled manager",
 		Kinds: anything, overAll: true,
 		gather: danglingReference,
 	},
 	{
-		Name: "unreadable-value", Severity: Medium, Short: "entry with a value that cannot be read, or a time that cannot be",
+		Name: "unreadable-value", Severity: Medium, Short: "value that cannot be read, or an impossible time",
 		Kinds: anything, gather: unreadableValue,
 	},
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/wording"
 )
 
 // resourceMarks tell of what most checks leave out; where they may not be read
@@ -137,7 +138,7 @@ func DescribeHidden(s *directory.Survey, also directory.AttrSet) (out []string) 
 		at.attrs = append(at.attrs, h.Attr.String())
 	}
 	for _, g := range groups {
-		kinds := g.kind.String() + "s"
+		kinds := wording.Plural(g.kind.String())
 		if g.n == 1 {
 			kinds = g.kind.String()
 		}

@@ -10,12 +10,12 @@ import (
 
 var privilegeChecks = []*Check{
 	{
-		Name: "privileged", Severity: Info, Short: "account with power over the directory, and the groups it comes by",
+		Name: "privileged", Severity: Info, Short: "privileged account, and the groups that make it so",
 		Kinds: people, builtIn: administrator,
 		Guard: enabledAttrs, wants: wantsPrivilege, judge: privileged,
 	},
 	{
-		Name: "privileged-residue", Severity: Medium, Short: "entry still marked as privileged that is so no longer",
+		Name: "privileged-residue", Severity: Medium, Short: "entry still marked as privileged that no longer is",
 		Kinds: []directory.Kind{directory.KindUser, directory.KindGroup}, overEntries: true,
 		absent: func(*pass) []directory.AttrID { return []directory.AttrID{directory.AttrPrimaryGroupID} },
 		Guard:  func(*directory.Dialect) []directory.AttrID { return []directory.AttrID{directory.AttrAdminCount} },
@@ -36,7 +36,7 @@ var privilegeChecks = []*Check{
 		judge: privilegedDaily,
 	},
 	{
-		Name: "privileged-idle", Severity: High, Short: "privileged account that nobody uses, or with an old password",
+		Name: "privileged-idle", Severity: High, Short: "privileged account that is unused, or with an old password",
 		Suggest: []string{"disable"}, Kinds: users, builtIn: administrator,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		absent: func(p *pass) []directory.AttrID {
@@ -54,7 +54,7 @@ var privilegeChecks = []*Check{
 		judge: privilegedIdle,
 	},
 	{
-		Name: "privileged-everyone", Severity: High, Short: "an identity that stands for many has power over the directory",
+		Name: "privileged-everyone", Severity: High, Short: "privileged rights held by everyone, or by all users",
 		Kinds: []directory.Kind{directory.KindForeign, directory.KindGroup}, overAll: true,
 		wants: wantsPrivilege, gather: privilegedEveryone,
 	},

@@ -16,28 +16,28 @@ import (
 
 var rosterChecks = []*Check{
 	{
-		Name: LeaverEnabled, Severity: High, Short: "account that is enabled though its person has left",
+		Name: LeaverEnabled, Severity: High, Short: "enabled account of a person who has left",
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, Leavers: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: leaverEnabled,
 	},
 	{
-		Name: "leave-enabled", Severity: Low, Short: "account that is enabled while its person is on leave",
+		Name: "leave-enabled", Severity: Low, Short: "enabled account of a person on leave",
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("no status", roster.Status),
 		judge: leaveEnabled,
 	},
 	{
-		Name: "returned-disabled", Severity: Low, Short: "disabled account, the only one of somebody who works here",
+		Name: "returned-disabled", Severity: Low, Short: "disabled account of a current employee who has no other",
 		Suggest: []string{
 			"enable",
 		}, Kinds: users, ByRoster: true, overAll: true, overEntries: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
 		judge: returnedDisabled,
 	},
 	{
-		Name: NoPerson, Severity: Medium, Short: "enabled account that belongs to nobody on the roster",
+		Name: NoPerson, Severity: Medium, Short: "enabled account that matches nobody on the roster",
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, ByAbsence: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
@@ -56,31 +56,31 @@ var rosterChecks = []*Check{
 		judge: noPerson,
 	},
 	{
-		Name: "no-account", Severity: Medium, Short: "somebody who works here and has no account",
+		Name: "no-account", Severity: Medium, Short: "current employee without an account",
 		Kinds: anything, ByRoster: true, overAll: true, overEntries: true, Guard: restsOnNothing, wants: wantsStates,
 		gather: noAccount,
 	},
 	{
-		Name: "extra-account", Severity: Low, Short: "one of several enabled accounts of one person",
+		Name: "extra-account", Severity: Low, Short: "further enabled account of a person who has one already",
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
 		judge: extraAccount,
 	},
 	{
-		Name: "match-unsure", Severity: Low, Short: "account of which it is open whose it is",
+		Name: "match-unsure", Severity: Low, Short: "account whose owner is in doubt",
 		Kinds: users, ByRoster: true, overAll: true, Guard: restsOnNothing, wants: wantsRoster,
 		judge: matchUnsure,
 	},
 	{
-		Name: "roster-drift", Severity: Low, Short: "attribute that the roster says otherwise",
+		Name: "roster-drift", Severity: Low, Short: "attribute that differs from the roster",
 		Suggest: []string{
 			"set",
 		}, Kinds: users, ByRoster: true, GivesValues: true, Guard: pairAttrs, wants: wantsColumns("neither department, title, location, manager nor names", roster.Department, roster.Title, roster.Location, roster.Manager, roster.Family, roster.Given, roster.FullName),
 		judgeMany: rosterDrift,
 	},
 	{
-		Name: "roster-conflict", Severity: Low, Short: "somebody of whom the roster says two things at once",
+		Name: "roster-conflict", Severity: Low, Short: "person with contradictory entries on the roster",
 		Kinds: anything, ByRoster: true, Guard: restsOnNothing, wants: wantsRoster,
 		gather: rosterConflict,
 	},

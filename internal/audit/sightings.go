@@ -14,19 +14,19 @@ import (
 // What logs of sign-ins tell. These checks look at nothing where no logs are given.
 var logChecks = []*Check{
 	{
-		Name: "guessed-in", Severity: High, Short: "account that somebody signed in to after many wrong passwords from the same source",
+		Name: "guessed-in", Severity: High, Short: "sign-in after many wrong passwords from the same source",
 		Suggest: []string{"disable"}, Kinds: people, Guard: restsOn(enabledAttrs), wants: wantsLogs, judge: guessedIn,
 	},
 	{
-		Name: "guessing-source", Severity: High, Short: "machine or address that tries many accounts and seldom knows a password",
+		Name: "guessing-source", Severity: High, Short: "source that tries many accounts with wrong passwords",
 		Kinds: anything, overAll: true, Guard: restsOnNothing, wants: wantsLogs, gather: guessingSource,
 	},
 	{
-		Name: "unknown-name", Severity: Low, Short: "name that is tried again and again, and that no account has",
+		Name: "unknown-name", Severity: Low, Short: "unknown account name that is tried again and again",
 		Kinds: anything, overAll: true, overEntries: true, Guard: restsOnNothing, wants: wantsLogs, gather: unknownName,
 	},
 	{
-		Name: "barred-tried", Severity: Medium, Short: "account that may not sign in, with which somebody tries to",
+		Name: "barred-tried", Severity: Medium, Short: "sign-in attempts with an account that may not sign in",
 		Kinds: accounts, AlsoByRoster: true, Guard: restsOnNothing, wants: wantsLogs, judge: barredTried,
 	},
 	{
@@ -34,12 +34,12 @@ var logChecks = []*Check{
 		Kinds: people, Guard: restsOnNothing, wants: wantsLogs, judge: locksAgain,
 	},
 	{
-		Name: "privileged-workstation", Severity: High, Short: "privileged account that somebody used at an ordinary machine",
+		Name: "privileged-workstation", Severity: High, Short: "privileged account used at an ordinary computer",
 		Kinds: people, Guard: restsOnNothing, wants: wantsAdminMachines, judge: privilegedWorkstation,
 		builtIn: func(a *directory.Account) bool { return a.RID == 500 },
 	},
 	{
-		Name: "service-interactive", Severity: Medium, Short: "service account with which somebody signed in at a machine",
+		Name: "service-interactive", Severity: Medium, Short: "service account used to sign in at a computer",
 		Kinds: people, Guard: restsOnNothing, wants: wantsLogs, judge: serviceInteractive,
 	},
 }

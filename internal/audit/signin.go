@@ -8,12 +8,12 @@ import (
 
 var signIn = []*Check{
 	{
-		Name: "password-never-expires", Severity: Low, Short: "account whose password never has to be changed",
+		Name: "password-never-expires", Severity: Low, Short: "account whose password never expires",
 		Kinds: users, Guard: enabledAttrs, needs: flagNeeds,
 		judge: flagged(directory.UACPasswordNeverExpires, "password never expires"),
 	},
 	{
-		Name: "password-not-required", Severity: High, Short: "account that may have no password at all",
+		Name: "password-not-required", Severity: High, Short: "account that is allowed to have no password",
 		Kinds: users, builtIn: administrator, Guard: enabledAttrs, needs: flagNeeds,
 		judge: flagged(directory.UACPasswordNotRequired, "no password required"),
 	},
@@ -24,15 +24,15 @@ var signIn = []*Check{
 		judge: passwordOld,
 	},
 	{
-		Name: "weak-sign-in", Severity: High, Short: "account with a setting that makes its password easy to steal",
+		Name: "weak-sign-in", Severity: High, Short: "account with a setting that weakens its password or sign-in",
 		Kinds: accounts, builtIn: administrator, Guard: enabledAttrs, needs: flagNeeds, judge: weakSignIn,
 	},
 	{
-		Name: "delegation", Severity: Info, Short: "account that may act as others towards chosen services",
+		Name: "delegation", Severity: Info, Short: "account trusted for delegation to chosen services",
 		Kinds: accounts, Guard: enabledAttrs, needs: flagNeeds, judge: delegation,
 	},
 	{
-		Name: "service-name-on-user", Severity: Medium, Short: "user account with a service name, whose password anybody may try to guess offline",
+		Name: "service-name-on-user", Severity: Medium, Short: "user account with a service name, whose password can be attacked offline",
 		Kinds: users, Guard: enabledAttrs,
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(flagNeeds(d), []directory.AttrID{directory.AttrServicePrincipalName})
@@ -40,7 +40,7 @@ var signIn = []*Check{
 		judge: serviceNameOnUser,
 	},
 	{
-		Name: "sid-history", Severity: Medium, Short: "entry that still has the rights of an identity from another domain",
+		Name: "sid-history", Severity: Medium, Short: "entry with rights from another domain (SID history)",
 		Kinds: []directory.Kind{directory.KindUser, directory.KindService, directory.KindComputer, directory.KindGroup},
 		Guard: func(*directory.Dialect) []directory.AttrID { return []directory.AttrID{directory.AttrSIDHistory} },
 		// Nobody has it in a domain that never took anybody over, so what
@@ -49,7 +49,7 @@ var signIn = []*Check{
 		gather: sidHistory,
 	},
 	{
-		Name: "key-account-password-old", Severity: High, Short: "the account that signs the domain's tickets has an old password",
+		Name: "key-account-password-old", Severity: High, Short: "the domain's key account (krbtgt) has an old password",
 		Kinds: users, builtIn: func(a *directory.Account) bool { return a.KeyAccount },
 		Guard: func(d *directory.Dialect) []directory.AttrID { return d.PasswordSet },
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
@@ -61,7 +61,7 @@ var signIn = []*Check{
 		judge: keyPasswordOld,
 	},
 	{
-		Name: "service-ownerless", Severity: Low, Short: "managed service account that nobody answers for",
+		Name: "service-ownerless", Severity: Low, Short: "managed service account without an owner",
 		Kinds: services, Guard: enabledAttrs,
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
 			return append(enabledNeeds(d), []directory.AttrID{directory.AttrManagedBy, directory.AttrManager})
@@ -69,7 +69,7 @@ var signIn = []*Check{
 		judge: serviceOwnerless,
 	},
 	{
-		Name: "unsupported-system", Severity: Low, Short: "computer with an operating system that gets no more repairs",
+		Name: "unsupported-system", Severity: Low, Short: "computer with an unsupported operating system",
 		Suggest: []string{"disable"}, Kinds: machines,
 		Guard: func(d *directory.Dialect) []directory.AttrID {
 			return append(enabledAttrs(d), directory.AttrOperatingSystem)

@@ -11,12 +11,12 @@ import (
 
 var state = []*Check{
 	{
-		Name: "disabled", Severity: Info, Short: "account that is switched off",
+		Name: "disabled", Severity: Info, Short: "disabled account",
 		Suggest: []string{"move", "delete"}, Kinds: accounts,
 		Guard: enabledAttrs, needs: disabledNeeds, judge: disabled,
 	},
 	{
-		Name: "disabled-astray", Severity: Low, Short: "disabled account outside the places for disabled accounts",
+		Name: "disabled-astray", Severity: Low, Short: "disabled account outside the OUs for disabled accounts",
 		Suggest: []string{"move"}, Kinds: []directory.Kind{directory.KindUser, directory.KindComputer},
 		Guard: enabledAttrs, needs: disabledNeeds,
 		wants: func(p *pass) string {
@@ -28,25 +28,25 @@ var state = []*Check{
 		judge: disabledAstray,
 	},
 	{
-		Name: "disabled-overdue", Severity: Medium, Short: "account that has been disabled long enough to be deleted",
+		Name: "disabled-overdue", Severity: Medium, Short: "account disabled long enough to be deleted",
 		Suggest: []string{"delete"}, Kinds: accounts,
 		Guard: enabledAttrs, needs: disabledNeeds, judge: disabledOverdue,
 	},
 	{
-		Name: "disabled-entitled", Severity: Medium, Short: "disabled account that is still a member of groups",
+		Name: "disabled-entitled", Severity: Medium, Short: "disabled account that is still in groups",
 		Suggest: []string{"leave-groups"}, Kinds: users,
 		Guard: enabledAttrs, needs: disabledNeeds, wants: wantsMembers,
 		prepare: findEntitled, judge: disabledEntitled,
 	},
 	{
-		Name: "locked-out", Severity: Medium, Short: "account locked by too many wrong passwords",
+		Name: "locked-out", Severity: Medium, Short: "account locked out after too many wrong passwords",
 		Suggest: []string{"unlock"}, Kinds: people, builtIn: administrator,
 		Guard: func(d *directory.Dialect) []directory.AttrID { return d.Locked },
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{d.Locked} },
 		judge: lockedOut,
 	},
 	{
-		Name: "resource-enabled", Severity: Medium, Short: "mailbox of a room, a machine or a team that people can sign in to",
+		Name: "resource-enabled", Severity: Medium, Short: "room, equipment or shared mailbox that can be signed in to",
 		Kinds: []directory.Kind{directory.KindResource},
 		Guard: enabledAttrs, needs: enabledNeeds, judge: enabledFlags,
 	},
@@ -62,7 +62,7 @@ var state = []*Check{
 		},
 	},
 	{
-		Name: "conflict-object", Severity: Low, Short: "entry left over from a replication conflict, or from a lost parent",
+		Name: "conflict-object", Severity: Low, Short: "replication conflict, or an entry whose parent was lost",
 		Kinds: anything,
 		gather: func(p *pass, report func(*directory.Subject, Finding)) {
 			for i := range p.Misplaced {

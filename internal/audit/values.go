@@ -14,13 +14,13 @@ import (
 
 var valueChecks = []*Check{
 	{
-		Name: "value-variant", Severity: Low, Short: "value that most others spell in another way",
+		Name: "value-variant", Severity: Low, Short: "value spelt differently from most others",
 		Suggest: []string{"set"}, Kinds: users, GivesValues: true, overAll: true,
 		Guard:   restsOnNothing,
 		prepare: countSpellings, judgeMany: valueVariant,
 	},
 	{
-		Name: "value-missing", Severity: Low, Short: "account that lacks what every account should have",
+		Name: "value-missing", Severity: Low, Short: "account without a required attribute",
 		Suggest: []string{"fill"}, Kinds: users, Guard: enabledAttrs,
 		needs: enabledNeeds, absent: func(p *pass) []directory.AttrID { return p.rules.required },
 		wants: func(p *pass) string {
@@ -32,11 +32,11 @@ var valueChecks = []*Check{
 		judge: valueMissing,
 	},
 	{
-		Name: "value-malformed", Severity: Low, Short: "value that cannot be what it should be: mail, telephone, country, sign-in name",
+		Name: "value-malformed", Severity: Low, Short: "malformed value: mail, telephone, country, sign-in name",
 		Suggest: []string{"set"}, Kinds: users, Guard: restsOnNothing, judge: valueMalformed,
 	},
 	{
-		Name: "name-mismatch", Severity: Low, Short: "display name without the given name or the family name",
+		Name: "name-mismatch", Severity: Low, Short: "display name that lacks the given or the family name",
 		Suggest: []string{
 			"rename",
 		}, Kinds: users, Guard: restsOnAttrs(directory.AttrDisplayName, directory.AttrGivenName, directory.AttrSN),
@@ -50,7 +50,7 @@ var valueChecks = []*Check{
 		judge: logonMismatch,
 	},
 	{
-		Name: "duplicate-value", Severity: Medium, Short: "value that only one account may have, on several",
+		Name: "duplicate-value", Severity: Medium, Short: "value that should be unique, on several accounts",
 		Kinds: accounts, overAll: true, Guard: restsOnNothing,
 		prepare: findDuplicates, judgeMany: duplicateValue,
 	},

@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
+	"yardbroom/internal/wording"
 )
 
 // remove stages a delete: only of an account that is disabled, and has been
@@ -84,7 +85,7 @@ func (s *Stager) mayDelete(ctx context.Context, e *directory.Entry, a *directory
 func (s *Stager) emptyGroup(ctx context.Context, e *directory.Entry) (string, error) {
 	for _, attr := range MemberAttributes {
 		if n := len(e.Get(attr)); n > 0 && !(n == 1 && s.placeholder(e.First(attr), e)) {
-			return fmt.Sprintf("it has %d members; take them out first", n), nil
+			return fmt.Sprintf("it has %s; take them out first", wording.Count(n, "member")), nil
 		}
 	}
 	filter, what := "(&(objectClass=user)(primaryGroupID="+strconv.FormatUint(
@@ -212,7 +213,7 @@ func (s *Stager) leftBehind(l *Line, going map[string]bool) string {
 	case len(staying) > 0 && l.Kind == directory.KindComputer.String() && holdsKeys(staying):
 		return "recovery keys of its disks stand below it, and would be lost for good"
 	case len(staying) > 0:
-		return fmt.Sprintf("%d entries stand below it, such as %s", len(staying), staying[0])
+		return fmt.Sprintf("%s below it, such as %s", wording.Count(len(staying), "entry"), staying[0])
 	case s.parts[directory.FoldDN(l.DN)] && !going[directory.FoldDN(parent)]:
 		return "the policy above it stays"
 	}

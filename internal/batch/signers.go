@@ -168,7 +168,7 @@ func (all Signers) find(key ssh.PublicKey, at time.Time, namespace string) (*own
 	}
 	if i := slices.IndexFunc(out.names, isPattern); i >= 0 {
 		return nil, fmt.Errorf(
-			"whose the key %s is cannot be told: %q on the list of allowed signers is a pattern, not a name",
+			"the owner of the key %s cannot be told: %q on the list of allowed signers is a pattern, not a name",
 			ssh.FingerprintSHA256(key), out.names[i])
 	}
 	switch {

@@ -377,7 +377,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		}
 		if f.Unconfirmed {
 			return nil, fmt.Errorf(
-				"its finding %s rests on a match that is likely, not sure; say whose it is with \"yardbroom link confirm\" first",
+				"its finding %s rests on a match that is likely, not sure; confirm the owner with \"yardbroom link confirm\" first",
 				f.Check,
 			)
 		}

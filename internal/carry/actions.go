@@ -11,6 +11,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
+	"yardbroom/internal/wording"
 )
 
 // actions carries out what is left of a line's actions, in order.
@@ -262,7 +263,7 @@ func (w *worker) deletable(ctx context.Context, e *directory.Entry) error {
 	}
 	staying := slices.DeleteFunc(below[e.DN], w.foretold.isGone)
 	if n := len(staying); n > 0 {
-		return fmt.Errorf("%d entries stand below it, such as %s", n, staying[0])
+		return fmt.Errorf("%s below it, such as %s", wording.Count(n, "entry"), staying[0])
 	}
 	if denied, err := w.server.DeniedDelete(ctx, e.DN); err != nil {
 		return err

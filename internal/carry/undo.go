@@ -13,6 +13,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 // Inverse makes the batch that takes another one back: only what the journal
@@ -488,7 +489,7 @@ func (d *Deleted) ComesBack() (back, not []string) {
 			named[ref.Attr]++
 		}
 	}
-	back = append(back, fmt.Sprintf("its place %s", d.DN), fmt.Sprintf("%d attributes", attrs))
+	back = append(back, fmt.Sprintf("its place %s", d.DN), wording.Count(attrs, "attribute"))
 	if len(groups) > 0 {
 		slices.Sort(groups)
 		back = append(back, "its groups: "+strings.Join(groups, ", "))

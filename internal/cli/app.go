@@ -184,7 +184,7 @@ func (a *app) root() *cli.Command {
 			},
 			&cli.BoolFlag{Name: "quiet", Usage: "no notes and no progress on standard error"},
 			&cli.BoolFlag{Name: "no-pager", Usage: "write what is longer than the screen straight through, not through a pager (PAGER, else less)"},
-			&cli.BoolFlag{Name: "verbose", Usage: "log on standard error what is read, asked and written"},
+			&cli.BoolFlag{Name: "verbose", Usage: "write to standard error what is read, asked and written"},
 		},
 		Before:         a.before,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

@@ -282,7 +282,7 @@ func (a *app) explain(c *audit.Check) {
 	st := a.style(nil)
 	var kinds []string
 	for _, k := range c.Kinds {
-		kinds = append(kinds, k.String()+"s")
+		kinds = append(kinds, wording.Plural(k.String()))
 	}
 	about := strings.Join(kinds, ", ")
 	if slices.Contains(c.Kinds, directory.KindOther) {

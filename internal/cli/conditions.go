@@ -199,7 +199,7 @@ func turned(all []string, f *settings.Filter) error {
 			}
 			f.Filter = bothFilters(f.Filter, "(!"+one+")")
 		case name == "filter" && value != "":
-			f.Filter = bothFilters(f.Filter, "(!"+value+")")
+			f.Filter = bothFilters(f.Filter, "(!"+bracketed(value)+")")
 		case at < 0:
 			return usage("--not: there is no condition %q%s; conditions are %s", name, wording.DidYouMean(name, conditionNames()), strings.Join(conditionNames(), ", "))
 		default:
@@ -222,11 +222,21 @@ func conditionNames() []string {
 	return names
 }
 
+// bothFilters is the filter that asks for what two do; the outermost brackets may be
+// left out of the first one.
 func bothFilters(a, b string) string {
 	if a == "" {
 		return b
 	}
-	return "(&" + a + b + ")"
+	return "(&" + bracketed(a) + b + ")"
+}
+
+// bracketed is a filter with its outermost brackets.
+func bracketed(text string) string {
+	if text = strings.TrimSpace(text); !strings.HasPrefix(text, "(") {
+		return "(" + text + ")"
+	}
+	return text
 }
 
 // matchFilter is the filter that ATTRIBUTE=VALUE means. A * in the value stands for

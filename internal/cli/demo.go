@@ -255,10 +255,10 @@ func (d *demonstration) steps() []step {
 				"--until",
 				"1y",
 			}},
-		{"Who has left, who is nobody's, who has no account? HR's list against the accounts.",
+		{"Who has left, which accounts have no owner, who has no account? HR's list against the accounts.",
 			[]string{"reconcile", "--roster", filepath.Join(d.dir, "roster.csv"), "--limit", "2"}},
 		{
-			"One account has the person id of somebody else and its own mail address. He was asked; from now on it is known whose it is.",
+			"One account has the person id of somebody else and its own mail address. He was asked; from now on its owner is known.",
 			[]string{"link", "confirm", "divarsen", "20208", "--why", "asked him"},
 		},
 		{"Stage a cleanup: disable what is stale and park it. Only sure findings come in. Nothing is changed yet.",

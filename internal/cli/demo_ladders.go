@@ -217,7 +217,7 @@ func (s *demoSeasons) climb(ctx context.Context) error {
 		said = append(said, wording.Count(mails, "mail"))
 	}
 	if len(said) == 0 {
-		said = []string{"nobody's time has come"}
+		said = []string{"no step is due"}
 	}
 	fmt.Fprintf(s.d.out, "  %-6s  %s\n", s.at.Format("2 Jan"), strings.Join(said, ", "))
 	return rounds.Deliver(ctx, kept, s.runner.Settings, s.runner.Send, s.runner.Now, func(string, ...any) {})

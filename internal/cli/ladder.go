@@ -356,9 +356,9 @@ func (a *app) tellClimb(c *work.Climb, zone *time.Location) {
 		}
 		if len(l.Batches) == 0 && len(l.Woke) == 0 && len(l.Stepped) == 0 && l.Error == nil {
 			if next := nextDay(l.OneLadder); next.IsZero() {
-				say(2, "nobody's time has come")
+				say(2, "no step is due")
 			} else {
-				say(2, "nobody's time has come; the next is on %s", next.In(zone).Format(time.DateOnly))
+				say(2, "no step is due; the next is on %s", next.In(zone).Format(time.DateOnly))
 			}
 		}
 	}

@@ -42,7 +42,7 @@ func (a *app) listCommand() *cli.Command {
 var kindUsage = map[string]string{
 	"users": "accounts that people and programs sign in with", "people": "users that are somebody: not built in, and with a given name or an employee's number",
 	"services": "managed service accounts", "computers": "computer accounts", "groups": "groups", "contacts": "contacts of the address book",
-	"units": "organizational units (OUs)", "accounts": "users, services, computers and resources",
+	"units": "OUs (organizational units)", "accounts": "users, services, computers and resources",
 }
 
 // kindCommands are the kinds as commands of list. Their options are those of list.

@@ -19,7 +19,7 @@ import (
 
 func (a *app) reconcileCommand() *cli.Command {
 	return &cli.Command{
-		Name: "reconcile", Usage: "people against accounts: who has left, who is nobody, who has none",
+		Name: "reconcile", Usage: "compare people with accounts: who has left, which accounts have no owner, who has no account",
 		Description: help("reconcile"),
 		Flags: slices.Concat(rosterFlags(), fromFlags(), []cli.Flag{asOfFlag(),
 			&cli.BoolFlag{Name: "strict", Usage: "match by links and keys that are exactly alike only, not by names"},

@@ -236,7 +236,7 @@ func (s *Standing) schedule(w *Way, now time.Time) {
 	case f.Start == nil:
 		hold("what puts accounts on this ladder is not true of it now", time.Time{})
 	case f.Start.Unconfirmed:
-		hold("whose account it is is likely, not sure; \"yardbroom link confirm\" says so", time.Time{})
+		hold("its owner is likely, not sure; \"yardbroom link confirm\" confirms it", time.Time{})
 	case f.Start.Confidence == audit.Likely && !s.Next.IncludeLikely:
 		hold("it is likely, not sure (include_likely of the rung takes it in)", time.Time{})
 	}

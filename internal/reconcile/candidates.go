@@ -735,7 +735,7 @@ func (m *matcher) furtherByLogon() {
 			continue
 		}
 		if d := m.doubts[first]; d != nil {
-			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is",
+			m.doubt(account, "the owner of the first account, "+m.accounts[first].Logon+", is in doubt too",
 				slices.Clone(d.Candidates))
 		} else if p := m.owner[first]; p != nobody && !m.rejected[[2]int32{p, account}] {
 			m.doubt(account, "it may be a further account of somebody who has one", []Candidate{{int(p), 0.9}})

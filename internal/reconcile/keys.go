@@ -625,7 +625,7 @@ func (m *matcher) seconds() {
 			continue
 		}
 		if d := m.doubts[first]; d != nil {
-			m.doubt(account, "it is open whose the first account "+m.accounts[first].Logon+" is",
+			m.doubt(account, "the owner of the first account, "+m.accounts[first].Logon+", is in doubt too",
 				slices.Clone(d.Candidates))
 			continue
 		}

@@ -79,7 +79,7 @@ type Pair struct {
 	at int32 // of the account, in the matcher
 }
 
-// Doubt is an account of which it is open whose it is.
+// Doubt is an account whose owner is in doubt.
 type Doubt struct {
 	Account    *directory.Account
 	Why        string

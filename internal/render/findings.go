@@ -235,7 +235,7 @@ func ReportPage(r *audit.Report, trend *work.Trend, zone *time.Location, made ti
 	s := r.Survey
 	p := &Page{Title: "Audit of " + s.Base, Zone: zone, Made: made, Notes: slices.Clone(r.Notes),
 		Subtitle: fmt.Sprintf("%s in %s, read from %s, as of %s", wording.Count(s.Accounts.Len(), "account"),
-			entries(s.Entries), s.Source, wording.Moment(r.AsOf, zone))}
+			wording.Count(s.Entries, "entry"), s.Source, wording.Moment(r.AsOf, zone))}
 	var count [4]int
 	for i := range r.Findings {
 		count[r.Findings[i].Severity]++

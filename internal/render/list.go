@@ -15,7 +15,7 @@ func ListEnd(l *listing.List, st Style) string {
 	var text string
 	switch name := l.Sheet.Name; name {
 	case "entries":
-		text = entries(l.Found)
+		text = wording.Count(l.Found, "entry")
 	case "people":
 		text = fmt.Sprintf("%d people", l.Found)
 	default:

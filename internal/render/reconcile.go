@@ -255,7 +255,7 @@ func ReconciliationSheets(r *Reconciliation) []sheet.Sheet {
 		[]any{"Users", s.Accounts},
 		[]any{"matched", s.MatchedAccounts()},
 		[]any{"in doubt", s.Doubtful},
-		[]any{"nobody's", s.Nobodys},
+		[]any{"without an owner", s.Nobodys},
 		[]any{"Logon names", patterns(r.People)},
 	)
 	return slices.Concat([]sheet.Sheet{about, SummarySheet(r.Report)}, CheckSheets(r.Report),

@@ -255,7 +255,7 @@ func (st Style) severity(s audit.Severity) string {
 func Report(w io.Writer, r *audit.Report, st Style) {
 	s := r.Survey
 	fmt.Fprintf(w, "%s: %s in %s, as of %s\n", st.paint(Visible(s.Base), text.Bold),
-		wording.Count(s.Accounts.Len(), "account"), entries(s.Entries), wording.Moment(r.AsOf, st.Zone))
+		wording.Count(s.Accounts.Len(), "account"), wording.Count(s.Entries, "entry"), wording.Moment(r.AsOf, st.Zone))
 	if r.Chosen != "" {
 		fmt.Fprintln(w, Wrap("Only about: "+Visible(r.Chosen)+".", st.Width, "  "))
 	}
@@ -534,11 +534,4 @@ func shortEvidence(f *audit.Finding, loc *time.Location) string {
 		parts = append(parts, e.Attr+" "+value)
 	}
 	return strings.Join(parts, "; ")
-}
-
-func entries(n int) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
 }

@@ -26,7 +26,7 @@ type Facts struct {
 func factsOf(s *directory.Survey) *Facts {
 	gaps := s.Gaps.Describe()
 	if s.Broken > 0 {
-		gaps = append(gaps, fmt.Sprintf("%d records could not be read", s.Broken))
+		gaps = append(gaps, wording.Count(s.Broken, "record")+" could not be read")
 	}
 	return &Facts{Taken: s.Taken, Accounts: s.Accounts.Len(), Asked: s.Asked, Silent: s.Silent,
 		Whole: s.Whole() && s.Broken == 0, Gaps: strings.Join(gaps, ", ")}

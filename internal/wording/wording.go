@@ -13,7 +13,15 @@ func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
-	return fmt.Sprintf("%d %ss", n, noun)
+	return fmt.Sprintf("%d %s", n, Plural(noun))
+}
+
+// Plural writes a noun for several: "lines", "entries".
+func Plural(noun string) string {
+	if stem, is := strings.CutSuffix(noun, "y"); is && !strings.HasSuffix(stem, "a") && !strings.HasSuffix(stem, "e") {
+		return stem + "ies"
+	}
+	return noun + "s"
 }
 
 // Are writes a number with its noun and verb: "1 line is", "17 lines are".

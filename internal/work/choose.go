@@ -303,7 +303,7 @@ func (s *Session) halfDelivered(ctx context.Context, p *Place, report *audit.Rep
 	}
 	if sum := report.Roster; sum.Leaving*tenth > sum.Enabled {
 		return fmt.Errorf(
-			"by the roster %s, %d of %d enabled accounts would have to go (their people have left, or they are nobody's); a roster that is not whole looks like this: look at \"yardbroom reconcile\", and say --whole-roster if it is right",
+			"by the roster %s, %d of %d enabled accounts would have to go (their people have left, or they have no owner); a roster that is not whole looks like this: look at \"yardbroom reconcile\", and say --whole-roster if it is right",
 			list.About.Source,
 			sum.Leaving,
 			sum.Enabled,
@@ -393,10 +393,10 @@ func (r *StageRequest) hasIts(e *directory.Entry, result *reconcile.Result, pair
 func (r *StageRequest) fillFrom(c *batch.Candidate, result *reconcile.Result, pair *reconcile.Pair) {
 	switch {
 	case pair == nil:
-		c.NotNow = "whose it is is not known; say so with \"yardbroom link confirm\" first"
+		c.NotNow = "its owner is not known; \"yardbroom link confirm\" says who it is"
 		return
 	case !pair.Sure:
-		c.NotNow = "whose it is is likely, not sure; say so with \"yardbroom link confirm\" first"
+		c.NotNow = "its owner is likely, not sure; confirm it with \"yardbroom link confirm\" first"
 		return
 	}
 	who := &result.People[pair.Person]
