@@ -20,8 +20,8 @@ import (
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(batchName(b), text.Bold),
 		strings.Join(b.Actions, ", "), wording.Count(len(b.Lines), "line"), b.State)
-	fmt.Fprintf(w, "For %s, staged %s by %s from %s\n", Visible(b.Identity.String()),
-		wording.Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source))
+	fmt.Fprintln(w, Wrap(fmt.Sprintf("For %s, staged %s by %s from %s", Visible(b.Identity.String()),
+		wording.Moment(b.Created, st.Zone), Visible(b.By), Visible(b.Source)), st.Width, "  "))
 	switch {
 	case len(agreed.Stagers) > 0:
 		fmt.Fprintf(w, "Staged by the key of %s\n", Visible(strings.Join(agreed.Stagers, ", ")))

@@ -26,16 +26,15 @@ func Comparison(w io.Writer, c *audit.Comparison, st Style) {
 		fmt.Fprintf(w, "%-7s %s: %s, as of %s\n", side.word, st.paint(Visible(s.Source), text.Bold),
 			wording.Count(s.Accounts.Len(), "account"), wording.Moment(side.r.AsOf, st.Zone))
 	}
-	Since(w, c, st)
-	accountChanges(w, c.Accounts, st)
-	memberChanges(w, c.Members, st)
-	fmt.Fprintln(w)
 	var what [4]int
 	for _, a := range c.Accounts {
 		what[slices.Index([]string{audit.Appeared, audit.Vanished, audit.Moved, audit.State}, a.What)]++
 	}
 	fmt.Fprintf(w, "%s appeared, %d vanished, %d moved or renamed, %d changed state; %s of groups changed\n",
 		wording.Count(what[0], "account"), what[1], what[2], what[3], wording.Count(len(c.Members), "membership"))
+	Since(w, c, st)
+	accountChanges(w, c.Accounts, st)
+	memberChanges(w, c.Members, st)
 }
 
 func accountChanges(w io.Writer, changes []audit.AccountChange, st Style) {
@@ -106,6 +105,9 @@ func btoi(b bool) int {
 // Since writes the findings that are new, and counts those that were there
 // before, or are gone.
 func Since(w io.Writer, c *audit.Comparison, st Style) {
+	fmt.Fprintf(w, "%s, %d still there, %d gone since %s\n",
+		st.paint(wording.Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone),
+		wording.Moment(c.Before.AsOf, st.Zone))
 	fresh(w, c, st)
 	gone(w, c, st)
 	type counts struct{ fresh, still, gone int }
@@ -132,9 +134,6 @@ func Since(w io.Writer, c *audit.Comparison, st Style) {
 		fmt.Fprintln(w)
 		Table(w, st, []string{"Check", "Severity", "New", "Still", "Gone"}, rows, 0)
 	}
-	fmt.Fprintf(w, "\n%s, %d still there, %d gone since %s\n",
-		st.paint(wording.Count(len(c.New), "new finding"), text.Bold), len(c.Still), len(c.Gone),
-		wording.Moment(c.Before.AsOf, st.Zone))
 }
 
 // fresh lists the new findings, the most severe first, some of each check.

@@ -49,9 +49,9 @@ func Reconciled(w io.Writer, r *Reconciliation, st Style) {
 	sums := bySeverity(r.Summary)
 	fmt.Fprintln(w, totals(r.Report, st))
 	leftOut(w, r.Earlier, st)
-	firstSteps(w, sums, r.Report.Catalog, st)
+	firstSteps(w, "reconcile", sums, r.Report.Catalog)
 	fmt.Fprintln(w)
-	drawTable(w, st, []string{"Of", "All", "Matched", "In doubt", "Without"}, [][]string{
+	drawTable(w, st, []string{"What", "All", "Matched", "In doubt", "Without"}, [][]string{
 		{"People", fmt.Sprint(s.People), fmt.Sprint(s.Matched), fmt.Sprint(s.Unsure), fmt.Sprint(s.Without)},
 		{
 			"Accounts",

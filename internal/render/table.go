@@ -262,7 +262,7 @@ func Report(w io.Writer, r *audit.Report, st Style) {
 	sums := bySeverity(r.Summary)
 	fmt.Fprintln(w, totals(r, st))
 	leftOut(w, r.Earlier, st)
-	firstSteps(w, sums, r.Catalog, st)
+	firstSteps(w, "audit", sums, r.Catalog)
 	fmt.Fprintln(w)
 	summary(w, r, sums, st)
 	details(w, sums, st, func(w io.Writer, sum audit.Summary) { findings(w, r, sum, st) })
@@ -304,8 +304,8 @@ func (l *lines) Write(p []byte) (int, error) {
 const mostSteps = 3
 
 // firstSteps names what to look at first: the most urgent findings, those that an action
-// would clear before the others.
-func firstSteps(w io.Writer, sums []audit.Summary, checks audit.Catalog, st Style) {
+// would clear before the others. The command is the one that shows them.
+func firstSteps(w io.Writer, command string, sums []audit.Summary, checks audit.Catalog) {
 	type step struct {
 		audit.Summary
 		by []string // the actions that would clear it
@@ -333,7 +333,7 @@ func firstSteps(w io.Writer, sums []audit.Summary, checks audit.Catalog, st Styl
 		if len(one.by) > 0 {
 			by = ", cleared by " + strings.Join(one.by, " or ")
 		}
-		fmt.Fprintf(w, "  yardbroom audit --check %-*s  %d %s%s\n", width, one.Check, one.Findings, one.Severity, by)
+		fmt.Fprintf(w, "  yardbroom %s --check %-*s  %d %s%s\n", command, width, one.Check, one.Findings, one.Severity, by)
 	}
 }
 
