@@ -267,7 +267,7 @@ func Readable(attr, v string) string {
 		case err != nil:
 			return v
 		case t.IsZero():
-			return v + " (never)"
+			return zeroTime(directory.LookupAttr(attr))
 		}
 		return t.Format(time.RFC3339)
 	}
@@ -278,6 +278,17 @@ func Readable(attr, v string) string {
 		return strconv.Quote(v) // so that stray blanks show
 	}
 	return v
+}
+
+// zeroTime is what an attribute means that holds no time.
+func zeroTime(id directory.AttrID) string {
+	switch id {
+	case directory.AttrLockoutTime:
+		return notLocked
+	case directory.AttrPwdLastSet:
+		return "to be changed at the next sign-in"
+	}
+	return "never"
 }
 
 // guards returns what must still be true of the entry for the actions, and

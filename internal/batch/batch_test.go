@@ -31,7 +31,7 @@ func TestPlan(t *testing.T) {
 		{"disable without flags", directory.AD, Disable, entry("CN=a"), LockPolicy{}, "", "cannot be read"},
 		{"enable", directory.AD, Enable, entry("CN=a", "userAccountControl=514"), LockPolicy{}, "userAccountControl 514 (disabled) → 512 (enabled)", ""},
 		{"enable twice", directory.AD, Enable, entry("CN=a", "userAccountControl=512"), LockPolicy{}, "", "enabled already"},
-		{"unlock", directory.AD, Unlock, entry("CN=a", "lockoutTime=134398939261212720"), LockPolicy{}, "lockoutTime 2026-11-23T07:52:06Z → 0 (never)", ""},
+		{"unlock", directory.AD, Unlock, entry("CN=a", "lockoutTime=134398939261212720"), LockPolicy{}, "lockoutTime 2026-11-23T07:52:06Z → not locked", ""},
 		{"unlock what is not locked", directory.AD, Unlock, entry("CN=a", "lockoutTime=0"), LockPolicy{}, "", "not locked"},
 		{"disable on OpenLDAP", directory.OpenLDAP, Disable, entry("uid=a"), honoured, "pwdAccountLockedTime (none) → 000001010000Z (disabled)", ""},
 		{"disable a locked one", directory.OpenLDAP, Disable, entry("uid=a", "pwdAccountLockedTime=20261123075206Z"), honoured, "pwdAccountLockedTime 20261123075206Z → 000001010000Z (disabled)", ""},

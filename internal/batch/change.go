@@ -1,6 +1,9 @@
 package batch
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Change is what a line would change, for people.
 type Change struct {
@@ -21,9 +24,14 @@ const (
 	aboutEntry    = "entry"
 	aboutHome     = "home folder"
 
-	none    = "(none)"
-	deleted = "(deleted)"
+	none      = "(none)"
+	notLocked = "not locked"
+	deleted   = "(deleted)"
 )
+
+// lockAttributes hold a lock that wrong passwords have made, where it is taken away with
+// the value.
+var lockAttributes = []string{"pwdAccountLockedTime", "accountUnlockTime"}
 
 // ChangeKind tells what kind of thing changes.
 type ChangeKind int
@@ -50,7 +58,7 @@ func (c *Change) Kind() ChangeKind {
 		return Joining
 	case c.What == aboutPassword:
 		return OfPassword
-	case c.What == aboutLock:
+	case c.What == aboutLock, c.New == notLocked, c.New == none && slices.Contains(lockAttributes, c.What) && !strings.HasSuffix(c.Old, markDisabled):
 		return OfLock
 	case c.What == aboutPlace:
 		return OfPlace

@@ -39,7 +39,7 @@ const (
 	exitFailed   = 1
 	exitUsage    = 2
 	exitFindings = 3 // findings at or above --fail-on
-	exitNotDone  = 4 // a batch ended with lines not done
+	exitNotDone  = 4 // a batch ended with lines not done, or was staged without some that were chosen
 	exitBusy     = 5 // somebody else is at work in the state folder
 	exitStopped  = 6 // a round was stopped by its brake, or is held by it
 )
@@ -73,6 +73,8 @@ type app struct {
 	work     *work.Session
 	quiet    bool
 	noPager  bool
+	title    string // of pages, where the command line gives one
+	asked    string // what is asked for, in words
 	progress *progress
 	carrying atomic.Bool            // a batch is being carried out, or was
 	typing   atomic.Pointer[func()] // gives the terminal back while a password is typed
@@ -380,7 +382,7 @@ func (a *app) result(path string, write func(w io.Writer) error) error {
 	}
 	began := a.now()
 	counted := &counting{told: func(n int64) { a.progress.report("writing "+path, n, 0) }}
-	err := whole.Write(path, func(w io.Writer) error {
+	err := whole.Share(path, func(w io.Writer) error {
 		counted.w = w
 		return write(counted)
 	})

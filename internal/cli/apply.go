@@ -303,12 +303,38 @@ func (a *app) tellResult(done *work.Carried) {
 			fmt.Fprintf(a.err, "yardbroom: to take back what was done: yardbroom undo %d\n", b.ID)
 		}
 	}
+	a.tellByHand(b)
 	if res.Planned {
 		fmt.Fprintf(a.out, "To go on: yardbroom apply %d\n", b.ID)
 	}
 	some := res.Counts[batch.Applied]+res.Counts[batch.InPart] > 0
 	if b.UndoOf == 0 && slices.ContainsFunc(b.Actions, batch.HasInverse) && some && (res.Halted == "" || res.Planned) {
 		fmt.Fprintf(a.out, "To take it back: yardbroom undo %d\n", b.ID)
+	}
+}
+
+// mostByHand is how many things that are left to do by hand are told.
+const mostByHand = 20
+
+// tellByHand says what the lines that are done leave to be done by hand.
+func (a *app) tellByHand(b *batch.Batch) {
+	told := 0
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if l.State != batch.Applied && l.State != batch.InPart {
+			continue
+		}
+		for _, text := range l.Warnings {
+			what, is := strings.CutPrefix(text, "by hand: ")
+			if !is {
+				continue
+			}
+			if told++; told > mostByHand {
+				fmt.Fprintf(a.out, "… and more: yardbroom batch show %d names all of it\n", b.ID)
+				return
+			}
+			fmt.Fprintf(a.out, "Left to do by hand for %s: %s\n", render.Visible(l.Account), render.Visible(what))
+		}
 	}
 }
 

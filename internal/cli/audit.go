@@ -190,7 +190,7 @@ func (a *app) reportResult(r *audit.Report, trend func() (*work.Trend, error), s
 				if err != nil {
 					return err
 				}
-				return page.Write(w)
+				return a.writePage(w, page)
 			},
 		},
 	}

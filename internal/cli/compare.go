@@ -112,6 +112,6 @@ func (a *app) sinceResult(c *audit.Comparison, st render.Style) *result {
 		formatJSON:  func(w io.Writer) error { return render.ComparisonJSON(w, c) },
 		formatJSONL: func(w io.Writer) error { return render.FindingsJSONL(w, c.All()) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
-		formatHTML:  func(w io.Writer) error { return render.ComparisonPage(c, st.Zone, a.now()).Write(w) },
+		formatHTML:  func(w io.Writer) error { return a.writePage(w, render.ComparisonPage(c, st.Zone, a.now())) },
 	}}
 }

@@ -157,6 +157,10 @@ func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
 		}
 		f.Filter = bothFilters(f.Filter, one)
 	}
+	a.asked = f.Describe()
+	if checks := checkNames(cmd); len(checks) > 0 {
+		a.asked = strings.Join(append(slices.DeleteFunc([]string{a.asked}, func(s string) bool { return s == "" }), "checks "+strings.Join(checks, ", ")), "; ")
+	}
 	return f, nil
 }
 

@@ -148,7 +148,7 @@ func (a *app) reportCommand() *cli.Command {
 			parts := func() []sheet.Sheet { return render.HandoverSheets(h) }
 			table := func(w io.Writer, st render.Style) { render.Handover(w, h, st) }
 			return a.deliver(targets, &result{style: a.style(time.Local), table: table, parts: parts, rows: func() *sheet.Sheet { return render.HandoverRows(h) }, write: map[string]func(io.Writer) error{
-				formatHTML: func(w io.Writer) error { return render.HandoverPage(h, time.Local, a.now()).Write(w) },
+				formatHTML: func(w io.Writer) error { return a.writePage(w, render.HandoverPage(h, time.Local, a.now())) },
 				formatJSON: func(w io.Writer) error { return render.HandoverJSON(w, h) },
 				formatXLSX: func(w io.Writer) error { return render.XLSX(w, parts(), a.style(time.Local)) },
 			}})

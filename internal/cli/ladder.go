@@ -116,7 +116,7 @@ func (a *app) laddersResult(all *work.Ladders, some []*work.OneLadder, zone *tim
 				if err != nil {
 					return err
 				}
-				return page.Write(w)
+				return a.writePage(w, page)
 			},
 		},
 	}
@@ -249,7 +249,7 @@ func (a *app) ladderForecast(ctx context.Context, cmd *cli.Command) error {
 				if err != nil {
 					return err
 				}
-				return page.Write(w)
+				return a.writePage(w, page)
 			},
 		},
 	})

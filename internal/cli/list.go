@@ -155,7 +155,7 @@ func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *re
 		if everything {
 			render.Records(w, &l.Sheet, st)
 		} else if len(l.Sheet.Rows) > 0 {
-			render.SheetTable(w, &l.Sheet, st)
+			render.SheetTable(w, render.ByName(&l.Sheet), st)
 		}
 		fmt.Fprintln(w, render.ListEnd(l, st))
 	}
@@ -163,7 +163,7 @@ func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *re
 		formatJSON:  func(w io.Writer) error { return render.ListJSON(w, l) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &l.Sheet) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
-		formatHTML:  func(w io.Writer) error { return render.ListPage(l, st.Zone, a.now()).Write(w) },
+		formatHTML:  func(w io.Writer) error { return a.writePage(w, render.ListPage(l, st.Zone, a.now())) },
 		formatLDIF: func(w io.Writer) error {
 			out := ldif.NewWriter(w)
 			for i := range l.Entries {

@@ -65,6 +65,7 @@ func outputFlags(formats []string) []cli.Flag {
 			Name:  "output",
 			Usage: "write to `FILE`, whole or not at all; its ending tells the format; a folder (its name ends in /) gets a file for each part; may be given several times",
 		},
+		&cli.StringFlag{Name: "title", Usage: "the `TITLE` of a page (html)"},
 	}
 }
 
@@ -107,6 +108,7 @@ type target struct {
 // targets reads --format and --output, and refuses what cannot be done before
 // anything is read.
 func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
+	a.title = cmd.String("title")
 	format := cmd.String("format")
 	if cmd.Bool("names") {
 		if format != "" {
@@ -214,6 +216,16 @@ func writeNames(w io.Writer, names []string) error {
 	return out.Flush()
 }
 
+// writePage writes a page, with what was asked for in its heading, and under another
+// title where one is given.
+func (a *app) writePage(w io.Writer, p *render.Page) error {
+	p.Asked = a.asked
+	if a.title != "" {
+		p.Title = a.title
+	}
+	return p.Write(w)
+}
+
 // deliver writes a result to all its targets.
 func (a *app) deliver(targets []target, r *result) error {
 	for _, t := range targets {
@@ -252,7 +264,7 @@ func (a *app) deliverParts(t target, parts []sheet.Sheet) error {
 	}
 	for i := range parts {
 		path := filepath.Join(t.path, parts[i].Name+"."+t.format)
-		if err := whole.Write(path, func(w io.Writer) error { return writeSheet(w, t.format, &parts[i]) }); err != nil {
+		if err := whole.Share(path, func(w io.Writer) error { return writeSheet(w, t.format, &parts[i]) }); err != nil {
 			return fmt.Errorf("writing %s: %w", path, err)
 		}
 	}

@@ -177,7 +177,7 @@ func (a *app) reconciliationResult(r *render.Reconciliation, st render.Style) *r
 			if err != nil {
 				return err
 			}
-			return page.Write(w)
+			return a.writePage(w, page)
 		},
 	}}
 }

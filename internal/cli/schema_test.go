@@ -58,7 +58,7 @@ func TestWhatIsWrittenIsAsDescribed(t *testing.T) {
 	require.NoError(t, os.WriteFile(people, demoRoster(t), 0o600))
 	at := "--as-of=" + scriptTime.Format(time.RFC3339)
 	run("survey", "--from", in, "--name", "before")
-	run("stage", "disable", "--from", in, "--check", "stale", at)
+	run("stage", "disable", "--from", in, "--check", "stale", "--include-likely", at)
 	run("reconcile", "--from", in, "--roster", people, at)
 	for _, c := range []struct {
 		schema string

@@ -114,7 +114,7 @@ func (a *app) cardResult(c *render.AccountCard, st render.Style) *result {
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, c.Shape()) },
 		formatJSONL: func(w io.Writer) error { return render.JSONLine(w, c.Shape()) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, parts(), st) },
-		formatHTML:  func(w io.Writer) error { return render.CardPage(c, st.Zone, a.now()).Write(w) },
+		formatHTML:  func(w io.Writer) error { return a.writePage(w, render.CardPage(c, st.Zone, a.now())) },
 	}}
 }
 

@@ -102,6 +102,14 @@ func (a *app) stage(ctx context.Context, cmd *cli.Command) error {
 	}
 	a.tellStaged(staged)
 	a.tellForeseen(staged)
+	return stagedWhole(staged)
+}
+
+// stagedWhole tells by the exit status whether everything that was chosen is staged.
+func stagedWhole(staged *work.Staged) error {
+	if len(staged.Refusals) > 0 {
+		return &exitError{status: exitNotDone}
+	}
 	return nil
 }
 
@@ -121,7 +129,7 @@ func (a *app) stageArchives(ctx context.Context, cmd *cli.Command, r *work.Stage
 		return err
 	}
 	a.tellStaged(staged)
-	return nil
+	return stagedWhole(staged)
 }
 
 // tellNotStaged says who cannot be staged, and writes it down where that is asked
@@ -248,5 +256,5 @@ func writeRefusals(path string, refusals []batch.Refusal) error {
 	for _, r := range refusals {
 		out.Rows = append(out.Rows, []any{r.Account, r.DN, r.Why})
 	}
-	return whole.Write(path, func(w io.Writer) error { return render.SheetCSV(w, &out) })
+	return whole.Share(path, func(w io.Writer) error { return render.SheetCSV(w, &out) })
 }

@@ -119,7 +119,7 @@ func (a *app) changesResult(t *work.AccountTrace, all []work.AccountChange, st r
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.AccountChangesShapeOf(t, all)) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, &s) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, []sheet.Sheet{s}, st) },
-		formatHTML:  func(w io.Writer) error { return render.AccountChangesPage(t, all, st.Zone, a.now()).Write(w) },
+		formatHTML:  func(w io.Writer) error { return a.writePage(w, render.AccountChangesPage(t, all, st.Zone, a.now())) },
 	}}
 	return r
 }
@@ -136,7 +136,7 @@ func (a *app) traceResult(t *work.AccountTrace, st render.Style) *result {
 			if err != nil {
 				return err
 			}
-			return page.Write(w)
+			return a.writePage(w, page)
 		},
 	}}
 }
@@ -148,7 +148,7 @@ func (a *app) tracesResult(t *work.Traces, q *work.TraceQuestion, st render.Styl
 		formatJSON:  func(w io.Writer) error { return render.JSON(w, render.TracesShapeOf(t)) },
 		formatJSONL: func(w io.Writer) error { return render.SheetJSONL(w, s) },
 		formatXLSX:  func(w io.Writer) error { return render.XLSX(w, render.TracesSheets(t, q), st) },
-		formatHTML:  func(w io.Writer) error { return render.TracesPage(t, q, st.Zone, a.now()).Write(w) },
+		formatHTML:  func(w io.Writer) error { return a.writePage(w, render.TracesPage(t, q, st.Zone, a.now())) },
 	}}
 }
 

@@ -69,7 +69,7 @@ func (a *app) trend(ctx context.Context, cmd *cli.Command) error {
 				if err != nil {
 					return err
 				}
-				return page.Write(w)
+				return a.writePage(w, page)
 			},
 		},
 	})

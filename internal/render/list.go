@@ -3,8 +3,11 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"time"
 
+	"yardbroom/internal/directory"
 	"yardbroom/internal/listing"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
@@ -69,5 +72,39 @@ func ListJSON(w io.Writer, l *listing.List) error {
 // ListPage is a list as a page.
 func ListPage(l *listing.List, zone *time.Location, made time.Time) *Page {
 	return &Page{Title: l.Sheet.Title, Subtitle: ListEnd(l, Style{Zone: zone}), Zone: zone, Made: made, Notes: l.Notes,
-		Sections: []Section{{ID: l.Sheet.Name, Sheet: l.Sheet, Open: true}}}
+		Sections: []Section{{ID: l.Sheet.Name, Sheet: *ByName(&l.Sheet), Open: true}}}
+}
+
+// leafOf is what an entry is called, by its DN; what is no DN stays.
+func leafOf(dn string) string {
+	if !directory.IsDN(dn) {
+		return dn
+	}
+	return directory.LeafValue(dn)
+}
+
+// ByName is a list with people and groups by their names, where columns hold their DNs.
+func ByName(s *sheet.Sheet) *sheet.Sheet {
+	out := *s
+	out.Rows = slices.Clone(s.Rows)
+	for i := range s.Columns {
+		if !slices.Contains([]string{"manager", "secretary", "managedby", "owner", "member", "memberof"}, strings.ToLower(s.Columns[i].Name)) {
+			continue
+		}
+		for r := range out.Rows {
+			row := slices.Clone(out.Rows[r])
+			switch v := row[i].(type) {
+			case string:
+				row[i] = leafOf(v)
+			case []string:
+				names := make([]string, len(v))
+				for n := range v {
+					names[n] = leafOf(v[n])
+				}
+				row[i] = names
+			}
+			out.Rows[r] = row
+		}
+	}
+	return &out
 }

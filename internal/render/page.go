@@ -11,6 +11,7 @@ import (
 	"io"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/wording"
@@ -28,6 +29,7 @@ var pageScript string
 type Page struct {
 	Title    string
 	Subtitle string
+	Asked    string // what was asked for, in words; "" for everything
 	Facts    []Fact
 	Charts   []Chart
 	Notes    []string
@@ -77,7 +79,7 @@ func (p *Page) Write(w io.Writer) error {
 <style>%s</style></head><body>
 <header><h1>%s</h1><p>%s</p></header>
 <main>
-`, base64.StdEncoding.EncodeToString(script[:]), escape(p.Title), pageStyle, escape(p.Title), escape(p.Subtitle))
+`, base64.StdEncoding.EncodeToString(script[:]), escape(p.Title), pageStyle, escape(p.Title), escape(p.heading()))
 	if len(p.Facts) > 0 {
 		b.WriteString(`<ul class="facts">`)
 		for _, f := range p.Facts {
@@ -148,16 +150,15 @@ func (p *Page) table(b *bufio.Writer, s *Section) {
 		class = "rows totals"
 	}
 	fmt.Fprintf(b, `<div class="%s" role="table" aria-label="%s"><div class="scroll">`, class, escape(s.Sheet.Title))
-	cols := columnShares(&s.Sheet)
-	b.WriteString(`<table class="head">` + cols + `<thead><tr>`)
+	cols, least := columnShares(&s.Sheet)
+	fmt.Fprintf(b, `<table class="head" style="min-width:%dpx">%s<thead><tr>`, least, cols)
 	for i := range s.Sheet.Columns {
 		fmt.Fprintf(b, `<th scope="col" class="%s">%s`, s.Sheet.Columns[i].Kind, escape(s.Sheet.Columns[i].Heading()))
 	}
 	b.WriteString("</thead></table>\n")
 	for at := 0; at < len(s.Sheet.Rows); at += chunk {
 		rows := s.Sheet.Rows[at:min(at+chunk, len(s.Sheet.Rows))]
-		fmt.Fprintf(b, `<div class="chunk" style="contain-intrinsic-size:auto %dpx"><table>%s<tbody>`, 30*len(rows),
-			cols)
+		fmt.Fprintf(b, `<div class="chunk" style="contain-intrinsic-size:auto %dpx"><table style="min-width:%dpx">%s<tbody>`, 30*len(rows), least, cols)
 		for _, row := range rows {
 			b.WriteString("\n<tr>")
 			for i, cell := range row {
@@ -184,9 +185,7 @@ func (p *Page) cell(b *bufio.Writer, s *Section, at int, cell any) {
 		if truth, ok := cell.(bool); ok {
 			text = map[bool]string{true: "yes", false: "no"}[truth]
 		}
-		if strings.Contains(text, "=") {
-			text = strings.ReplaceAll(text, ",", ",<wbr>") // names break between their parts
-		}
+		text = breakable(text)
 		if s.Totals && at == 0 {
 			text = `<a href="#` + text + `">` + text + "</a>"
 		}
@@ -200,26 +199,69 @@ func (p *Page) cell(b *bufio.Writer, s *Section, at int, cell any) {
 	}
 }
 
+// breakable lets a value break where people would break it: names between their parts,
+// addresses behind the @, places behind the /.
+func breakable(text string) string {
+	if strings.Contains(text, "=") {
+		text = strings.ReplaceAll(text, ",", ",<wbr>")
+	}
+	return strings.NewReplacer("@", "@<wbr>", "/", "/<wbr>").Replace(text)
+}
+
+// longestPart is how many characters the longest part of a text has that does not break.
+func longestPart(text string) (most int) {
+	for part := range strings.FieldsFuncSeq(text, func(r rune) bool { return strings.ContainsRune(" ,@/-", r) }) {
+		most = max(most, utf8.RuneCountInString(part)+1)
+	}
+	return most
+}
+
+// The width of a character in pixels, and what stands around the text of a cell.
+const (
+	charWidth  = 8
+	cellMargin = 30
+)
+
 // columnShares gives each column a share of the width by what its first rows
-// hold.
-func columnShares(s *sheet.Sheet) string {
-	widths := make([]int, len(s.Columns))
+// hold, and says how wide all of them have to be at least, in pixels, so that no word
+// breaks.
+func columnShares(s *sheet.Sheet) (cols string, least int) {
+	widths, words := make([]int, len(s.Columns)), make([]int, len(s.Columns))
 	total := 0
 	for i := range s.Columns {
 		widths[i] = int(columnWidth(&s.Columns[i], s.Rows, i))
 		if s.Columns[i].Kind == sheet.Time {
 			widths[i] = min(widths[i], 19)
 		}
-		widths[i] = max(min(widths[i], 44), 6) + 3 // for what stands around the text
+		widths[i] = max(min(widths[i], 44), 6) + 3      // for what stands around the text
+		word := longestPart(s.Columns[i].Heading()) + 2 // with the mark that sorts
+		for _, row := range s.Rows[:min(chunk, len(s.Rows))] {
+			if _, is := row[i].(time.Time); !is {
+				word = max(word, min(longestPart(sheet.TextOf(row[i])), 60))
+			}
+		}
+		widths[i] = max(widths[i], word+3)
 		if s.Columns[i].Key {
 			widths[i] += widths[i] / 3 // it is bold
 		}
 		total += widths[i]
+		words[i] = word
+	}
+	for i, n := range widths {
+		least = max(least, (words[i]*charWidth+cellMargin)*total/n) // of the whole, for this column's share to do
 	}
 	var b strings.Builder
 	b.WriteString("<colgroup>")
 	for _, n := range widths {
 		fmt.Fprintf(&b, `<col style="width:%.1f%%">`, float64(n)*100/float64(total))
 	}
-	return b.String() + "</colgroup>"
+	return b.String() + "</colgroup>", least
+}
+
+// heading is what stands below the title: what was asked for, and of what.
+func (p *Page) heading() string {
+	if p.Asked == "" {
+		return p.Subtitle
+	}
+	return "Asked for: " + p.Asked + ". " + p.Subtitle
 }

@@ -5,8 +5,12 @@ package whole
 import (
 	"errors"
 	"io"
+	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 )
 
@@ -15,11 +19,30 @@ import (
 // it. The file has mode 0600, or the mode of the file that it replaces. What
 // is no regular file, such as a device or a pipe, is written to as it is.
 func Write(path string, write func(w io.Writer) error) (err error) {
+	return replace(path, write, func(dir, pattern string) (*os.File, error) { return os.CreateTemp(dir, pattern) }) // mode 0600
+}
+
+// Share is Write for what is to be handed on: a new file has the mode that the user's
+// umask gives.
+func Share(path string, write func(w io.Writer) error) error {
+	return replace(path, write, func(dir, pattern string) (*os.File, error) {
+		for try := 0; ; try++ {
+			name := strings.Replace(pattern, "*", strconv.FormatUint(rand.Uint64(), 36), 1)
+			file, err := os.OpenFile(filepath.Join(dir, name), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+			if !errors.Is(err, fs.ErrExist) || try > 100 {
+				return file, err
+			}
+		}
+	})
+}
+
+// replace writes a file that create makes beside path, and gives it its name.
+func replace(path string, write func(w io.Writer) error, create func(dir, pattern string) (*os.File, error)) (err error) {
 	info, statErr := os.Stat(path)
 	if statErr == nil && !info.Mode().IsRegular() {
 		return writeTo(path, write)
 	}
-	temp, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+".*") // mode 0600
+	temp, err := create(filepath.Dir(path), "."+filepath.Base(path)+".*")
 	if err != nil {
 		return err
 	}
