@@ -49,6 +49,26 @@ func TestValueVariants(t *testing.T) {
 	assert.NotContains(t, who(r, "value-variant"), "own")
 }
 
+// TestValuesThatAreNotListed holds what the settings' list says of other values: near one
+// of them they are taken for a slip, likely; else they are not in the list, surely, and
+// nobody knows what they should be.
+func TestValuesThatAreNotListed(t *testing.T) {
+	entries := append([]directory.Entry{domain, user("near", "l=Larkmor"), user("far", "l=Elsewhere"), user("short", "l=Lrk"), user("between", "l=Tarns")}, many(3, "x", "l=Larkmoor")...)
+	r := run(t, survey(directory.AD, append(entries, many(30, "y", "l=Elsewhere")...)...), func(set *settings.Settings) {
+		set.Audit.Values = map[string][]string{"l": {"Larkmoor", "Tarn", "Tarny"}}
+	}, Options{})
+	assert.Equal(t, []string{`l="Larkmor"`, `preferred="Larkmoor"`, "entries=1, preferred 3"}, proof(r, "value-variant", "near"))
+	assert.Equal(t, []string{`l="Elsewhere"`, "entries=31", "listed=no: it is not among the values of the settings"}, proof(r, "value-variant", "far"))
+	assert.Equal(t, []string{`l="Tarns"`, "entries=1", "listed=no: it is not among the values of the settings"}, proof(r, "value-variant", "between"), "two are as near")
+	assert.Len(t, who(r, "value-variant"), 34)
+	for i := range r.Findings {
+		if f := &r.Findings[i]; f.Check == "value-variant" {
+			assert.Equal(t, f.Account == "near", f.Fix() != nil, f.Account)
+			assert.Equal(t, f.Account == "near", f.Confidence == Likely, f.Account)
+		}
+	}
+}
+
 func TestOneEdit(t *testing.T) {
 	for _, c := range []struct {
 		a, b string

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/antzucaro/matchr"
+
 	"yardbroom/internal/directory"
 )
 
@@ -19,6 +21,7 @@ type variant struct {
 	preferred string
 	of        int // entries with the preferred spelling
 	likely    bool
+	unlisted  bool // the settings list the right values, and it is near none of them
 }
 
 // cluster is all spellings that fold alike.
@@ -74,7 +77,7 @@ func countSpellings(p *pass) {
 		}
 		prefer(all, p.rules.reference[id])
 		// What is spelt right is not looked up again for each account.
-		maps.DeleteFunc(all, func(value string, v *variant) bool { return v.preferred == "" || v.preferred == value })
+		maps.DeleteFunc(all, func(value string, v *variant) bool { return !v.unlisted && (v.preferred == "" || v.preferred == value) })
 		p.variants[id] = all
 	}
 }
@@ -115,11 +118,45 @@ func prefer(all map[string]*variant, reference []string) {
 			c, v.likely = c.joins, true
 		}
 		v.preferred = c.preferred
-		if best := all[c.preferred]; best != nil {
+		if len(reference) > 0 && !c.known {
+			v.preferred, v.likely = nearest(v.folded, reference), true
+			v.unlisted = v.preferred == ""
+		}
+		if best := all[v.preferred]; best != nil {
 			v.of = best.count
 		}
 	}
 }
+
+// nearest is the one listed value that a text is a slip or two of the finger away from; "" where
+// there is none, or several.
+func nearest(folded string, reference []string) (found string) {
+	n := utf8.RuneCountInString(folded)
+	if n < nearLength || n > joinLongest {
+		return ""
+	}
+	slips := 1
+	if n >= nearLonger {
+		slips = 2
+	}
+	for _, right := range reference {
+		switch {
+		case matchr.OSA(folded, directory.FoldText(right)) > slips:
+		case found != "":
+			return ""
+		default:
+			found = right
+		}
+	}
+	return found
+}
+
+// How long a value must be to be near a listed one by one slip, and by two. Two letters
+// exchanged are one.
+const (
+	nearLength = 4
+	nearLonger = 10
+)
 
 // Values of at least this length, and as many times more frequent, are taken
 // for what another one, a letter apart, was meant to be.
@@ -198,6 +235,13 @@ func valueVariant(p *pass, a *directory.Account) (out []Finding) {
 	for id, value := range a.Text.Values() {
 		v := p.variants[id][value]
 		if v == nil {
+			continue
+		}
+		if v.unlisted {
+			out = append(out, Finding{
+				bundle:   id.String() + "\x00\x00" + value,
+				Evidence: []Evidence{{id.String(), fmt.Sprintf("%q", value)}, {"entries", fmt.Sprint(v.count)}, {"listed", "no: it is not among the values of the settings"}},
+			})
 			continue
 		}
 		f := Finding{

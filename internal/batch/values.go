@@ -48,6 +48,9 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 				return err
 			}
 		}
+		if name != Clear && s.unlisted(w.Attr, value) {
+			line.Warnings = append(line.Warnings, fmt.Sprintf("%s %q is not among the values that the settings list (audit: values)", w.Attr, value))
+		}
 		m, err := assignment(name, e, w, value)
 		if err != nil {
 			return err
@@ -66,6 +69,17 @@ func (s *Stager) assign(ctx context.Context, name string, e *directory.Entry, wa
 		line.Changes = append(line.Changes, ChangeOf(m))
 	}
 	return nil
+}
+
+// unlisted tells whether the settings list the right values of an attribute, and this
+// one is not among them.
+func (s *Stager) unlisted(attr, value string) bool {
+	for name, listed := range s.Settings.Audit.Values {
+		if strings.EqualFold(name, attr) {
+			return !slices.Contains(listed, value)
+		}
+	}
+	return false
 }
 
 // settable is Settable, asked once for each attribute.

@@ -148,6 +148,10 @@ func (a *app) apply(ctx context.Context, cmd *cli.Command, b *batch.Batch) error
 	return err
 }
 
+// fewLines are told one by one, whatever became of them; of more, only those that did
+// not go as planned.
+const fewLines = 50
+
 // carryRequest is how the flags say that a batch is carried out.
 func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 	r := &work.CarryRequest{
@@ -183,14 +187,22 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 		}
 		r.Agree = a.agree
 	}
+	settled := 0
 	r.Watch = work.Watch{
 		Begins: func() { a.carrying.Store(true) }, // to the end of the command: passwords are still to be written
 		Settled: func(b *batch.Batch, l *batch.Line) {
-			if l.State != batch.Applied || len(b.Lines) <= 50 {
+			if l.State != batch.Applied || len(b.Lines) <= fewLines {
+				a.progress.clear()
 				a.tellLine(string(l.State), l, l.Note)
 			}
+			settled++
+			a.progress.report(fmt.Sprintf("carrying out batch %d", b.ID), int64(settled), int64(len(b.Lines)))
 		},
-		Ended:    a.tellResult,
+		Ended: func(done *work.Carried) {
+			a.progress.clear()
+			settled = 0
+			a.tellResult(done)
+		},
 		Foretold: a.tellForetold,
 		Replica:  a.tellReplica,
 		Left: func(undoOf int, refusals []batch.Refusal) {

@@ -464,9 +464,37 @@ func findings(w io.Writer, r *audit.Report, sum audit.Summary, st Style) {
 		t.add(f, st)
 	}
 	fmt.Fprintf(w, "\n%s (%s): %s\n", st.paint(sum.Check, text.Bold), st.severity(sum.Severity), wording.Count(len(of), "finding"))
+	spellings(w, of, st)
 	t.draw(w, st)
 	if more := len(of) - len(shown); more > 0 {
 		fmt.Fprintf(w, "… and %d more: --check %s shows them all\n", more, sum.Check)
+	}
+}
+
+// spellings writes what is spelt in several ways, each value once with how many entries
+// have it, before who has them.
+func spellings(w io.Writer, of []*audit.Finding, st Style) {
+	type value struct{ right, text string }
+	seen := map[value]bool{}
+	var order []string
+	variants := map[string][]string{}
+	for _, f := range of {
+		fix := f.Fix()
+		if fix == nil || len(f.Evidence) != 3 || f.Evidence[1].Attr != "preferred" {
+			continue
+		}
+		mine, best, _ := strings.Cut(f.Evidence[2].Value, ", preferred ")
+		right := fmt.Sprintf("%s %q (%s)", fix.Attr, fix.New, best)
+		if variants[right] == nil {
+			order = append(order, right)
+		}
+		if one := (value{right, f.Evidence[0].Value}); !seen[one] {
+			seen[one] = true
+			variants[right] = append(variants[right], fmt.Sprintf("%s (%s)", f.Evidence[0].Value, mine))
+		}
+	}
+	for _, right := range order {
+		fmt.Fprintln(w, Wrap(Visible(right+" is also spelt "+strings.Join(variants[right], ", ")), st.Width, "  "))
 	}
 }
 
