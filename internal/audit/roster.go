@@ -390,6 +390,29 @@ func rosterDrift(p *pass, a *directory.Account) []Finding {
 	return out
 }
 
+// driftsFrom tells whether the roster surely gives an account another value of an
+// attribute, and not only another spelling.
+func (p *pass) driftsFrom(a *directory.Account, attr directory.AttrID) bool {
+	if p.people == nil {
+		return false
+	}
+	pair, who := p.pair(a)
+	if pair == nil || !pair.Sure || pair.Second || who.State == roster.Left {
+		return false
+	}
+	for _, d := range drifting {
+		of := d.attr
+		if d.field == roster.Location && p.rules.location != directory.AttrUnknown {
+			of = p.rules.location
+		}
+		if should := who.Values[d.field]; of == attr && should != "" {
+			_, differs := drifted(a, attr, should)
+			return differs
+		}
+	}
+	return false
+}
+
 // drifted tells whether no value of an attribute folds as the roster's does,
 // and which there is.
 func drifted(a *directory.Account, attr directory.AttrID, should string) (is string, differs bool) {

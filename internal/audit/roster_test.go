@@ -110,6 +110,23 @@ func TestDriftFromTheRoster(t *testing.T) {
 		"drifts: sn Tern > Tern-Voss", "drifts: title absent > Guide"}, got)
 }
 
+// TestOneProposalForAnAttribute holds who makes it: the roster where it surely says
+// otherwise, the spelling of the many where it does not.
+func TestOneProposalForAnAttribute(t *testing.T) {
+	entries := append([]directory.Entry{domain, user("moved", "employeeID=1", "department=Work shop"), user("stays", "employeeID=2", "department=Work shop"),
+		user("a-namesake", "department=Work-shop", "sn=Birk", "givenName=Clara"), user("left", "employeeID=4", "department=work shop")}, many(20, "x", "department=Workshop")...)
+	r := withRoster(t, survey(directory.AD, entries...), nil, Options{Checks: []string{"value-variant", "roster-drift"}},
+		"1|Quill|Ada||Domes||||||active", "2|Tern|Bram||Workshop||||||active", "3|Birk|Clara||Domes||||||active", "4|Hollis|Dov||Domes|||||2026-01-31|left")
+	fixes := map[string]string{}
+	for _, f := range r.Findings {
+		if fix := f.Fix(); f.About("department") && fix != nil {
+			assert.Empty(t, fixes[f.Account], "two proposals for %s", f.Account)
+			fixes[f.Account] = f.Check + " " + fix.New
+		}
+	}
+	assert.Equal(t, map[string]string{"moved": "roster-drift Domes", "stays": "value-variant Workshop", "a-namesake": "value-variant Workshop", "left": "value-variant Workshop"}, fixes)
+}
+
 // staff is a member of a random house, with the accounts that are theirs.
 type staff struct {
 	id, family, given, state, department string

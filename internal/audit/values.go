@@ -15,7 +15,7 @@ import (
 var valueChecks = []*Check{
 	{
 		Name: "value-variant", Severity: Low, Short: "value spelt differently from most others",
-		Suggest: []string{"set"}, Kinds: users, GivesValues: true, overAll: true,
+		Suggest: []string{"set"}, Kinds: users, GivesValues: true, overAll: true, AlsoByRoster: true,
 		Guard:   restsOnNothing,
 		prepare: countSpellings, judgeMany: valueVariant,
 	},

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -187,7 +188,7 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 		}
 		r.Agree = a.agree
 	}
-	settled := 0
+	var settled atomic.Int64
 	r.Watch = work.Watch{
 		Begins: func() { a.carrying.Store(true) }, // to the end of the command: passwords are still to be written
 		Settled: func(b *batch.Batch, l *batch.Line) {
@@ -195,12 +196,11 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 				a.progress.clear()
 				a.tellLine(string(l.State), l, l.Note)
 			}
-			settled++
-			a.progress.report(fmt.Sprintf("carrying out batch %d", b.ID), int64(settled), int64(len(b.Lines)))
+			a.progress.report(fmt.Sprintf("carrying out batch %d", b.ID), settled.Add(1), int64(len(b.Lines)))
 		},
 		Ended: func(done *work.Carried) {
 			a.progress.clear()
-			settled = 0
+			settled.Store(0)
 			a.tellResult(done)
 		},
 		Foretold: a.tellForetold,
