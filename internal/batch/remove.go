@@ -286,7 +286,7 @@ func (s *Stager) resetPassword(a *directory.Account, o *Order, line *Line) error
 		return errors.New("it is disabled; a new password is for somebody who may sign in")
 	}
 	line.Actions = append(line.Actions, Action{Name: ResetPassword, Unlock: o.Unlock})
-	line.Changes = append(line.Changes, SetsPassword("a random one, to be changed at the next logon"))
+	line.Changes = append(line.Changes, SetsPassword("a random one, to be changed at the next sign-in"))
 	if o.Unlock {
 		line.Changes = append(line.Changes, Change{What: aboutLock, Old: "(if any)", New: "(lifted)"})
 	}

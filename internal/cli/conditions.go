@@ -167,7 +167,15 @@ func (a *app) conditions(cmd *cli.Command) (settings.Filter, error) {
 // choose finds who fulfils conditions, and says of how many that cannot be told; nil
 // where there are no conditions.
 func (a *app) choose(ctx context.Context, p *work.Place, asked settings.Filter, q *work.Question) (*work.Chosen, error) {
-	chosen, err := a.work.Choose(ctx, p, asked, q)
+	return a.chosenBy(ctx, p, asked, q, a.work.Choose)
+}
+
+// chosenBy is choose in one of the ways there are.
+func (a *app) chosenBy(
+	ctx context.Context, p *work.Place, asked settings.Filter, q *work.Question,
+	by func(context.Context, *work.Place, settings.Filter, *work.Question) (*work.Chosen, error),
+) (*work.Chosen, error) {
+	chosen, err := by(ctx, p, asked, q)
 	if err == nil && chosen != nil {
 		a.tellUntold(chosen.Untold)
 	}
@@ -188,7 +196,9 @@ func turned(all []string, f *settings.Filter) error {
 		name, value, _ := strings.Cut(text, "=")
 		at := slices.IndexFunc(conditionOptions, func(c condition) bool { return c.name == name })
 		switch {
-		case name == "under" && value != "":
+		case value == "" && (name == "under" || name == "filter"):
+			return usage("--not %s needs a value", name)
+		case name == "under":
 			f.NotUnder = append(f.NotUnder, value)
 		case name == "created-before":
 			past, err := calendar.ParsePast(value)
@@ -202,7 +212,7 @@ func turned(all []string, f *settings.Filter) error {
 				return err
 			}
 			f.Filter = bothFilters(f.Filter, "(!"+one+")")
-		case name == "filter" && value != "":
+		case name == "filter":
 			f.Filter = bothFilters(f.Filter, "(!"+bracketed(value)+")")
 		case at < 0:
 			return usage("--not: there is no condition %q%s; conditions are %s", name, wording.DidYouMean(name, conditionNames()), strings.Join(conditionNames(), ", "))

@@ -139,7 +139,7 @@ func (a *app) exemptAccounts(ctx context.Context, cmd *cli.Command, f settings.F
 	if len(names) == 0 {
 		f.Kind = cmp.Or(f.Kind, "users")
 	}
-	chosen, err := a.choose(ctx, p, f, &q)
+	chosen, err := a.chosenBy(ctx, p, f, &q, a.work.ChooseOrdinary)
 	if err != nil {
 		return nil, err
 	}

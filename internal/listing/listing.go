@@ -40,6 +40,7 @@ type Query struct {
 	Zone     *time.Location
 	SignIns  map[directory.Key]directory.SignIn // recorded elsewhere
 	Ours     map[string]directory.OurSteps      // of our journal, by raw identity
+	Ordinary bool                               // nothing that is built in
 	Bare     bool                               // entries come too, with their DN and what they are called only
 	Whole    bool                               // entries come with all that is stored of them
 }
@@ -434,6 +435,9 @@ func (q *Query) means(v *view) bool {
 		return false
 	}
 	if len(q.NotUnder) > 0 && !directory.InScope(v.entry.DN, nil, q.NotUnder) {
+		return false
+	}
+	if q.Ordinary && v.acc.BuiltIn {
 		return false
 	}
 	if q.What == "" {

@@ -179,7 +179,7 @@ func LineChanges(l *batch.Line) string {
 		case batch.Joining:
 			into = append(into, directory.LeafValue(c.New))
 		case batch.OfPassword:
-			parts = append(parts, "new password")
+			parts = append(parts, "new password, to be changed at the next sign-in")
 		case batch.OfLock:
 			parts = append(parts, "unlocked")
 		case batch.OfPlace:

@@ -26,7 +26,7 @@ func ListEnd(l *listing.List, st Style) string {
 	}
 	shown := ""
 	if n := len(l.Sheet.Rows); n < l.Found {
-		shown = fmt.Sprintf("; the first %d are shown, --limit 0 shows all", n)
+		shown = fmt.Sprintf("; %d of them shown, --limit 0 shows all", n)
 	}
 	return fmt.Sprintf("%s in %s, as of %s%s", Heading(text, st), Visible(l.Survey.Source),
 		wording.Moment(l.AsOf, st.Zone), shown)

@@ -295,6 +295,11 @@ func SheetRows(w io.Writer, s *sheet.Sheet, st Style, shrink ...int) {
 	header, right := make([]string, len(s.Columns)), map[int]bool{}
 	for i := range s.Columns {
 		header[i], right[i] = s.Columns[i].Heading(), s.Columns[i].Kind == sheet.Number && !s.Columns[i].Key
+		if len(s.Rows) > 0 && st.Zone != nil {
+			if t, is := s.Rows[0][i].(time.Time); is {
+				header[i] += " (" + t.In(st.Zone).Format("MST") + ")"
+			}
+		}
 	}
 	rows, _ := st.rows(s, header, timeForm)
 	drawTable(w, st, header, rows, right, shrink)

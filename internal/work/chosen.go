@@ -23,11 +23,22 @@ type Chosen struct {
 // Choose finds who fulfils conditions in a place. Of the question, AsOf, SignIns and
 // Logs count. It is nil where nothing is asked for.
 func (s *Session) Choose(ctx context.Context, p *Place, f settings.Filter, q *Question) (*Chosen, error) {
+	return s.chosen(ctx, p, f, q, listing.Query{})
+}
+
+// ChooseOrdinary is Choose without what is built in, as staging chooses.
+func (s *Session) ChooseOrdinary(ctx context.Context, p *Place, f settings.Filter, q *Question) (*Chosen, error) {
+	return s.chosen(ctx, p, f, q, listing.Query{Ordinary: true})
+}
+
+// chosen is Choose with a query that says more.
+func (s *Session) chosen(ctx context.Context, p *Place, f settings.Filter, q *Question, query listing.Query) (*Chosen, error) {
 	if f.Empty() && f.Kind == "" {
 		return nil, nil
 	}
-	found, err := s.List(ctx, p, &listing.Query{What: f.Kind, Filter: f.Filter, Under: f.Under, NotUnder: f.NotUnder, When: f.Where,
-		Columns: []string{"dn"}, Bare: true}, q)
+	query.What, query.Filter, query.Under, query.NotUnder, query.When = f.Kind, f.Filter, f.Under, f.NotUnder, f.Where
+	query.Columns, query.Bare = []string{"dn"}, true
+	found, err := s.List(ctx, p, &query, q)
 	if err != nil {
 		return nil, err
 	}

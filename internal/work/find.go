@@ -326,13 +326,13 @@ func findGroup(ctx context.Context, src source.Source, name string) (*directory.
 	case err != nil:
 		return nil, err
 	case len(found) == 0:
-		near, err := src.Select(ctx, source.GroupFilter, []string{"cn"})
+		near, err := src.Select(ctx, source.GroupFilter, []string{"1.1"})
 		if err != nil {
 			return nil, err
 		}
 		names := make([]string, len(near))
 		for i := range near {
-			names[i] = near[i].First("cn")
+			names[i] = directory.LeafValue(near[i].DN)
 		}
 		return nil, Wrong("--group: there is no group %q%s", name, wording.DidYouMean(name, names))
 	case len(found) > 1:
