@@ -76,13 +76,8 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	if err := a.work.CountNew(ctx, p, report); err != nil {
 		return err
 	}
-	st := a.style(p.Zone())
-	st.Brief = cmd.Bool("brief")
-	usual := 5
-	if len(checkNames(cmd)) > 0 {
-		usual = 0
-	}
-	if st.Limit, err = a.limitOf(cmd, st, usual); err != nil {
+	st, err := a.findingStyle(cmd, p.Zone())
+	if err != nil {
 		return err
 	}
 	before, remembered, err := a.notNew(cmd)
@@ -113,6 +108,18 @@ func (a *app) audit(ctx context.Context, cmd *cli.Command) error {
 	}
 	a.tellNotes(report, end.targets)
 	return end.verdict(p, findings)
+}
+
+// findingStyle is how findings are shown: some of each check, or all of those asked for.
+func (a *app) findingStyle(cmd *cli.Command, zone *time.Location) (st render.Style, err error) {
+	st = a.style(zone)
+	st.Brief = cmd.Bool("brief")
+	usual := 5
+	if len(checkNames(cmd)) > 0 {
+		usual = 0
+	}
+	st.Limit, err = a.limitOf(cmd, st, usual)
+	return st, err
 }
 
 func briefFlag() cli.Flag {

@@ -182,6 +182,16 @@ func (a *app) chosenBy(
 	return chosen, err
 }
 
+// namedAmong are those named that are among those chosen, or all of these where nobody is
+// named.
+func (a *app) namedAmong(ctx context.Context, p *work.Place, names []string, chosen *work.Chosen) ([]directory.Entry, error) {
+	if len(names) == 0 {
+		return chosen.Entries, nil
+	}
+	entries, err := a.work.FindAll(ctx, p, names)
+	return slices.DeleteFunc(entries, func(e directory.Entry) bool { return !chosen.Has(e.DN) }), err
+}
+
 // tellUntold says of how many entries it cannot be told whether they are meant.
 func (a *app) tellUntold(n int) {
 	if n > 0 {

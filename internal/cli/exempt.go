@@ -11,7 +11,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
@@ -143,14 +142,9 @@ func (a *app) exemptAccounts(ctx context.Context, cmd *cli.Command, f settings.F
 	if err != nil {
 		return nil, err
 	}
-	var entries []directory.Entry
-	if len(names) > 0 {
-		if entries, err = a.work.FindAll(ctx, p, names); err != nil {
-			return nil, err
-		}
-		entries = slices.DeleteFunc(entries, func(e directory.Entry) bool { return !chosen.Has(e.DN) })
-	} else {
-		entries = chosen.Entries
+	entries, err := a.namedAmong(ctx, p, names, chosen)
+	if err != nil {
+		return nil, err
 	}
 	switch {
 	case len(entries) == 0:

@@ -98,13 +98,8 @@ func (a *app) reconcile(ctx context.Context, cmd *cli.Command) error {
 			a.note("written: %s", path)
 		}
 	}
-	st := a.style(p.Zone())
-	st.Brief = cmd.Bool("brief")
-	usual := 5
-	if len(checkNames(cmd)) > 0 {
-		usual = 0
-	}
-	if st.Limit, err = a.limitOf(cmd, st, usual); err != nil {
+	st, err := a.findingStyle(cmd, p.Zone())
+	if err != nil {
 		return err
 	}
 	if err := a.deliver(end.targets, a.reconciliationResult(r, st)); err != nil {

@@ -27,19 +27,29 @@ func (a *app) rosterCommand() *cli.Command {
 	}
 }
 
+// rostersOf opens a yard and reads which rosters of it are kept.
+func (a *app) rostersOf(ctx context.Context, cmd *cli.Command) (*work.Place, []work.KeptRoster, error) {
+	p, err := a.work.Open(ctx, from(cmd))
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := a.work.Rosters(ctx, p)
+	if err != nil {
+		p.Close()
+		return nil, nil, err
+	}
+	return p, all, nil
+}
+
 func (a *app) rosterList(ctx context.Context, cmd *cli.Command) error {
 	if err := noArguments(cmd); err != nil {
 		return err
 	}
-	p, err := a.work.Open(ctx, from(cmd))
+	p, all, err := a.rostersOf(ctx, cmd)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	all, err := a.work.Rosters(ctx, p)
-	if err != nil {
-		return err
-	}
 	if len(all) == 0 {
 		a.note("no roster of this yard is kept: \"yardbroom reconcile --roster FILE\" gives it one")
 		return nil
@@ -61,15 +71,11 @@ func (a *app) rosterUse(ctx context.Context, cmd *cli.Command) error {
 	if err != nil || cmd.Args().Len() != 1 {
 		return usage("give the number of a roster; \"yardbroom roster list\" shows them")
 	}
-	p, err := a.work.Open(ctx, from(cmd))
+	p, all, err := a.rostersOf(ctx, cmd)
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	all, err := a.work.Rosters(ctx, p)
-	if err != nil {
-		return err
-	}
 	if n < 1 || n > len(all) {
 		return usage("there is no roster %d: %s kept", n, wording.Are(len(all), "roster"))
 	}

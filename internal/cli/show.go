@@ -11,7 +11,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"yardbroom/internal/batch"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
@@ -85,14 +84,9 @@ func (a *app) shownNames(ctx context.Context, p *work.Place, names []string, ask
 	if err != nil {
 		return nil, err
 	}
-	var entries []directory.Entry
-	if len(names) > 0 {
-		if entries, err = a.work.FindAll(ctx, p, names); err != nil {
-			return nil, err
-		}
-		entries = slices.DeleteFunc(entries, func(e directory.Entry) bool { return !chosen.Has(e.DN) })
-	} else {
-		entries = chosen.Entries
+	entries, err := a.namedAmong(ctx, p, names, chosen)
+	if err != nil {
+		return nil, err
 	}
 	if len(entries) == 0 {
 		return nil, fmt.Errorf("no account fulfils the conditions (%s)", asked.Describe())
