@@ -19,6 +19,7 @@ var (
 var activity = []*Check{
 	{
 		Name: "stale", Severity: Medium, Short: "enabled account without a sign-in for a long time",
+		because: []string{"no sign-in for %s"},
 		Suggest: []string{"disable", "move"}, Kinds: people, DisprovedBy: LaterOnes,
 		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
@@ -26,6 +27,7 @@ var activity = []*Check{
 	},
 	{
 		Name: "stale-computer", Severity: Medium, Short: "enabled computer without a sign-in for a long time",
+		because: []string{"no sign of life for %s"},
 		Suggest: []string{"disable", "move"}, Kinds: machines, DisprovedBy: LaterOnes,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return append(enabledNeeds(d), d.LastLogon) },
@@ -33,6 +35,7 @@ var activity = []*Check{
 	},
 	{
 		Name: "never-used", Severity: Medium, Short: "enabled account that was never signed in to",
+		because: []string{"never signed in, made %s ago"},
 		Suggest: []string{"disable", "move"}, Kinds: people, DisprovedBy: AnySignIns,
 		Guard: restsOn(logonAttrs),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {
@@ -60,6 +63,7 @@ var activity = []*Check{
 	},
 	{
 		Name: "expired", Severity: Low, Short: "expired account that was never disabled",
+		because: []string{"expired %s ago"},
 		Suggest: []string{"disable"}, Kinds: accounts,
 		Guard: restsOn(),
 		needs: func(d *directory.Dialect) [][]directory.AttrID {

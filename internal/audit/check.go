@@ -87,24 +87,15 @@ func (c *Check) Because(f *Finding) string {
 	if c.own != nil {
 		return c.Reason()
 	}
-	for _, one := range becauses {
-		if one.check == c.Name && (f.Days > 0 || !strings.Contains(one.text, "%s")) {
-			return strings.Replace(one.text, "%s", wording.Count(f.Days, "day"), 1)
+	for _, text := range c.because {
+		if f.Days > 0 || !strings.Contains(text, "%s") {
+			return strings.Replace(text, "%s", wording.Count(f.Days, "day"), 1)
 		}
 	}
 	if f.Days > 0 {
 		return c.Short + ", for " + wording.Count(f.Days, "day")
 	}
 	return c.Short
-}
-
-// becauses are the reasons of the checks that most is done about, with the days.
-var becauses = []struct{ check, text string }{
-	{"stale", "no sign-in for %s"}, {"stale-computer", "no sign of life for %s"}, {"never-used", "never signed in, made %s ago"},
-	{"expired", "expired %s ago"}, {"disabled", "disabled for %s"}, {"disabled-overdue", "disabled for %s"},
-	{"disabled-astray", "disabled for %s"}, {"leaver-enabled", "the person left %s ago"}, {"leaver-enabled", "the person has left"},
-	{"no-person", "belongs to nobody on the roster"}, {"privileged-idle", "privileged, and unused for %s"}, {"group-empty", "empty group"},
-	{"leave-enabled", "the person is on leave"},
 }
 
 // Fix is the value that a finding wants an attribute to have instead of
@@ -178,6 +169,7 @@ type Check struct {
 	Severity Severity
 	Short    string   // one line: what it reports
 	Suggest  []string // the actions that would clear a finding
+	because  []string // why something is done about a finding, with the days as %s; the first that can be said counts, none for Short
 	Kinds    []directory.Kind
 	// Off says that the check runs only where it is asked for.
 	Off bool

@@ -19,6 +19,7 @@ var (
 var groupChecks = []*Check{
 	{
 		Name: "group-empty", Severity: Low, Short: "group without members",
+		because: []string{"empty group"},
 		Suggest: []string{"delete"}, Kinds: groupKind, overAll: true, overEntries: true, Guard: restsOnNothing,
 		needs: func(d *directory.Dialect) [][]directory.AttrID { return [][]directory.AttrID{{d.Created}} },
 		wants: func(p *pass) string {

@@ -37,6 +37,7 @@ var privilegeChecks = []*Check{
 	},
 	{
 		Name: "privileged-idle", Severity: High, Short: "privileged account that is unused, or with an old password",
+		because: []string{"privileged, and unused for %s"},
 		Suggest: []string{"disable"}, Kinds: users, builtIn: administrator,
 		Guard: restsOn(logonAttrs, passwordAttrs),
 		absent: func(p *pass) []directory.AttrID {

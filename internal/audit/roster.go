@@ -17,6 +17,7 @@ import (
 var rosterChecks = []*Check{
 	{
 		Name: LeaverEnabled, Severity: High, Short: "enabled account of a person who has left",
+		because: []string{"the person left %s ago", "the person has left"},
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, Leavers: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsStates,
@@ -24,6 +25,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: "leave-enabled", Severity: Low, Short: "enabled account of a person on leave",
+		because: []string{"the person is on leave"},
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsColumns("no status", roster.Status),
@@ -38,6 +40,7 @@ var rosterChecks = []*Check{
 	},
 	{
 		Name: NoPerson, Severity: Medium, Short: "enabled account that matches nobody on the roster",
+		because: []string{"belongs to nobody on the roster"},
 		Suggest: []string{
 			"disable",
 		}, Kinds: users, ByRoster: true, ByAbsence: true, overAll: true, Guard: pairAttrs, needs: enabledNeeds, wants: wantsRoster,
@@ -371,10 +374,7 @@ func rosterDrift(p *pass, a *directory.Account) []Finding {
 		out = append(out, *p.about(&f, pair))
 	}
 	for _, d := range drifting {
-		attr := d.attr
-		if d.field == roster.Location && p.rules.location != directory.AttrUnknown {
-			attr = p.rules.location
-		}
+		attr := p.driftAttr(d.attr, d.field)
 		should := who.Values[d.field]
 		if should == "" || !p.Shows(directory.KindUser, attr) {
 			continue
@@ -390,6 +390,15 @@ func rosterDrift(p *pass, a *directory.Account) []Finding {
 	return out
 }
 
+// driftAttr is the attribute that a field of the roster is compared with: the usual one,
+// but for a location of which the settings name another.
+func (p *pass) driftAttr(usual directory.AttrID, field roster.Field) directory.AttrID {
+	if field == roster.Location && p.rules.location != directory.AttrUnknown {
+		return p.rules.location
+	}
+	return usual
+}
+
 // driftsFrom tells whether the roster surely gives an account another value of an
 // attribute, and not only another spelling.
 func (p *pass) driftsFrom(a *directory.Account, attr directory.AttrID) bool {
@@ -401,11 +410,7 @@ func (p *pass) driftsFrom(a *directory.Account, attr directory.AttrID) bool {
 		return false
 	}
 	for _, d := range drifting {
-		of := d.attr
-		if d.field == roster.Location && p.rules.location != directory.AttrUnknown {
-			of = p.rules.location
-		}
-		if should := who.Values[d.field]; of == attr && should != "" {
+		if should := who.Values[d.field]; p.driftAttr(d.attr, d.field) == attr && should != "" {
 			_, differs := drifted(a, attr, should)
 			return differs
 		}

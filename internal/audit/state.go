@@ -12,11 +12,13 @@ import (
 var state = []*Check{
 	{
 		Name: "disabled", Severity: Info, Short: "disabled account",
+		because: []string{"disabled for %s"},
 		Suggest: []string{"move", "delete"}, Kinds: accounts,
 		Guard: enabledAttrs, needs: disabledNeeds, judge: disabled,
 	},
 	{
 		Name: "disabled-astray", Severity: Low, Short: "disabled account outside the OUs for disabled accounts",
+		because: []string{"disabled for %s"},
 		Suggest: []string{"move"}, Kinds: []directory.Kind{directory.KindUser, directory.KindComputer},
 		Guard: enabledAttrs, needs: disabledNeeds,
 		wants: func(p *pass) string {
@@ -29,6 +31,7 @@ var state = []*Check{
 	},
 	{
 		Name: "disabled-overdue", Severity: Medium, Short: "account disabled long enough to be deleted",
+		because: []string{"disabled for %s"},
 		Suggest: []string{"delete"}, Kinds: accounts,
 		Guard: enabledAttrs, needs: disabledNeeds, judge: disabledOverdue,
 	},

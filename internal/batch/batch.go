@@ -586,63 +586,16 @@ func About(ctx context.Context, s *store.Store, entry string) ([]*Batch, error) 
 	if err != nil {
 		return nil, err
 	}
-	all := make([]*Batch, len(kept))
-	for i, k := range kept {
-		if all[i], err = decode(k); err != nil {
-			return nil, fmt.Errorf("batch %d: %w", k.ID, err)
-		}
-		if err := standing(ctx, s, k.ID, true, all[i]); err != nil {
+	all, err := decodeAll(kept)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range all {
+		if err := standing(ctx, s, b.ID, true, b); err != nil {
 			return nil, err
 		}
 	}
 	return all, nil
-}
-
-// MarkUndone writes down with the lines of batches that were done by which batch they
-// were taken back.
-func MarkUndone(ctx context.Context, s *store.Store, batches ...*Batch) error {
-	heads, err := Heads(ctx, s)
-	if err != nil {
-		return err
-	}
-	by := map[int]*Batch{}
-	for _, b := range batches {
-		by[b.ID] = b
-	}
-	for _, undo := range heads {
-		b := by[undo.UndoOf]
-		if b == nil || undo.State == Staged || undo.State == Discarded {
-			continue
-		}
-		entries, err := s.Entries(ctx, b.ID)
-		if err != nil {
-			return err
-		}
-		back, err := s.Entries(ctx, undo.ID)
-		if err != nil {
-			return err
-		}
-		settled, err := s.LastOfLines(ctx, undo.ID, EventSettled)
-		if err != nil {
-			return err
-		}
-		done := map[string]bool{}
-		for of, r := range settled {
-			var body Settlement
-			if err := json.Unmarshal(r.Body, &body); err != nil {
-				return fmt.Errorf("journal record %d: %w", r.Seq, err)
-			}
-			if body.State == Applied {
-				done[back[of.Line]] = true
-			}
-		}
-		for i := range b.Lines {
-			if l := &b.Lines[i]; l.State.Touched() && done[entries[l.N]] {
-				l.Undone = undo.ID
-			}
-		}
-	}
-	return nil
 }
 
 // List returns all batches; their lines hold numbers and states only.
@@ -651,13 +604,22 @@ func List(ctx context.Context, s *store.Store) ([]*Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := make([]*Batch, len(kept))
+	all, err := decodeAll(kept)
+	if err != nil {
+		return nil, err
+	}
+	return all, standing(ctx, s, 0, true, all...)
+}
+
+// decodeAll reads batches as they are kept.
+func decodeAll(kept []*store.Batch) (all []*Batch, err error) {
+	all = make([]*Batch, len(kept))
 	for i, k := range kept {
 		if all[i], err = decode(k); err != nil {
 			return nil, fmt.Errorf("batch %d: %w", k.ID, err)
 		}
 	}
-	return all, standing(ctx, s, 0, true, all...)
+	return all, nil
 }
 
 // Has tells whether an action is among those of the line.

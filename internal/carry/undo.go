@@ -177,6 +177,33 @@ func takenBack(ctx context.Context, s *store.Store, heads []*batch.Batch, b *bat
 	return done, nil
 }
 
+// MarkUndone writes down with the lines of batches by which batch they were taken back.
+func MarkUndone(ctx context.Context, s *store.Store, batches ...*batch.Batch) error {
+	heads, err := batch.Heads(ctx, s)
+	if err != nil {
+		return err
+	}
+	for _, b := range batches {
+		back, err := takenBack(ctx, s, heads, b)
+		if err != nil {
+			return err
+		}
+		if len(back) == 0 {
+			continue
+		}
+		entries, err := s.Entries(ctx, b.ID) // which the lines of a list do not hold
+		if err != nil {
+			return err
+		}
+		for i := range b.Lines {
+			if l := &b.Lines[i]; l.State.Touched() {
+				l.Undone = back[entries[l.N]]
+			}
+		}
+	}
+	return nil
+}
+
 // restores tells whether a batch brings deleted entries back, and may be about
 // those that another one deleted.
 func restores(head, b *batch.Batch) bool {

@@ -60,6 +60,9 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	all, err := a.work.Batches(ctx)
+	if err == nil {
+		err = a.work.MarkUndone(ctx, all...)
+	}
 	if err != nil {
 		return err
 	}
@@ -103,6 +106,9 @@ func (a *app) batchShow(ctx context.Context, cmd *cli.Command) error {
 	case "json":
 		return render.BatchJSON(a.out, b)
 	case "table":
+		if err := a.work.MarkUndone(ctx, b); err != nil {
+			return err
+		}
 		agreed, err := a.work.Agreement(ctx, b)
 		if err != nil {
 			return err

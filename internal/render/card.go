@@ -241,8 +241,8 @@ func (c *AccountCard) known(w io.Writer, st Style) {
 	if why, is := strings.CutPrefix(c.Known.Exempt, "it is exempt: "); is {
 		tell("Exempt", why)
 	}
-	if b := c.Known.Suspended; b != nil {
-		tell("Suspended", fmt.Sprintf("until %s, by batch %d", wording.Moment(b.Until, st.Zone), b.ID))
+	if s := c.Known.Suspended; s != nil {
+		tell("Suspended", fmt.Sprintf("until %s, by batch %d", wording.Moment(s.Until, st.Zone), s.Batch))
 	}
 	for _, one := range c.Known.Waiting {
 		tell("Waiting", fmt.Sprintf("batch %d, staged %s by %s: %s", one.Batch.ID, Day(one.Created, st.Zone), one.By, LineChanges(one.Line)))

@@ -311,29 +311,13 @@ func (s *Store) Batch(ctx context.Context, id int) (*Batch, error) {
 func (s *Store) Batches(ctx context.Context) ([]*Batch, error) {
 	rows, err := s.db.QueryContext(
 		ctx,
-		"SELECT id, head, coalesce(n, 0), coalesce(state, '') = ? FROM batches LEFT JOIN lines ON batch = id ORDER BY id, n",
+		"SELECT id, head, coalesce(n, 0), coalesce(state, '') = ?, NULL FROM batches LEFT JOIN lines ON batch = id ORDER BY id, n",
 		dropped,
 	)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	var all []*Batch
-	for rows.Next() {
-		var b Batch
-		var l Line
-		if err := rows.Scan(&b.ID, &b.Head, &l.N, &l.Dropped); err != nil {
-			return nil, err
-		}
-		if len(all) == 0 || all[len(all)-1].ID != b.ID {
-			all = append(all, &b)
-		}
-		if l.N > 0 {
-			last := all[len(all)-1]
-			last.Lines = append(last.Lines, l)
-		}
-	}
-	return all, rows.Err()
+	return scanBatches(rows)
 }
 
 // entryOf is the entry that a line is about, as it is indexed. What somebody has put
@@ -348,6 +332,12 @@ func (s *Store) BatchesAbout(ctx context.Context, entry string) ([]*Batch, error
 	if err != nil {
 		return nil, err
 	}
+	return scanBatches(rows)
+}
+
+// scanBatches reads the rows of lines, batch by batch: id, head, number (0 for a batch
+// without lines), whether it was dropped, and the body, if it is wanted.
+func scanBatches(rows *sql.Rows) ([]*Batch, error) {
 	defer rows.Close()
 	var all []*Batch
 	for rows.Next() {
@@ -359,8 +349,10 @@ func (s *Store) BatchesAbout(ctx context.Context, entry string) ([]*Batch, error
 		if len(all) == 0 || all[len(all)-1].ID != b.ID {
 			all = append(all, &b)
 		}
-		last := all[len(all)-1]
-		last.Lines = append(last.Lines, l)
+		if l.N > 0 {
+			last := all[len(all)-1]
+			last.Lines = append(last.Lines, l)
+		}
 	}
 	return all, rows.Err()
 }

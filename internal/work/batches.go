@@ -21,11 +21,17 @@ func (s *Session) Batch(ctx context.Context, id int) (*batch.Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := batch.Load(ctx, kept, id)
-	if err == nil {
-		err = batch.MarkUndone(ctx, kept, b)
+	return batch.Load(ctx, kept, id)
+}
+
+// MarkUndone writes down with the lines of batches by which batch they were taken back,
+// for people to see.
+func (s *Session) MarkUndone(ctx context.Context, batches ...*batch.Batch) error {
+	kept, err := s.Store(ctx)
+	if err != nil {
+		return err
 	}
-	return b, err
+	return carry.MarkUndone(ctx, kept, batches...)
 }
 
 // Batches are all batches of the state folder.
@@ -34,11 +40,7 @@ func (s *Session) Batches(ctx context.Context) ([]*batch.Batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := batch.List(ctx, kept)
-	if err == nil {
-		err = batch.MarkUndone(ctx, kept, all...)
-	}
-	return all, err
+	return batch.List(ctx, kept)
 }
 
 // Agreement tells who has agreed to a batch, and whether that is enough.

@@ -223,11 +223,7 @@ const namesAtOnce = 100
 // FindAll finds the entries that names mean, as people call them: one for each, or, for
 // a name with * in it, all that are called so.
 func (s *Session) FindAll(ctx context.Context, p *Place, names []string) ([]directory.Entry, error) {
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return nil, err
-	}
-	d, err := directory.DialectNamed(id.Dialect)
+	_, d, err := p.Dialect(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -125,11 +125,7 @@ func (s *Session) ladderEvent(ctx context.Context, p *Place, name string) (*ladd
 	if err != nil {
 		return nil, err
 	}
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return nil, err
-	}
-	d, err := directory.DialectNamed(id.Dialect)
+	id, d, err := p.Dialect(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/source"
 )
 
@@ -17,8 +18,8 @@ type Known struct {
 	// Waiting are its lines in batches that are still to be carried out, Done those that
 	// were, the latest first.
 	Waiting, Done []PastLine
-	// Suspended is the batch that has switched it off until a date, nil where none has.
-	Suspended *batch.Batch
+	// Suspended says by which batch it is switched off until a date, nil where it is not.
+	Suspended *carry.Suspension
 	// Links are the decisions on whose it is.
 	Links []Link
 }
@@ -46,11 +47,21 @@ func (s *Session) knownOf(ctx context.Context, p *Place, c *Card) (k Known, err 
 				continue
 			}
 			k.Done = append(k.Done, one)
-			if one.Until.After(s.Now()) && one.Undone == 0 && one.Has(batch.Disable) && k.Suspended == nil {
-				k.Suspended = one.Batch
-			}
 		case one.Batch.State == batch.Staged || one.Batch.State == batch.Begun:
 			k.Waiting = append(k.Waiting, one)
+		}
+	}
+	if len(past) > 0 {
+		kept, err := s.Store(ctx)
+		if err != nil {
+			return k, err
+		}
+		all, err := carry.Suspensions(ctx, kept, id, s.Now())
+		if err != nil {
+			return k, err
+		}
+		if one, is := all[shown]; is {
+			k.Suspended = &one
 		}
 	}
 	links, err := s.Links(ctx)

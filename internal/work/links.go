@@ -70,11 +70,7 @@ func (s *Session) Decide(ctx context.Context, p *Place, of Decision) (*Link, err
 	if err != nil {
 		return nil, err
 	}
-	id, err := p.Identity(ctx)
-	if err != nil {
-		return nil, err
-	}
-	d, err := directory.DialectNamed(id.Dialect)
+	_, d, err := p.Dialect(ctx)
 	if err != nil {
 		return nil, err
 	}

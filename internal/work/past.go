@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/source"
 )
@@ -23,7 +24,7 @@ func (s *Session) pastOf(ctx context.Context, id source.Identity, entry string) 
 	}
 	all, err := batch.About(ctx, kept, entry)
 	if err == nil {
-		err = batch.MarkUndone(ctx, kept, all...)
+		err = carry.MarkUndone(ctx, kept, all...)
 	}
 	for _, b := range all {
 		if b.Identity.Same(id) {

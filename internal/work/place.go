@@ -75,6 +75,16 @@ func (p *Place) Identity(ctx context.Context) (source.Identity, error) {
 	return id, err
 }
 
+// Dialect tells which directory this is, and how its entries are read.
+func (p *Place) Dialect(ctx context.Context) (source.Identity, *directory.Dialect, error) {
+	id, err := p.Identity(ctx)
+	if err != nil {
+		return id, nil, err
+	}
+	d, err := directory.DialectNamed(id.Dialect)
+	return id, d, err
+}
+
 // Location is the yard's time zone.
 func (p *Place) Location() *time.Location {
 	loc, err := p.Yard.Location()
