@@ -16,7 +16,8 @@ var privilegeChecks = []*Check{
 	},
 	{
 		Name: "privileged-residue", Severity: Medium, Short: "entry still marked as privileged that no longer is",
-		Kinds: []directory.Kind{directory.KindUser, directory.KindGroup}, overEntries: true,
+		Suggest: []string{"unmark-privileged"},
+		Kinds:   []directory.Kind{directory.KindUser, directory.KindGroup}, overEntries: true,
 		absent: func(*pass) []directory.AttrID { return []directory.AttrID{directory.AttrPrimaryGroupID} },
 		Guard:  func(*directory.Dialect) []directory.AttrID { return []directory.AttrID{directory.AttrAdminCount} },
 		wants: func(p *pass) string {

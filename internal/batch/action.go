@@ -21,6 +21,7 @@ const (
 	Describe      = "describe"
 	Expire        = "expire"
 	Hide          = "hide"
+	Unmark        = "unmark-privileged"
 	JoinGroup     = "join-group"
 	LeaveGroup    = "leave-group"
 	LeaveGroups   = "leave-groups"
@@ -39,6 +40,7 @@ const (
 // Names of the actions that only undo and restore stage.
 const (
 	PutBack     = "put-back"
+	Mark        = "mark-privileged"
 	PutHomeBack = "put-home-back"
 	Restore     = "restore"
 )
@@ -53,6 +55,7 @@ var ActionNames = []string{
 	Describe,
 	Expire,
 	Hide,
+	Unmark,
 	JoinGroup,
 	LeaveGroup,
 	LeaveGroups,
@@ -85,7 +88,7 @@ func ParseActions(list string) ([]string, error) {
 	if i := slices.Index(all, Delete); i >= 0 && i != len(all)-1 {
 		return nil, errors.New("nothing can follow delete")
 	}
-	for _, pair := range [][2]string{{Disable, Enable}, {Disable, LeaveRole}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Delete, ResetPassword}, {Disable, ResetPassword}, {Enable, SetHomeAside}, {SetHomeAside, ResetPassword}} {
+	for _, pair := range [][2]string{{Disable, Enable}, {Disable, LeaveRole}, {LeaveGroup, LeaveGroups}, {JoinGroup, LeaveGroup}, {Unmark, Delete}, {Delete, ResetPassword}, {Disable, ResetPassword}, {Enable, SetHomeAside}, {SetHomeAside, ResetPassword}} {
 		if slices.Contains(all, pair[0]) && slices.Contains(all, pair[1]) {
 			return nil, fmt.Errorf("%s and %s do not go together in one batch", pair[0], pair[1])
 		}
@@ -271,6 +274,9 @@ func Readable(attr, v string) string {
 		}
 		return t.Format(time.RFC3339)
 	}
+	if strings.EqualFold(attr, directory.AttrSecurityDescriptor) {
+		return readablePermissions(v)
+	}
 	if plain := directory.Plain(attr, v); plain != v {
 		return plain
 	}
@@ -350,6 +356,10 @@ func (g *guarding) action(a *Action) {
 		}
 	case ResetPassword:
 		g.equal(g.dialect.Enabled...) // nobody who was disabled meanwhile gets a password
+	case Unmark, Mark:
+		for _, m := range a.Put {
+			g.add(m.Guard(m.Old))
+		}
 	case SetHomeAside:
 		g.equal(g.dialect.Enabled...) // nobody who was enabled meanwhile loses it
 		for _, name := range append([]string{g.dialect.Logon.String()}, homeAttributes...) {

@@ -178,6 +178,18 @@ type Mod struct {
 // Inverse takes the change back.
 func (m Mod) Inverse() Mod { return Mod{Attr: m.Attr, Old: m.New, New: m.Old} }
 
+// Permissions tells whether it is about the entry's access list.
+func (m Mod) Permissions() bool { return strings.EqualFold(m.Attr, directory.AttrSecurityDescriptor) }
+
+// Guard is that the attribute holds some values.
+func (m Mod) Guard(values []Octets) Guard {
+	g := Guard{Attr: m.Attr, Rule: Equal, Values: values}
+	if m.Permissions() {
+		g.Rule = Permissions
+	}
+	return g
+}
+
 // Guard is what must still be true of an entry.
 type Guard struct {
 	Attr   string   `json:"attr"`
@@ -192,7 +204,8 @@ type Guard struct {
 type Rule string
 
 // The rules of guards. Container compares the name of the parent. Groups,
-// IsMember and NotMember look at which groups list the entry.
+// IsMember and NotMember look at which groups list the entry, Permissions at its
+// access list.
 const (
 	Equal     Rule = "equal"
 	NoLater   Rule = "no-later" // no sign-in later than the one known
@@ -200,10 +213,15 @@ const (
 	Groups    Rule = "groups"     // exactly these
 	IsMember  Rule = "member"     // of each of these
 	NotMember Rule = "not-member" // of none of these
+
+	Permissions Rule = "permissions" // the entry's own, as directory.SamePermissions compares
 )
 
 // ofGroups tells whether the guard is about groups, not about the entry.
 func (g *Guard) ofGroups() bool { return g.Rule == Groups || g.Rule == IsMember || g.Rule == NotMember }
+
+// ofAttribute tells whether the guard is about values that the entry shows by itself.
+func (g *Guard) ofAttribute() bool { return g.Rule == Equal || g.Rule == NoLater }
 
 // Image is an entry and every reference to it, as they were at one moment.
 // It never holds secrets.

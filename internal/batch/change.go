@@ -7,7 +7,8 @@ import (
 
 // Change is what a line would change, for people.
 type Change struct {
-	// What is the name of an attribute, or group, password, lock, place, name, entry or home folder.
+	// What is the name of an attribute, or group, password, lock, place, name, entry,
+	// permissions or home folder.
 	What string `json:"what"`
 	Old  string `json:"old"`
 	New  string `json:"new"`
@@ -23,6 +24,7 @@ const (
 	aboutName     = "name"
 	aboutEntry    = "entry"
 	aboutHome     = "home folder"
+	aboutRules    = "permissions"
 
 	none      = "(none)"
 	notLocked = "not locked"
@@ -94,6 +96,9 @@ func (c *Change) None() bool { return c.Old == none }
 
 // ChangeOf writes a Mod for people.
 func ChangeOf(m Mod) Change {
+	if m.Permissions() {
+		return Change{What: aboutRules, Old: readable(m.Attr, m.Old), New: readable(m.Attr, m.New)}
+	}
 	return Change{What: m.Attr, Old: text(readable(m.Attr, m.Old)), New: text(readable(m.Attr, m.New))}
 }
 

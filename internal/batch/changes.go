@@ -155,8 +155,15 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 		do, undo = l.ldifGroups(a, *dn, &e)
 		return do, undo, nil
 	}
-	mods := a.Put
-	if mods == nil {
+	mods := slices.DeleteFunc(slices.Clone(a.Put), Mod.Permissions)
+	if len(mods) < len(a.Put) {
+		what := remark("its permissions are changed by \"yardbroom apply\" only")
+		if len(mods) == 0 {
+			return what, nil, nil
+		}
+		do, undo = append(do, what...), append(undo, what...)
+	}
+	if a.Put == nil {
 		e := l.staged()
 		if mods, err = Plan(d, a.Name, &e, LockPolicy{Honoured: true, Known: true}); err != nil {
 			return nil, nil, err
@@ -166,11 +173,10 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 	for i, m := range mods {
 		back[i] = m.Inverse()
 	}
-	undo = []LDIFChange{ldifModify(*dn, back)}
-	if !HasInverse(a.Name) {
+	if undo = append(undo, ldifModify(*dn, back)); !HasInverse(a.Name) {
 		undo = remark("%s has no inverse", a.Name)
 	}
-	return []LDIFChange{ldifModify(*dn, mods)}, undo, nil
+	return append(do, ldifModify(*dn, mods)), undo, nil
 }
 
 // addAgain is the record that makes an entry anew.

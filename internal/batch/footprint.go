@@ -428,6 +428,9 @@ func (p *Protection) Refuse(l *Line, e *directory.Entry, f *Footprint) string {
 		if why := p.Why(e, l.actionNames()); why != "" {
 			return why
 		}
+		if why := f.stillPrivileged(l); why != "" {
+			return why
+		}
 		if moved := merge(f.Given, f.Taken); len(moved) > 0 && kindOf(p.Dialect, e) == directory.KindGroup {
 			return fmt.Sprintf(
 				"it is a group, and all its members would gain or lose the power of %s: change that by hand",

@@ -44,6 +44,10 @@ func (l *Line) intents(d *directory.Dialect, dn string, done func(action string)
 		}
 		n := &all[0]
 		for _, m := range a.Put {
+			if m.Permissions() {
+				n.Permit = true
+				continue
+			}
 			n.Write = append(n.Write, m.Attr)
 		}
 		n.Write = append(n.Write, stateAttributes(d, a.Name)...)

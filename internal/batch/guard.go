@@ -23,6 +23,7 @@ func Drift(guards []Guard, e *directory.Entry, done []Mod) string {
 				return fmt.Sprintf("it is in %s now, it was in %s", parent, g.Values[0])
 			}
 		case Groups, IsMember, NotMember: // GroupDrift looks at them
+		case Permissions: // PermissionsDrift
 		case NoLater:
 			if now, ok := signIn(g.Attr, e.First(g.Attr)); !ok {
 				return fmt.Sprintf("%s cannot be read: %q", g.Attr, e.First(g.Attr))
@@ -87,7 +88,7 @@ func sameValues(a, b []Octets) bool {
 func Attributes(guards []Guard) []string {
 	var names []string
 	for _, g := range guards {
-		if g.Rule != Container && !g.ofGroups() {
+		if g.ofAttribute() {
 			names = append(names, g.Attr)
 		}
 	}

@@ -233,6 +233,8 @@ func (p *Protection) reach(e *directory.Entry) string {
 var changeable = map[directory.Kind][]string{
 	directory.KindGroup: {
 		Describe,
+		Unmark,
+		Mark,
 		JoinGroup,
 		LeaveGroup,
 		LeaveGroups,

@@ -54,7 +54,7 @@ func init() {
 // byAction are the attributes that an action of their own changes, and which.
 var byActionAttributes = map[string]string{
 	"useraccountcontrol": "disable and enable", "nsaccountlock": "disable and enable", "pwdaccountlockedtime": "disable, enable and unlock",
-	"lockouttime": "unlock", "nsroledn": "leave-role", "accountunlocktime": "unlock", "passwordretrycount": "unlock",
+	"lockouttime": "unlock", "admincount": "unmark-privileged", "ntsecuritydescriptor": "unmark-privileged", "nsroledn": "leave-role", "accountunlocktime": "unlock", "passwordretrycount": "unlock",
 	"samaccountname": "rename", "uid": "rename", "cn": "rename", "name": "rename", "userprincipalname": "rename", "distinguishedname": "move and rename", "entrydn": "move and rename",
 	"accountexpires": "expire", "shadowexpire": "expire", "pwdendtime": "expire", "msexchhidefromaddresslists": "hide",
 	"member": "join-group and leave-group", "uniquemember": "join-group and leave-group", "memberuid": "join-group and leave-group", "memberof": "join-group and leave-group",
@@ -63,8 +63,8 @@ var byActionAttributes = map[string]string{
 
 // neverAttributes decide on rights, sign-in, identity or policy.
 var neverAttributes = nameSet(`
-	objectClass objectCategory objectSid objectGUID entryUUID nsUniqueId sIDHistory securityIdentifier primaryGroupID adminCount groupType systemFlags
-	isCriticalSystemObject nTSecurityDescriptor instanceType dSCorePropagationData wellKnownObjects otherWellKnownObjects
+	objectClass objectCategory objectSid objectGUID entryUUID nsUniqueId sIDHistory securityIdentifier primaryGroupID groupType systemFlags
+	isCriticalSystemObject instanceType dSCorePropagationData wellKnownObjects otherWellKnownObjects
 	servicePrincipalName dNSHostName altSecurityIdentities userCertificate cACertificate crossCertificatePair authorityRevocationList certificateRevocationList
 	userSMIMECertificate userPKCS12 sshPublicKey nsSshPublicKey ldapPublicKey ipaSshPubKey
 	uidNumber gidNumber homeDirectory unixHomeDirectory loginShell homeDrive profilePath scriptPath logonHours logonWorkstation userWorkstations userParameters

@@ -14,9 +14,9 @@ func TestEveryAttributeHasItsClass(t *testing.T) {
 	for want, names := range map[Class][]string{
 		Allowed: {"mail", "title", "DEPARTMENT", "manager", "employeeID", "extensionAttribute3", "description", "telephoneNumber", "info", "gecos"},
 		ByAction: {"userAccountControl", "USERACCOUNTCONTROL", "sAMAccountName", "uid", "cn", "userPrincipalName", "accountExpires", "shadowExpire", "pwdEndTime", "pwdAccountLockedTime",
-			"member", "memberUid", "userPassword", "msExchHideFromAddressLists", "distinguishedName", "nsRoleDN"},
-		Never: {"objectClass", "groupType", "gPLink", "scriptPath", "logonHours", "authzTo", "sshPublicKey", "homeDirectory", "loginShell", "primaryGroupID", "sIDHistory", "adminCount",
-			"nTSecurityDescriptor", "servicePrincipalName", "msDS-AllowedToDelegateTo", "msDS-KeyCredentialLink", "nsManagedRoleDN", "pwdPolicySubentry", "krbPrincipalKey", "ms-Mcs-AdmPwd", "msLAPS-Password",
+			"member", "memberUid", "userPassword", "msExchHideFromAddressLists", "distinguishedName", "nsRoleDN", "adminCount", "nTSecurityDescriptor"},
+		Never: {"objectClass", "groupType", "gPLink", "scriptPath", "logonHours", "authzTo", "sshPublicKey", "homeDirectory", "loginShell", "primaryGroupID", "sIDHistory",
+			"servicePrincipalName", "msDS-AllowedToDelegateTo", "msDS-KeyCredentialLink", "nsManagedRoleDN", "pwdPolicySubentry", "krbPrincipalKey", "ms-Mcs-AdmPwd", "msLAPS-Password",
 			"uidNumber", "gidNumber", "owner", "aci", "sudoUser", "olcAccess", "userCertificate", "altSecurityIdentities", "oathSecret", "", "a b", "mail;lang-fr", "mail)(", "*", "2.5.4.12", "OID.2.5.4.12"},
 		Unlisted: {"favouriteColour", "thumbnailLogo"},
 	} {

@@ -363,6 +363,8 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 			switch {
 			case a.Name == ResetPassword:
 				need(max(1, rule.For(a.Name)), "it resets passwords")
+			case a.Name == Unmark:
+				need(max(1, rule.For(a.Name)), "it opens the permissions of what was privileged")
 			default:
 				need(rule.For(a.Name), "it has the action "+a.Name)
 			}

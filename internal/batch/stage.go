@@ -474,6 +474,8 @@ func (s *Stager) action(
 		return s.hide(ctx, e, line)
 	case LeaveRole:
 		return s.leaveRole(ctx, e, line)
+	case Unmark:
+		return s.unmark(ctx, e, line)
 	case JoinGroup, LeaveGroup, LeaveGroups:
 		return s.inGroups(name, e, line)
 	case ResetPassword:

@@ -114,7 +114,11 @@ func (w *worker) modify(ctx context.Context, l *batch.Line, a *batch.Action, e *
 	if err != nil {
 		return err
 	}
-	return w.do(ctx, l, past, w.step(a.Name, OpModify, e, func(s *Step) { s.Mods = mods }), image(e), w.assertion(l, e))
+	op := OpModify
+	if slices.ContainsFunc(mods, batch.Mod.Permissions) {
+		op = OpPermissions
+	}
+	return w.do(ctx, l, past, w.step(a.Name, op, e, func(s *Step) { s.Mods = mods }), image(e), w.assertion(l, e))
 }
 
 // step makes a step on an entry.

@@ -190,6 +190,9 @@ func (w *worker) drift(
 			return drift, "", err
 		}
 	}
+	if drift, err := w.permissionsDrift(ctx, guards, e, past); drift != "" || err != nil {
+		return drift, "", err
+	}
 	for _, g := range guards {
 		if g.Server == "" || strings.EqualFold(g.Server, w.server.HostName()) {
 			continue

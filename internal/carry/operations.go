@@ -42,6 +42,8 @@ func (s *Step) operation() operation {
 		return listing{s}
 	case OpPassword:
 		return resetting{s}
+	case OpPermissions:
+		return permitting{s}
 	case OpRename:
 		return renaming{s}
 	case OpDelete:
@@ -108,13 +110,17 @@ func (s *Step) leaf() string { return directory.LeafValue(s.DN) }
 type modifying struct{ *Step }
 
 func (o modifying) send(server *source.Server, assertion string) error {
-	// The old value is deleted by name, so that the server refuses where it is
-	// no longer there.
+	return server.Modify(o.entry(), o.exchanged(), assertion)
+}
+
+// exchanged are its changes as they are sent. The old value is deleted by name, so that
+// the server refuses where it is no longer there.
+func (o modifying) exchanged() []source.Change {
 	changes := make([]source.Change, len(o.Mods))
 	for i, m := range o.Mods {
 		changes[i] = source.Change{Attr: m.Attr, Delete: batch.Plain(m.Old), Add: batch.Plain(m.New)}
 	}
-	return server.Modify(o.entry(), changes, assertion)
+	return changes
 }
 
 func (o modifying) read(ctx context.Context, server *source.Server) (*directory.Entry, error) {

@@ -52,6 +52,8 @@ const (
 	OpAdd       Op = "add"
 	OpReanimate Op = "reanimate"
 	OpPassword  Op = "password"
+	// OpPermissions exchanges values and the entry's access list, in one write.
+	OpPermissions Op = "permissions"
 
 	OpSetAside    Op = "set-home-aside"
 	OpPutHomeBack Op = "put-home-back"
@@ -233,6 +235,7 @@ var mainOps = map[string][]Op{
 	batch.Set: {
 		OpModify,
 	}, batch.Fill: {OpModify}, batch.Add: {OpModify}, batch.Clear: {OpModify}, batch.Describe: {OpModify}, batch.Expire: {OpModify}, batch.Hide: {OpModify},
+	batch.Unmark: {OpPermissions, OpModify}, batch.Mark: {OpPermissions, OpModify},
 	batch.ResetPassword: {
 		OpPassword,
 	}, batch.Rename: {OpRename}, batch.Move: {OpRename}, batch.Delete: {OpDelete}, batch.Restore: {OpReanimate, OpAdd},
@@ -256,7 +259,7 @@ func (h *history) main(action string) *pastStep {
 func (h *history) mods() []batch.Mod {
 	var all []batch.Mod
 	for _, s := range h.steps {
-		if (s.Op == OpModify || s.Op == OpReanimate) && s.outcome != nil && s.outcome.Done {
+		if (s.Op == OpModify || s.Op == OpReanimate || s.Op == OpPermissions) && s.outcome != nil && s.outcome.Done {
 			all = append(all, s.Mods...)
 		}
 	}

@@ -288,6 +288,8 @@ func inverseLine(d *directory.Dialect, batchID int, l *batch.Line, h *history) (
 			moveBack(out, step, deleted)
 		case name == batch.SetHomeAside:
 			homeBack(out, step)
+		case (name == batch.Unmark || name == batch.Mark) && !deleted:
+			markBack(out, step)
 		case deleted:
 			out.Warnings = append(out.Warnings, "it comes back disabled; enable it when it has a password")
 		default:

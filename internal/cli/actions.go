@@ -27,6 +27,7 @@ var actions = []struct{ name, usage, args string }{
 	{batch.Describe, "write a description, such as why and since when an account is disabled", "[ACCOUNT…] --text TEXT"},
 	{batch.Expire, "give accounts an expiry date", "[ACCOUNT…] --expires DATE"},
 	{batch.Hide, "take accounts out of the address lists of the mail system", "[ACCOUNT…]"},
+	{batch.Unmark, "take the mark off entries that are no longer privileged, and let them inherit permissions again", "[ACCOUNT…]"},
 	{batch.JoinGroup, "put accounts into groups", "[ACCOUNT…] --group GROUP"},
 	{batch.LeaveGroup, "take accounts out of groups", "[ACCOUNT…] --group GROUP"},
 	{batch.LeaveGroups, "take accounts out of all their groups", "[ACCOUNT…]"},

@@ -28,6 +28,7 @@ const (
 
 	aceInherited     = 0x02 // by containers below
 	aceInheritOnly   = 0x08
+	aceWasInherited  = 0x10 // from a container above
 	aceObjectType    = 0x1
 	aceInheritedType = 0x2
 
@@ -49,6 +50,7 @@ type ace struct {
 	mask        uint32
 	object      string // raw identity of the property, set of properties or class that it is about, "" for all
 	sid         string // raw
+	raw         string // all of it
 }
 
 // accessList reads the discretionary list of a security descriptor (MS-DTYP
@@ -75,7 +77,7 @@ func accessList(descriptor string) (list []ace, there bool, err error) {
 		if size < leastACE || at+size > len(raw) {
 			return nil, false, errDescriptor
 		}
-		one := ace{kind: raw[at], flags: raw[at+1], mask: binary.LittleEndian.Uint32(raw[at+4:])}
+		one := ace{kind: raw[at], flags: raw[at+1], mask: binary.LittleEndian.Uint32(raw[at+4:]), raw: descriptor[at : at+size]}
 		sid := at + leastACE
 		switch one.kind {
 		case aceAllowedObject, aceDeniedObject, aceAllowedObjectConditional, aceDeniedObjectConditional:

@@ -216,9 +216,9 @@ func TestWhatMayBeDone(t *testing.T) {
 	user, mail, names := guidOf(1), Property{ID: guidOf(2), Set: guidOf(3)}, Property{ID: guidOf(4)}
 	allow := func(sid string, mask uint32, object string) ace {
 		if object != "" {
-			return ace{aceAllowedObject, 0, mask, object, sid}
+			return ace{kind: aceAllowedObject, mask: mask, object: object, sid: sid}
 		}
-		return ace{aceAllowed, 0, mask, "", sid}
+		return ace{kind: aceAllowed, mask: mask, sid: sid}
 	}
 	deny := func(a ace) ace { a.kind++; return a }
 	none := descriptorOf()
@@ -237,10 +237,10 @@ func TestWhatMayBeDone(t *testing.T) {
 		{"for entries of another class", no, ask(r.MayDelete(none, "", descriptorOf(allow(me, rightDeleteChild, guidOf(7))), user))},
 		{"a denial first", no, ask(r.MayDelete(descriptorOf(deny(allow(me, rightDelete, "")), allow(crew, rightDelete, "")), "", none, user))},
 		{"a denial last", yes, ask(r.MayDelete(descriptorOf(allow(crew, rightDelete, ""), deny(allow(me, rightDelete, ""))), "", none, user))},
-		{"for those below only", no, ask(r.MayDelete(descriptorOf(ace{aceAllowed, aceInheritOnly | aceInherited, rightDelete, "", me}), "", none, user))},
+		{"for those below only", no, ask(r.MayDelete(descriptorOf(ace{kind: aceAllowed, flags: aceInheritOnly | aceInherited, mask: rightDelete, sid: me}), "", none, user))},
 		{"a list above that is not shown", unknown, ask(r.MayDelete(none, "", "", user))},
-		{"a condition above", unknown, ask(r.MayDelete(none, "", descriptorOf(ace{aceAllowedConditional, 0, rightDeleteChild, "", me}), user))},
-		{"a condition about somebody else", no, ask(r.MayDelete(none, "", descriptorOf(ace{aceAllowedConditional, 0, rightDeleteChild, "", other}), user))},
+		{"a condition above", unknown, ask(r.MayDelete(none, "", descriptorOf(ace{kind: aceAllowedConditional, mask: rightDeleteChild, sid: me}), user))},
+		{"a condition about somebody else", no, ask(r.MayDelete(none, "", descriptorOf(ace{kind: aceAllowedConditional, mask: rightDeleteChild, sid: other}), user))},
 		{"everything", yes, ask(r.MayWrite(descriptorOf(allow(me, rightGenericAll, "")), "", mail))},
 		{"writing in general", yes, ask(r.MayWrite(descriptorOf(allow(me, rightGenericWrite, "")), "", mail))},
 		{"reading in general", no, ask(r.MayWrite(descriptorOf(allow(me, rightGenericRead, "")), "", mail))},

@@ -76,7 +76,7 @@ type LetterAccount struct {
 var deeds = map[string]string{
 	"move": "moved", "disable": "disabled", "delete": "deleted", "leave-groups": "taken out of its groups", "leave-group": "taken out of a group",
 	"join-group": "put into a group", "hide": "hidden from address lists", "expire": "given an expiry date", "describe": "marked in its description",
-	"set-home-aside": "parted from its home folder", "leave-role": "taken out of a role",
+	"set-home-aside": "parted from its home folder", "leave-role": "taken out of a role", "unmark-privileged": "no longer marked as privileged",
 }
 
 // What says what a rung does, in words that follow "will be".

@@ -49,6 +49,7 @@ type Directory struct {
 	kids    map[string]map[string]bool // folded parent → folded children
 	linked  map[string]map[link]bool   // folded target → who names it, and how
 	denied  map[string][]string        // by folded name: what access lists deny
+	closed  map[string]bool            // by objectGUID: whose list was written, and whether it takes nothing in from above
 
 	passwords map[string]string // by raw objectGUID: those that were set, to sign in with
 }
@@ -579,6 +580,9 @@ func (d *Directory) change(e *directory.Entry, c ldap.Change) error {
 	if d.dialect == directory.AD &&
 		slices.ContainsFunc(serverOnly, func(n string) bool { return strings.EqualFold(n, name) }) {
 		return refuse(ldap.LDAPResultUnwillingToPerform, "%s is the server's", name)
+	}
+	if strings.EqualFold(name, descriptor) && d.dialect == directory.AD {
+		return d.permit(e, values)
 	}
 	if strings.EqualFold(name, "unicodePwd") {
 		if len(values) == 1 {

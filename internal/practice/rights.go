@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-ldap/ldap/v3"
+
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 )
@@ -46,18 +48,29 @@ func accessEntry(deny bool, flags byte, mask uint32, attr string) string {
 	return string(binary.LittleEndian.AppendUint16([]byte{kind, flags}, uint16(4+len(body)))) + body
 }
 
+// Bits of the control field of a security descriptor (MS-DTYP 2.4.6).
+const (
+	selfRelative  = 0x8000
+	listPresent   = 0x0004
+	listProtected = 0x1000
+	wasInherited  = 0x10 // of an entry of the list, from a container above
+)
+
 // accessList writes a security descriptor with a list.
-func accessList(entries []string) string {
+func accessList(control uint16, entries []string) string {
 	body := strings.Join(entries, "")
 	acl := binary.LittleEndian.AppendUint16([]byte{4, 0}, uint16(8+len(body)))
 	acl = append(binary.LittleEndian.AppendUint16(acl, uint16(len(entries))), 0, 0)
-	head := append([]byte{1, 0, 4, 0x80}, make([]byte, 12)...)
+	head := binary.LittleEndian.AppendUint16([]byte{1, 0}, selfRelative|listPresent|control)
+	head = append(head, make([]byte, 12)...)
 	return string(append(append(head, 20, 0, 0, 0), acl...)) + body
 }
 
 // openToAll lets everybody do everything but what is denied before it: it names
 // each right, since the one for all of them would stand for the denied ones too.
-var openToAll = accessEntry(false, 0, readProperty|listChildren|0xf0123, "")
+var openToAll = accessEntry(false, 0, openMask, "")
+
+const openMask = readProperty | listChildren | 0xf0123
 
 // Deny hides attributes of an entry, and of those below it where below is said;
 // without names, all of them. Deny with the empty name shows everything again.
@@ -88,9 +101,43 @@ func (d *Directory) Deny(dn string, below bool, attributes ...string) {
 	}
 }
 
-// listOf is the security descriptor of an entry.
+// listOf is the security descriptor of an entry. One that is marked as privileged has
+// a list that takes nothing in from above, until somebody writes another; one that takes
+// in shows that too.
 func (d *Directory) listOf(key string) string {
-	return accessList(append(slices.Clone(d.denied[key]), openToAll))
+	e, control := d.entries[key], uint16(0)
+	entries := append(slices.Clone(d.denied[key]), openToAll)
+	protected := e != nil && e.First("adminCount") == "1"
+	if e != nil {
+		if written, ok := d.closed[e.First("objectGUID")]; ok {
+			protected = written
+		}
+	}
+	if protected {
+		control = listProtected
+	} else {
+		entries = append(entries, accessEntry(false, wasInherited, openMask, ""))
+	}
+	return accessList(control, entries)
+}
+
+// permit writes the list of an entry. Only whether it takes in from above can be changed.
+func (d *Directory) permit(e *directory.Entry, values []string) error {
+	if len(values) != 1 {
+		return refuse(ldap.LDAPResultConstraintViolation, "an entry has one security descriptor")
+	}
+	inherits, err := directory.InheritsPermissions(values[0])
+	if err != nil {
+		return refuse(ldap.LDAPResultConstraintViolation, "%v", err)
+	}
+	if same, err := directory.InheritPermissions(d.listOf(d.key(e.DN)), inherits); err != nil || !directory.SamePermissions(same, values[0]) {
+		return refuse(ldap.LDAPResultUnwillingToPerform, "the rules of an access list are not changed here")
+	}
+	if d.closed == nil {
+		d.closed = map[string]bool{}
+	}
+	d.closed[e.First("objectGUID")] = !inherits
+	return nil
 }
 
 // shown takes out of an entry what may not be read of it.

@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -18,6 +19,7 @@ type Intent struct {
 	Into   string   // the new place, "" where it stays
 	Delete bool
 	Reset  bool // its password is reset
+	Permit bool // its access list changes
 }
 
 // Foresight tells what the bound account may do, before it is tried. What it
@@ -44,6 +46,7 @@ type entryRights struct {
 	write      map[string]bool // attributes, in lower case
 	letters    string          // 389 Directory Server: v, a, d, n; "" where they are not known
 	class      string          // the entry's own
+	owns       string          // which parts of the security descriptor may be written (MS-ADTS 3.1.1.4.5.22)
 	descriptor string
 	sid        string
 }
@@ -77,6 +80,9 @@ func (f *Foresight) mayNotAD(ctx context.Context, n *Intent) (string, error) {
 		if classes != nil && !classes[strings.ToLower(of.class)] {
 			return "may not put " + of.class + " entries into " + n.Into, nil
 		}
+	}
+	if n.Permit && of.owns != "" && !of.writesAccessList() {
+		return "may not change the permissions of it", nil
 	}
 	if !n.Delete && !n.Rename && !n.Reset {
 		return "", nil
@@ -122,6 +128,12 @@ func (f *Foresight) mayNotAD(ctx context.Context, n *Intent) (string, error) {
 	return "", nil
 }
 
+// writesAccessList tells whether the discretionary access list may be written.
+func (r *entryRights) writesAccessList() bool {
+	parts, err := strconv.ParseUint(r.owns, 10, 32)
+	return err == nil && parts&discretionaryList != 0
+}
+
 func (r *entryRights) mayNotWrite(names []string) string {
 	var not []string
 	for _, name := range names {
@@ -155,12 +167,13 @@ func (f *Foresight) rightsAD(ctx context.Context, dn string) (*entryRights, erro
 			"nTSecurityDescriptor",
 			"allowedAttributes",
 			"allowedAttributesEffective",
+			"sDRightsEffective",
 		},
 	}
 	_, err := f.server.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
 			e := &page[i]
-			r = &entryRights{descriptor: e.First("nTSecurityDescriptor"), sid: e.First("objectSid")}
+			r = &entryRights{descriptor: e.First("nTSecurityDescriptor"), sid: e.First("objectSid"), owns: e.First("sDRightsEffective")}
 			if classes := e.Get("objectClass"); len(classes) > 0 {
 				r.class = classes[len(classes)-1] // from top down
 			}

@@ -23,6 +23,17 @@ const ShowDeletedOID = "1.2.840.113556.1.4.417"
 // AssertionOID is the assertion control of RFC 4528.
 const AssertionOID = "1.3.6.1.1.12"
 
+// discretionaryList is the part of a security descriptor that says who may do what
+// (DACL_SECURITY_INFORMATION, MS-ADTS 3.1.1.3.4.1.11).
+const discretionaryList = 4
+
+// listOnly is the control by which only that part is read, or written.
+func listOnly() ldap.Control {
+	flags := ldap.NewControlMicrosoftSDFlags()
+	flags.ControlValue = discretionaryList
+	return flags
+}
+
 // partSize is how many accounts of a live survey stand together, so that
 // several processors can judge them.
 const partSize = 1000
@@ -70,9 +81,7 @@ func (q *Query) request(pageSize int) (*ldap.SearchRequest, *ldap.ControlPaging,
 		controls = nil
 	}
 	if q.AccessList {
-		flags := ldap.NewControlMicrosoftSDFlags()
-		flags.ControlValue = 4
-		controls = append(controls, flags)
+		controls = append(controls, listOnly())
 	}
 	if q.ShowDeleted {
 		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))

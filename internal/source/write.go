@@ -68,6 +68,11 @@ func (s *Server) Modify(e Entry, changes []Change, assertion string) error {
 		return err
 	}
 	req := ldap.NewModifyRequest(e.address(s.Dialect), controls)
+	addChanges(req, changes)
+	return refusal(s.conn.Modify(req))
+}
+
+func addChanges(req *ldap.ModifyRequest, changes []Change) {
 	for _, c := range changes {
 		if len(c.Delete) > 0 {
 			req.Delete(c.Attr, c.Delete)
@@ -76,6 +81,15 @@ func (s *Server) Modify(e Entry, changes []Change, assertion string) error {
 			req.Add(c.Attr, c.Add)
 		}
 	}
+}
+
+// Permit changes attributes of an entry as Modify does, and in the same write replaces
+// its access list by the one of a security descriptor; its owner, its groups and what
+// is audited of it stay (MS-ADTS 3.1.1.5.3.2). Only the `ad` schema has that.
+func (s *Server) Permit(e Entry, changes []Change, descriptor string) error {
+	req := ldap.NewModifyRequest(e.address(s.Dialect), []ldap.Control{listOnly()})
+	addChanges(req, changes)
+	req.Replace(directory.AttrSecurityDescriptor, []string{descriptor})
 	return refusal(s.conn.Modify(req))
 }
 
