@@ -166,13 +166,8 @@ func (a *app) root() *cli.Command {
 		Usage:   "keep a directory of accounts tidy: find what is stale, stage the cleanup, carry it out, take it back",
 		Version: version(),
 		Writer:  a.out, ErrWriter: a.err, Reader: a.in,
-		EnableShellCompletion:     true,
 		DisableSliceFlagSeparator: true,
 		Suggest:                   true,
-		ConfigureShellCompletionCommand: func(c *cli.Command) {
-			c.Hidden = false
-			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
-		},
 		Flags: []cli.Flag{
 			&cli.StringFlag{
 				Name:    "config",
@@ -195,7 +190,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.trendCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.traceCommand(), a.surveyCommand(), a.reconcileCommand(), a.rosterCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
-			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.ladderCommand(), a.yardCommand(), a.doctorCommand(), a.manualCommand(), a.schemaCommand(),
+			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.ladderCommand(), a.yardCommand(), a.doctorCommand(), a.manualCommand(), a.schemaCommand(), a.completionCommand(), a.completeCommand(),
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
@@ -242,15 +237,11 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	a.quiet, a.noPager = cmd.Bool("quiet"), cmd.Bool("no-pager")
 	a.progress = a.newProgress()
 	a.setLog(cmd.Bool("verbose"))
-	load, file := settings.Load, cmd.String("config")
-	if file == "" {
-		load, file = settings.LoadIfAny, filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml")
+	if cmd.Args().First() == completeName {
+		return ctx, nil // it goes by the settings that the line names
 	}
-	set, err := load(file)
+	err := a.open(cmd.String("config"), cmd.String("state"))
 	if err != nil {
-		return ctx, &exitError{exitUsage, err}
-	}
-	if a.work, err = work.New(set); err != nil {
 		return ctx, err
 	}
 	if err := rounds.Check(a.work); err != nil {
@@ -258,11 +249,28 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	}
 	a.work.Now, a.work.By, a.work.Stdin, a.work.Ask, a.work.Progress = a.now, actor(), a.in, a.ask(), a.progress.report
 	a.work.Note = func(text string) { a.note("%s", text) }
-	if a.work.State = cmd.String("state"); a.work.State == "" {
+	slog.Debug("settings", "file", a.work.Settings.File, "state", a.work.State)
+	return ctx, nil
+}
+
+// open begins a session by a settings file and in a state folder, each "" for the usual
+// one.
+func (a *app) open(config, state string) error {
+	load := settings.Load
+	if config == "" {
+		load, config = settings.LoadIfAny, filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml")
+	}
+	set, err := load(config)
+	if err != nil {
+		return &exitError{exitUsage, err}
+	}
+	if a.work, err = work.New(set); err != nil {
+		return err
+	}
+	if a.work.State = state; state == "" {
 		a.work.State = filepath.Join(xdg.StateHome, "yardbroom")
 	}
-	slog.Debug("settings", "file", set.File, "state", a.work.State)
-	return ctx, nil
+	return nil
 }
 
 func (a *app) close() error {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"os"
+	"os/exec"
 	"strings"
 	"sync"
 	"testing"
@@ -29,8 +30,13 @@ type terminal struct {
 
 func (y *smallYard) onTerminal(t *testing.T, args ...string) *terminal {
 	t.Helper()
-	cmd := program(t, y.env, args...)
-	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 24, Cols: 80})
+	return onTerminal(t, program(t, y.env, args...), 80)
+}
+
+// onTerminal starts a program on a terminal of so many columns.
+func onTerminal(t *testing.T, cmd *exec.Cmd, columns uint16) *terminal {
+	t.Helper()
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 24, Cols: columns})
 	require.NoError(t, err)
 	term := &terminal{t: t, tty: tty}
 	read := make(chan struct{})

@@ -58,7 +58,7 @@ func taken(t *testing.T, line string) {
 	root.Writer, root.ErrWriter = &bytes.Buffer{}, &bytes.Buffer{}
 	idle := func(context.Context, *cli.Command) error { return nil }
 	leaves(root, "", func(_ string, c *cli.Command) { c.Action = idle })
-	words := shellWords(line)
+	words, _ := shellWords(line)
 	if i := indexOf(words, ">"); i >= 0 {
 		words = words[:i]
 	}
@@ -75,25 +75,6 @@ func indexOf(words []string, want string) int {
 		}
 	}
 	return -1
-}
-
-// shellWords splits a line at blanks, but for those in quotes.
-func shellWords(line string) (words []string) {
-	quoted, word := false, ""
-	for _, r := range line + " " {
-		switch {
-		case r == '\'':
-			quoted = !quoted
-		case r == ' ' && !quoted:
-			if word != "" {
-				words = append(words, word)
-			}
-			word = ""
-		default:
-			word += string(r)
-		}
-	}
-	return words
 }
 
 // TestHelpFitsAndTellsWhatGoesWithAnAction looks at help as it is shown.

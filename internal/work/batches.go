@@ -11,6 +11,7 @@ import (
 	"yardbroom/internal/batch"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/store"
 	"yardbroom/internal/wording"
 	"yardbroom/internal/workbook"
 )
@@ -41,6 +42,25 @@ func (s *Session) Batches(ctx context.Context) ([]*batch.Batch, error) {
 		return nil, err
 	}
 	return batch.List(ctx, kept)
+}
+
+// BatchHeads are all batches without their lines; none where there is no state folder.
+func (s *Session) BatchHeads(ctx context.Context) ([]*batch.Batch, error) {
+	kept, err := s.storeIfAny(ctx)
+	if err != nil || kept == nil {
+		return nil, err
+	}
+	return batch.Heads(ctx, kept)
+}
+
+// Runs are the last runs of a round, at most so many, the latest first; none where there
+// is no state folder.
+func (s *Session) Runs(ctx context.Context, round string, most int) ([]*store.Run, error) {
+	kept, err := s.storeIfAny(ctx)
+	if err != nil || kept == nil {
+		return nil, err
+	}
+	return kept.Runs(ctx, round, most)
 }
 
 // Agreement tells who has agreed to a batch, and whether that is enough.

@@ -57,10 +57,11 @@ type Place struct {
 	// out, once it was read.
 	Broken int
 
-	watched  *tracing.Watch   // what its logs say, once they were read
-	unread   []string         // logs among them that could not be
-	signIns  []store.SignIn   // that they tell of, the last of each account from each source
-	identity *source.Identity // once it was asked for: telling it takes a file a whole reading
+	remember func(*directory.Survey) // what was read of all of it, nil for what is no yard
+	watched  *tracing.Watch          // what its logs say, once they were read
+	unread   []string                // logs among them that could not be
+	signIns  []store.SignIn          // that they tell of, the last of each account from each source
+	identity *source.Identity        // once it was asked for: telling it takes a file a whole reading
 }
 
 // Identity tells which directory this is.
@@ -73,6 +74,15 @@ func (p *Place) Identity(ctx context.Context) (source.Identity, error) {
 		p.identity = &id
 	}
 	return id, err
+}
+
+// Survey reads all of it.
+func (p *Place) Survey(ctx context.Context) (*directory.Survey, error) {
+	survey, err := p.Source.Survey(ctx)
+	if err == nil && p.remember != nil {
+		p.remember(survey)
+	}
+	return survey, err
 }
 
 // Dialect tells which directory this is, and how its entries are read.
@@ -192,7 +202,7 @@ func (s *Session) connect(ctx context.Context, name string, yard settings.Yard) 
 	for _, skipped := range server.Skipped {
 		s.note("left aside: %v", skipped)
 	}
-	return &Place{Source: server, Yard: yard, Name: name}, nil
+	return &Place{Source: server, Yard: yard, Name: name, remember: func(survey *directory.Survey) { s.rememberNames(name, survey) }}, nil
 }
 
 func (s *Session) openURL(ctx context.Context, from *From) (*Place, error) {

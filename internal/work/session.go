@@ -121,10 +121,16 @@ func (s *Session) Store(ctx context.Context) (*store.Store, error) {
 // storeIfAny opens the state folder where there is one already, and returns nil
 // where there is none.
 func (s *Session) storeIfAny(ctx context.Context) (*store.Store, error) {
-	if _, err := os.Stat(filepath.Join(s.State, "yardbroom.db")); s.store == nil && os.IsNotExist(err) {
+	if s.store == nil && !s.HasState() {
 		return nil, nil
 	}
 	return s.Store(ctx)
+}
+
+// HasState tells whether there is a state folder that holds something.
+func (s *Session) HasState() bool {
+	_, err := os.Stat(filepath.Join(s.State, "yardbroom.db"))
+	return err == nil
 }
 
 // now is the time by the session's clock, in UTC.

@@ -228,5 +228,17 @@ func (s *Session) KeepSurvey(ctx context.Context, p *Place, name string) (*sourc
 		}
 		name += "-" + s.now().Format("20060102-150405")
 	}
-	return source.Keep(ctx, p.Source, s.surveys(), name, s.Now)
+	m, err := source.Keep(ctx, p.Source, s.surveys(), name, s.Now)
+	if err != nil || !s.namesAreOld(p.Name) {
+		return m, err
+	}
+	kept, err := source.OpenKept(s.surveys(), name)
+	if err != nil {
+		return m, err
+	}
+	defer kept.Close()
+	if survey, err := kept.Survey(ctx); err == nil {
+		s.rememberNames(p.Name, survey)
+	}
+	return m, nil
 }
