@@ -302,7 +302,7 @@ func choose(catalog Catalog, set *settings.Settings, names []string) (jobs []job
 	}
 	for name := range set.Audit.Checks {
 		if _, err := catalog.Named(name); err != nil {
-			return nil, nil, fmt.Errorf("settings: audit: checks: %w", err)
+			return nil, nil, settings.Faulty(err, "audit", "checks", name)
 		}
 	}
 	for _, c := range catalog {
@@ -330,7 +330,7 @@ func choose(catalog Catalog, set *settings.Settings, names []string) (jobs []job
 		default:
 			severity, err := ParseSeverity(word)
 			if err != nil {
-				return nil, nil, fmt.Errorf("settings: audit: checks: %s: %w, or on, or off", c.Name, err)
+				return nil, nil, settings.Faulty(fmt.Errorf("%w, or on, or off", err), "audit", "checks", c.Name)
 			}
 			j.severity, j.summary.Severity = &severity, severity
 		}

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -30,11 +31,21 @@ func NewCatalog(set *settings.Audit) (Catalog, error) {
 			err = fmt.Errorf("%q is the name of a built-in check", name)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("settings: audit: filters: %w", err)
+			return nil, settings.Faulty(err, "audit", "filters", name)
 		}
 		all = append(all, c)
 	}
 	return all, nil
+}
+
+// CheckSettings refuses settings that the checks cannot go by. The error is a
+// *settings.Fault.
+func (c Catalog) CheckSettings(set *settings.Settings) error {
+	if _, _, err := choose(c, set, nil); err != nil {
+		return err
+	}
+	_, err := compileRules(set)
+	return err
 }
 
 // Named returns a check by its name.
@@ -70,15 +81,15 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 		own:      &f,
 	}
 	if f.Kind != "" && listing.Kinds[f.Kind] == nil {
-		return nil, fmt.Errorf("%s: kind: %q is none of %s", name, f.Kind, strings.Join(listing.KindNames, ", "))
+		return nil, fmt.Errorf("kind: %q is none of %s", f.Kind, strings.Join(listing.KindNames, ", "))
 	}
 	if f.Empty() {
-		return nil, fmt.Errorf("%s: give a filter, conditions (where), or a place (under)", name)
+		return nil, errors.New("give a filter, conditions (where), or a place (under)")
 	}
 	if f.Filter != "" {
 		parsed, err := filter.Parse(f.Filter)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			return nil, err
 		}
 		c.attributes = parsed.Attributes()
 	}
@@ -96,7 +107,7 @@ func ownCheck(name string, f settings.Filter) (*Check, error) {
 	if f.Severity != "" {
 		severity, err := ParseSeverity(f.Severity)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			return nil, err
 		}
 		c.Severity = severity
 	}

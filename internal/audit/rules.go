@@ -8,6 +8,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/wording"
 )
 
 // rules are what the settings say in texts, made ready for use.
@@ -48,29 +49,29 @@ func Attributes(set *settings.Settings) (directory.AttrSet, error) {
 func compileRules(set *settings.Settings) (r rules, err error) {
 	a := &set.Audit
 	if r.admin, err = regexp.Compile("(?i)" + a.AdminAccountPattern); err != nil {
-		return r, fmt.Errorf("settings: audit: admin_account_pattern: %w", err)
+		return r, settings.Faulty(err, "audit", "admin_account_pattern")
 	}
 	if r.service, err = regexp.Compile("(?i)" + a.ServiceAccountPattern); err != nil {
-		return r, fmt.Errorf("settings: audit: service_account_pattern: %w", err)
+		return r, settings.Faulty(err, "audit", "service_account_pattern")
 	}
 	for _, text := range a.AdminMachines {
 		pattern, err := regexp.Compile("(?i)" + text)
 		if err != nil {
-			return r, fmt.Errorf("settings: audit: admin_machines: %w", err)
+			return r, settings.Faulty(err, "audit", "admin_machines")
 		}
 		r.adminMachines = append(r.adminMachines, pattern)
 	}
 	for _, text := range a.UnsupportedSystems {
 		pattern, err := regexp.Compile("(?i)" + text)
 		if err != nil {
-			return r, fmt.Errorf("settings: audit: unsupported_systems: %w", err)
+			return r, settings.Faulty(err, "audit", "unsupported_systems")
 		}
 		r.systems = append(r.systems, pattern)
 	}
 	attr := func(where, name string) directory.AttrID {
 		id := directory.LookupAttr(directory.PlainName(name))
 		if id == directory.AttrUnknown && err == nil {
-			err = fmt.Errorf("settings: audit: %s: %q is not an attribute that the audit reads", where, name)
+			err = settings.Faulty(notRead(name), "audit", where)
 		}
 		return id
 	}
@@ -79,8 +80,7 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 	}
 	if name := set.Roster.LocationAttribute; name != "" {
 		if r.location = directory.LookupAttr(directory.PlainName(name)); r.location == directory.AttrUnknown {
-			return r, fmt.Errorf("settings: roster: location_attribute: %q is not an attribute that the audit reads",
-				name)
+			return r, settings.Faulty(notRead(name), "roster", "location_attribute")
 		}
 	}
 	if a.StartAttribute != "" {
@@ -96,7 +96,7 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 	for _, name := range slices.Sorted(maps.Keys(a.Patterns)) {
 		pattern, bad := regexp.Compile(a.Patterns[name])
 		if bad != nil {
-			return r, fmt.Errorf("settings: audit: patterns: %s: %w", name, bad)
+			return r, settings.Faulty(bad, "audit", "patterns", name)
 		}
 		r.patterns[attr("patterns", name)] = pattern
 	}
@@ -110,13 +110,18 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 	return r, err
 }
 
+// notRead is the error for an attribute that no check looks at.
+func notRead(name string) error {
+	return fmt.Errorf("%q is not an attribute that the audit reads%s", name, wording.DidYouMean(name, directory.AllAttributes()))
+}
+
 // RosterIDs returns the attributes that the settings name for the person id;
 // none where they name none.
 func RosterIDs(set *settings.Settings) (ids []directory.AttrID, err error) {
 	for _, name := range set.Roster.IDAttributes {
 		id := directory.LookupAttr(directory.PlainName(name))
 		if id == directory.AttrUnknown {
-			return nil, fmt.Errorf("settings: roster: id_attributes: %q is not an attribute that the audit reads", name)
+			return nil, settings.Faulty(notRead(name), "roster", "id_attributes")
 		}
 		ids = append(ids, id)
 	}

@@ -218,7 +218,7 @@ func (s *Settings) checkLadders() *Fault {
 	seen := map[string]bool{}
 	for i := range s.Ladders {
 		l := &s.Ladders[i]
-		at := func(err error, path ...any) *Fault { return faulty(err, append([]any{"ladders", i}, path...)...) }
+		at := func(err error, path ...any) *Fault { return Faulty(err, append([]any{"ladders", i}, path...)...) }
 		switch {
 		case !ladderName.MatchString(l.Name):
 			return at(fmt.Errorf("%q cannot name a ladder: use small letters, digits and dashes", l.Name), "name")
@@ -252,8 +252,8 @@ func (l *Ladder) check(s *Settings) (path []any, err error) {
 	case len(l.Rungs) == 0:
 		return nil, errors.New("rungs: name at least one")
 	}
-	if err := checkDNs("leave_out", l.LeaveOut); err != nil {
-		return []any{"leave_out"}, err
+	if f := checkDNs(l.LeaveOut, "leave_out"); f != nil {
+		return f.Path, f.Err
 	}
 	for _, to := range l.Signers {
 		if _, err := mail.ParseAddress(to); err != nil {
@@ -306,8 +306,8 @@ func (r *Rung) check(s *Settings, last bool) (key string, err error) {
 		return "unattended", errors.New("a rung that wants a signature is not carried out unattended")
 	}
 	if r.To != "" {
-		if err := checkDNs("to", []string{r.To}); err != nil {
-			return "to", err
+		if f := checkDNs([]string{r.To}); f != nil {
+			return "to", f.Err
 		}
 	}
 	if r.Tell == nil {

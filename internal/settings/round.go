@@ -322,7 +322,7 @@ func (s *Settings) checkRounds() *Fault {
 	for _, name := range slices.Sorted(maps.Keys(s.Rounds)) {
 		r := s.Rounds[name]
 		if !roundName.MatchString(name) {
-			return faulty(errors.New("a round's name is of letters, digits, dots, hyphens and underscores"), "rounds", name)
+			return Faulty(errors.New("a round's name is of letters, digits, dots, hyphens and underscores"), "rounds", name)
 		}
 		if f := r.check(s, name); f != nil {
 			return f
@@ -332,7 +332,7 @@ func (s *Settings) checkRounds() *Fault {
 				continue
 			}
 			if other, taken := folders[filepath.Clean(path)]; taken {
-				return faulty(fmt.Errorf("the round %s writes %s too", other, path), "rounds", name, what)
+				return Faulty(fmt.Errorf("the round %s writes %s too", other, path), "rounds", name, what)
 			}
 			folders[filepath.Clean(path)] = name
 		}
@@ -342,7 +342,7 @@ func (s *Settings) checkRounds() *Fault {
 			within := s.Rounds[other]
 			outer := within.folderPath()
 			if inner := r.folderPath(); outer != "" && inner != "" && other != name && isWithin(inner, outer) {
-				return faulty(fmt.Errorf("it is in the folder of the round %s", other), "rounds", name, "folder", "path")
+				return Faulty(fmt.Errorf("it is in the folder of the round %s", other), "rounds", name, "folder", "path")
 			}
 		}
 	}
@@ -362,7 +362,7 @@ func (r *Round) folderPath() string {
 }
 
 func (r *Round) check(s *Settings, name string) *Fault {
-	at := func(err error, path ...any) *Fault { return faulty(err, append([]any{"rounds", name}, path...)...) }
+	at := func(err error, path ...any) *Fault { return Faulty(err, append([]any{"rounds", name}, path...)...) }
 	yards := r.YardNames(s)
 	if len(yards) == 0 {
 		return at(errors.New("name a yard, or a default yard"))
@@ -470,7 +470,10 @@ func (t *Tell) check(s *Settings) error {
 			return fmt.Errorf("attach: %q is none of html, xlsx and csv", format)
 		}
 	}
-	return checkDNs("under", t.Under)
+	if f := checkDNs(t.Under); f != nil {
+		return fmt.Errorf("under: %w", f.Err)
+	}
+	return nil
 }
 
 func (p *Post) check() error {

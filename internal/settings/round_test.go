@@ -61,7 +61,7 @@ func TestARoundIsReadAsItIsWritten(t *testing.T) {
 
 func TestAWrongRoundIsRefusedWithItsPlaceInTheFile(t *testing.T) {
 	for text, want := range map[string]string{
-		"  a: {steps: [{audti: {}}]}":                        `[8:16] unknown field "audti"`,
+		"  a: {steps: [{audti: {}}]}":                        `line 8, column 23: rounds: a: steps: 1: audti: there is no such key here (did you mean audit?)`,
 		"  a: {steps: [audti]}":                              `line 8, column 15: "audti" is not a step`,
 		"  a: {steps: [{audit: {}, list: {}}]}":              "line 8, column 15: rounds: a: steps: 1: a step is one of",
 		"  a:\n    steps:\n      - audit\n      - reconcile": "line 11, column 9: rounds: a: steps: 2: reconcile: the round has no roster",

@@ -8,9 +8,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
+	"math"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -19,6 +23,7 @@ import (
 
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/wording"
 )
 
 // Settings is the whole file.
@@ -120,27 +125,32 @@ func Load(file string) (*Settings, error) {
 	if err := yaml.Unmarshal(text, &anything); (err == nil || errors.Is(err, io.EOF)) && anything == nil {
 		return s, nil // no line sets anything
 	}
-	if err := yaml.UnmarshalWithOptions(text, s, yaml.Strict()); err != nil {
-		return nil, fmt.Errorf("settings %s: %s", file, yaml.FormatError(err, false, true))
-	}
 	s.File = file
+	if s.tree, err = parser.ParseBytes(text, 0); err != nil {
+		return nil, fmt.Errorf("settings %s, %s", file, unparsed(err))
+	}
+	for _, doc := range s.tree.Docs {
+		if f := misshapen(doc.Body, reflect.TypeFor[Settings](), nil); f != nil {
+			return nil, s.Misset(f)
+		}
+	}
+	if err := yaml.UnmarshalWithOptions(text, s, yaml.Strict()); err != nil {
+		return nil, fmt.Errorf("settings %s, %s", file, unparsed(err))
+	}
 	for name := range s.Yards {
 		if len(s.Yards) == 1 && s.Default == "" {
 			s.Default = name // the only one
 		}
 	}
 	s.placePaths()
-	if err := s.check(); err != nil {
-		return nil, fmt.Errorf("settings %s: %w", file, err)
-	}
-	if s.tree, err = parser.ParseBytes(text, 0); err != nil {
-		return nil, fmt.Errorf("settings %s: %w", file, err)
+	if f := s.check(); f != nil {
+		return nil, s.Misset(f)
 	}
 	if err := s.Mail.check(); err != nil {
-		return nil, s.Misset(faulty(err, "mail"))
+		return nil, s.Misset(Faulty(err, "mail"))
 	}
 	if err := s.Answers.check(); err != nil {
-		return nil, s.Misset(faulty(err, "answers"))
+		return nil, s.Misset(Faulty(err, "answers"))
 	}
 	if f := s.checkLadders(); f != nil {
 		return nil, s.Misset(f)
@@ -231,73 +241,126 @@ func read(file string) ([]byte, error) {
 
 var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
 
-func (s *Settings) check() error {
+func (s *Settings) check() *Fault {
 	if _, ok := s.Yards[s.Default]; s.Default != "" && !ok {
-		return fmt.Errorf("default: no yard is called %q", s.Default)
+		return Faulty(fmt.Errorf("no yard is called %q%s", s.Default, wording.DidYouMean(s.Default, slices.Sorted(maps.Keys(s.Yards)))), "default")
 	}
-	for name, y := range s.Yards {
-		if err := y.Check(); err != nil {
-			return fmt.Errorf("yards: %s: %w", name, err)
+	for _, name := range slices.Sorted(maps.Keys(s.Yards)) {
+		y := s.Yards[name]
+		if f := y.check(); f != nil {
+			f.Path = append([]any{"yards", name}, f.Path...)
+			return f
 		}
 	}
-	for where, dns := range map[string][]string{"parking": s.Audit.Parking, "privileged_groups": s.Audit.PrivilegedGroups, "placeholder_members": s.Audit.PlaceholderMembers} {
-		if err := checkDNs(where, dns); err != nil {
-			return fmt.Errorf("audit: %w", err)
+	return first(s.checkAudit, s.checkRoster, s.checkNames, s.checkExemptions, s.checkLimits)
+}
+
+// first is the first fault that is found.
+func first(checks ...func() *Fault) *Fault {
+	for _, check := range checks {
+		if f := check(); f != nil {
+			return f
 		}
 	}
-	for where, n := range map[string]int{"guess_accounts": s.Audit.GuessAccounts, "guess_failures": s.Audit.GuessFailures, "unknown_name_tries": s.Audit.UnknownNameTries} {
-		if n < 1 {
-			return fmt.Errorf("audit: %s: %d: give 1 or more", where, n)
+	return nil
+}
+
+func (s *Settings) checkAudit() *Fault {
+	for _, one := range []struct {
+		where string
+		dns   []string
+	}{{"parking", s.Audit.Parking}, {"privileged_groups", s.Audit.PrivilegedGroups}, {"placeholder_members", s.Audit.PlaceholderMembers}} {
+		if f := checkDNs(one.dns, "audit", one.where); f != nil {
+			return f
 		}
 	}
-	for where, n := range map[string]int{"max_rows": s.Roster.MaxRows, "max_columns": s.Roster.MaxColumns, "max_size": s.Roster.MaxSize} {
-		if n < 0 {
-			return fmt.Errorf("roster: %s: %d is less than nothing", where, n)
+	for _, one := range []struct {
+		where string
+		n     int
+	}{{"guess_accounts", s.Audit.GuessAccounts}, {"guess_failures", s.Audit.GuessFailures}, {"unknown_name_tries", s.Audit.UnknownNameTries}} {
+		if one.n < 1 {
+			return Faulty(fmt.Errorf("%d: give 1 or more", one.n), "audit", one.where)
+		}
+	}
+	return nil
+}
+
+func (s *Settings) checkRoster() *Fault {
+	for _, one := range []struct {
+		where string
+		n     int
+	}{{"max_rows", s.Roster.MaxRows}, {"max_columns", s.Roster.MaxColumns}, {"max_size", s.Roster.MaxSize}} {
+		if one.n < 0 {
+			return Faulty(fmt.Errorf("%d is less than nothing", one.n), "roster", one.where)
 		}
 	}
 	if t := s.Roster.Trust; t != "" && t != TrustDates {
-		return fmt.Errorf("roster: trust: %q is not %s", t, TrustDates)
+		return Faulty(fmt.Errorf("%q is not %s", t, TrustDates), "roster", "trust")
 	}
-	for where, names := range map[string][]string{"secrets: also": s.Secrets.Also, "secrets: harmless": s.Secrets.Harmless, "batch: attributes": s.Batch.Attributes} {
-		for _, name := range names {
+	return nil
+}
+
+// checkNames refuses what cannot be the name of an attribute.
+func (s *Settings) checkNames() *Fault {
+	for _, one := range []struct {
+		names []string
+		path  []any
+	}{{s.Secrets.Also, []any{"secrets", "also"}}, {s.Secrets.Harmless, []any{"secrets", "harmless"}}, {s.Batch.Attributes, []any{"batch", "attributes"}}} {
+		for i, name := range one.names {
 			plain, _, tagged := strings.Cut(name, ";")
-			if !attributeForm.MatchString(plain) || tagged && where != "batch: attributes" {
-				return fmt.Errorf("%s: %q is not the name of an attribute", where, name)
+			if !attributeForm.MatchString(plain) || tagged && one.path[0] != "batch" {
+				return Faulty(fmt.Errorf("%q is not the name of an attribute", name), append(one.path, i)...)
 			}
 		}
 	}
+	return nil
+}
+
+func (s *Settings) checkExemptions() *Fault {
 	for i := range s.Exemptions {
 		if err := s.Exemptions[i].Check(); err != nil {
-			return fmt.Errorf("exemptions: %w", err)
+			return Faulty(err, "exemptions", i)
 		}
 	}
-	if s.Batch.MaxLines < 1 || s.Batch.MaxShare < 1 || s.Batch.MaxShare > 100 {
-		return errors.New("batch: max_lines must be at least 1 and max_share from 1 to 100")
+	return nil
+}
+
+func (s *Settings) checkLimits() *Fault {
+	for _, one := range []struct {
+		where   string
+		n, most int
+	}{{"max_lines", s.Batch.MaxLines, math.MaxInt}, {"max_share", s.Batch.MaxShare, 100}, {"day_lines", s.Batch.DayLines, math.MaxInt}, {"day_share", s.Batch.DayShare, 100}} {
+		if one.n < 1 {
+			return Faulty(fmt.Errorf("%d: give 1 or more", one.n), "batch", one.where)
+		}
+		if one.n > one.most {
+			return Faulty(fmt.Errorf("%d: it is a share, 100 per cent at most", one.n), "batch", one.where)
+		}
 	}
-	if s.Batch.DayLines < 1 || s.Batch.DayShare < 1 || s.Batch.DayShare > 100 {
-		return errors.New("batch: day_lines must be at least 1 and day_share from 1 to 100")
-	}
-	for where, t := range map[string]*Thinning{"surveys": &s.Keep.Surveys, "audits": &s.Keep.Audits, "runs": &s.Keep.Runs} {
-		if err := t.check(); err != nil {
-			return fmt.Errorf("keep: %s: %w", where, err)
+	for _, one := range []struct {
+		where string
+		t     *Thinning
+	}{{"surveys", &s.Keep.Surveys}, {"audits", &s.Keep.Audits}, {"runs", &s.Keep.Runs}} {
+		if err := one.t.check(); err != nil {
+			return Faulty(err, "keep", one.where)
 		}
 	}
 	if s.Signing.Over < 0 {
-		return errors.New("signing: over must be 0 or more")
+		return Faulty(fmt.Errorf("%d: give 0 or more", s.Signing.Over), "signing", "over")
 	}
-	for action, n := range s.Signing.Needed {
-		if n < 0 || n > 9 {
-			return fmt.Errorf("signing: needed: %s: %d is not a number of people from 0 to 9", action, n)
+	for _, action := range slices.Sorted(maps.Keys(s.Signing.Needed)) {
+		if n := s.Signing.Needed[action]; n < 0 || n > 9 {
+			return Faulty(fmt.Errorf("%d is not a number of people from 0 to 9", n), "signing", "needed", action)
 		}
 	}
 	return nil
 }
 
 // checkDNs refuses what is not a distinguished name.
-func checkDNs(where string, dns []string) error {
-	for _, dn := range dns {
+func checkDNs(dns []string, path ...any) *Fault {
+	for i, dn := range dns {
 		if levels, err := directory.ParseDN(dn); err != nil || len(levels) == 0 {
-			return fmt.Errorf("%s: %q is not a distinguished name", where, dn)
+			return Faulty(fmt.Errorf("%q is not a distinguished name, such as OU=Staff,DC=larkmoor,DC=example", dn), append(slices.Clone(path), i)...)
 		}
 	}
 	return nil

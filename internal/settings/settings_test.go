@@ -62,8 +62,8 @@ func TestLoadRefuses(t *testing.T) {
 		"batch: {max_share: 0}":                                                                   "max_share",
 		"audit: {parking: [parked]}":                                                              "parking",
 		"yards: {a: {servers: [x], timeout: never}}":                                              "never",
-		"yards: {a: {servers: [x], logs: [{server: dc1}]}}":                                       "logs: entry 1: path",
-		"yards: {a: {servers: [x], logs: [{path: l, time_zone: Mars/Sea}]}}":                      "logs: entry 1: time_zone",
+		"yards: {a: {servers: [x], logs: [{server: dc1}]}}":                                       "logs: 1: path",
+		"yards: {a: {servers: [x], logs: [{path: l, time_zone: Mars/Sea}]}}":                      "logs: 1: time_zone",
 		"yards: {a: {servers: [x], logs: [{path: l, fields: {time: t}}]}}":                        "fields: time and account are needed",
 		"yards: {a: {servers: [x], logs: [{path: l, failure: no}]}}":                              "words of fields.result",
 		"yards: {a: {servers: [x], logs: [{path: l, fields: {time: t, account: a, result: r}}]}}": "needs the words",
@@ -139,5 +139,32 @@ func TestSigning(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(bad+"\n"), 0o600))
 		_, err := Load(file)
 		assert.Error(t, err, bad)
+	}
+}
+
+func TestWhatIsWrongIsSaidByItsKeyAndLine(t *testing.T) {
+	yard := "yards:\n  a:\n    servers: ['ldap://x']\n"
+	for text, want := range map[string]string{
+		"default: nowhere\n" + yard:                          `line 1, column 10: default: no yard is called "nowhere"`,
+		"yards:\n  a:\n    servrs: [x]\n":                    "line 3, column 13: yards: a: servrs: there is no such key here (did you mean servers?); there are servers, avoid, base",
+		"yards:\n  a:\n    servers: ldap://x\n":              `line 3, column 14: yards: a: servers: give a list, ["ldap://x"], not "ldap://x" alone`,
+		"yards:\n  a:\n    servers: {a: b}\n":                "line 3, column 14: yards: a: servers: give a list, […], not keys with values",
+		"yards:\n  a: {servers: [ldap://h:1]}\n":             `line 2, column 25: yards: a: servers: 1: give one value, not keys with values; a text with a colon in it stands in quotes: "ldap://h:1"`,
+		"yards: a\n":                                         `line 1, column 8: yards: give keys with their values, not "a" alone`,
+		yard + "    scope: [Staff]\n":                        `line 4, column 13: yards: a: scope: 1: "Staff" is not a distinguished name`,
+		yard + "    starttls: perhaps\n":                     `line 4, column 15: yards: a: starttls: give true or false, not "perhaps"`,
+		yard + "    timeout: 5\n":                            `line 4, column 14: yards: a: timeout: "5" is not a time to wait: write 30s or 5m`,
+		yard + "    bind: [x]\n":                             "line 4, column 11: yards: a: bind: give keys with their values, not a list",
+		"audit:\n  stale_after: 9q\n":                        `line 2, column 16: audit: stale_after: "9q" is not a span of time`,
+		"audit:\n  stale_after: [1]\n":                       "line 2, column 16: audit: stale_after: give one value, not a list",
+		"audit:\n  guess_accounts: many\n":                   `line 2, column 19: audit: guess_accounts: give a whole number, not "many"`,
+		"exemptions:\n  - match: {account: a}\n    owner: b": "line 2, column 10: exemptions: 1: a: a reason is missing",
+		"signing: {needed: {delete: 12}}\n":                  "line 1, column 28: signing: needed: delete: 12 is not a number of people",
+		"default: a\ndefault: b\n":                           `line 2, column 1: mapping key "default" already defined`,
+	} {
+		_, err := load(t, text)
+		require.Error(t, err, text)
+		assert.Contains(t, err.Error(), "settings.yaml, "+want)
+		assert.NotContains(t, err.Error(), "Go ", text)
 	}
 }

@@ -1,10 +1,12 @@
 package settings
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/printer"
 )
 
 // Words are texts: one, or a list of them.
@@ -87,12 +89,8 @@ type Fault struct {
 	Err  error
 }
 
-// faulty makes a Fault.
-func faulty(err error, path ...any) *Fault { return &Fault{Path: path, Err: err} }
-
-// Misset is the error for a fault, with the place of it in the file.
-func (s *Settings) Misset(f *Fault) error {
-	where := ""
+// where names the keys that lead to it, and a colon behind each.
+func (f *Fault) where() (where string) {
 	for _, part := range f.Path {
 		if n, ok := part.(int); ok {
 			where += fmt.Sprintf("%d: ", n+1)
@@ -100,6 +98,30 @@ func (s *Settings) Misset(f *Fault) error {
 		}
 		where += fmt.Sprintf("%s: ", part)
 	}
+	return where
+}
+
+// unparsed says what is wrong with a file that cannot be read as YAML, and shows the
+// line.
+func unparsed(err error) string {
+	var at yaml.Error
+	if !errors.As(err, &at) || at.GetToken() == nil {
+		return err.Error()
+	}
+	var shown printer.Printer
+	p := at.GetToken().Position
+	return fmt.Sprintf("line %d, column %d: %s\n%s", p.Line, p.Column, at.GetMessage(), shown.PrintErrorToken(at.GetToken(), false))
+}
+
+// Faulty makes a Fault of what is wrong at a path.
+func Faulty(err error, path ...any) *Fault { return &Fault{Path: path, Err: err} }
+
+func (f *Fault) Error() string { return "settings: " + f.where() + f.Err.Error() }
+func (f *Fault) Unwrap() error { return f.Err }
+
+// Misset is the error for a fault, with the place of it in the file.
+func (s *Settings) Misset(f *Fault) error {
+	where := f.where()
 	if at := s.Position(f.Path...); at != "" {
 		return fmt.Errorf("settings %s, %s: %s%w", s.File, at, where, f.Err)
 	}

@@ -3,7 +3,6 @@ package settings
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"yardbroom/internal/directory"
@@ -51,31 +50,49 @@ type Bind struct {
 
 // Check refuses what cannot work.
 func (y *Yard) Check() error {
+	if f := y.check(); f != nil {
+		return fmt.Errorf("%s%w", f.where(), f.Err)
+	}
+	return nil
+}
+
+func (y *Yard) check() *Fault {
 	if len(y.Servers) == 0 {
-		return errors.New("servers: name at least one")
+		return Faulty(errors.New("name at least one"), "servers")
 	}
 	if y.Dialect != "" {
 		if _, err := directory.DialectNamed(y.Dialect); err != nil {
-			return fmt.Errorf("dialect: %w", err)
+			return Faulty(err, "dialect")
 		}
 	}
-	for _, dn := range slices.Concat([]string{y.Base, y.DefaultPolicy}, y.Scope, y.LeaveOut) {
-		if _, err := directory.ParseDN(dn); err != nil {
-			return err
+	for _, one := range []struct {
+		where string
+		dns   []string
+	}{{"scope", y.Scope}, {"leave_out", y.LeaveOut}} {
+		if f := checkDNs(one.dns, one.where); f != nil {
+			return f
+		}
+	}
+	for _, one := range []struct{ where, dn string }{{"base", y.Base}, {"default_policy", y.DefaultPolicy}} {
+		if _, err := directory.ParseDN(one.dn); err != nil {
+			return Faulty(fmt.Errorf("%q is not a distinguished name, such as DC=larkmoor,DC=example", one.dn), one.where)
 		}
 	}
 	if err := homes.CheckAll(y.Homes); err != nil {
-		return fmt.Errorf("homes: %w", err)
+		return Faulty(err, "homes")
 	}
 	if _, err := y.Location(); err != nil {
-		return fmt.Errorf("time_zone: %w", err)
+		return Faulty(err, "time_zone")
 	}
 	for i := range y.Logs {
 		if err := y.Logs[i].check(); err != nil {
-			return fmt.Errorf("logs: entry %d: %w", i+1, err)
+			return Faulty(err, "logs", i)
 		}
 	}
-	return y.Bind.check()
+	if err := y.Bind.check(); err != nil {
+		return Faulty(err, "bind")
+	}
+	return nil
 }
 
 func (b *Bind) check() error {
@@ -87,11 +104,11 @@ func (b *Bind) check() error {
 	}
 	switch {
 	case sources > 1:
-		return errors.New("bind: give one of password_file, password_env, password_command, ask and kerberos")
+		return errors.New("give one of password_file, password_env, password_command, ask and kerberos")
 	case b.DN != "" && sources == 0:
-		return errors.New("bind: a dn needs one of password_file, password_env, password_command and ask")
+		return errors.New("a dn needs one of password_file, password_env, password_command and ask")
 	case b.DN == "" && sources == 1 && !b.Kerberos:
-		return errors.New("bind: a password needs a dn")
+		return errors.New("a password needs a dn")
 	}
 	return nil
 }
@@ -110,8 +127,8 @@ type Wait time.Duration
 // UnmarshalText reads a Go duration.
 func (w *Wait) UnmarshalText(text []byte) error {
 	d, err := time.ParseDuration(string(text))
-	if err == nil && d <= 0 {
-		err = fmt.Errorf("%q is not a time to wait", text)
+	if err != nil || d <= 0 {
+		err = fmt.Errorf("%q is not a time to wait: write 30s or 5m", text)
 	}
 	*w = Wait(d)
 	return err

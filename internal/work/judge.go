@@ -211,7 +211,7 @@ func (s *Session) selected(
 			cond, err = cond.Resolve(d, asOf.In(p.Location()))
 		}
 		if err != nil {
-			return nil, Wrong("settings: audit: filters: %s: %w", c.Name, err)
+			return nil, asRequest(s.Settings.Misset(settings.Faulty(err, "audit", "filters", c.Name)))
 		}
 		sel := source.Selection{
 			Filter:     "(&" + cond.String() + within + ")",

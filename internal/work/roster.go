@@ -345,7 +345,7 @@ func (s *Session) matchOptions(ctx context.Context, p *Place) (opt reconcile.Opt
 		return opt, asRequest(err)
 	}
 	if opt.Second, err = regexp.Compile("(?i)" + s.Settings.Audit.AdminAccountPattern); err != nil {
-		return opt, Wrong("settings: audit: admin_account_pattern: %w", err)
+		return opt, asRequest(s.Settings.Misset(settings.Faulty(err, "audit", "admin_account_pattern")))
 	}
 	links, err := s.Links(ctx)
 	if err != nil {

@@ -7,6 +7,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -21,6 +22,7 @@ import (
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 // Session is one person's, or one job's, work under some settings and with one
@@ -60,9 +62,9 @@ type opened struct {
 func New(set *settings.Settings) (*Session, error) {
 	s := &Session{Settings: set, Now: time.Now, opened: &opened{rosters: map[string]*Roster{}}}
 	directory.DeclareSecrets(set.Secrets.Also, set.Secrets.Harmless)
-	for _, name := range set.Batch.Attributes {
+	for i, name := range set.Batch.Attributes {
 		if why := batch.Unsettable(name); why != "" {
-			return nil, Wrong("settings: batch: attributes: %s", why)
+			return nil, misset(set, settings.Faulty(errors.New(why), "batch", "attributes", i))
 		}
 	}
 	return s, s.useCatalog(set)
@@ -71,19 +73,30 @@ func New(set *settings.Settings) (*Session, error) {
 // useCatalog makes the checks of some settings those of the session.
 func (s *Session) useCatalog(set *settings.Settings) error {
 	catalog, err := audit.NewCatalog(&set.Audit)
+	if err == nil {
+		err = catalog.CheckSettings(set)
+	}
 	if err != nil {
-		return asRequest(err)
+		return misset(set, err)
 	}
 	for _, c := range catalog.Own() {
 		for _, name := range c.Suggest {
 			if !slices.Contains(batch.ActionNames, name) {
-				return Wrong("settings: audit: filters: %s: %q is not an action: use %s", c.Name, name,
-					strings.Join(batch.ActionNames, ", "))
+				return misset(set, settings.Faulty(fmt.Errorf("%q is not an action%s: use %s", name, wording.DidYouMean(name, batch.ActionNames),
+					strings.Join(batch.ActionNames, ", ")), "audit", "filters", c.Name, "suggest"))
 			}
 		}
 	}
 	s.Settings, s.Catalog = set, catalog
 	return nil
+}
+
+// misset says where in the settings something is wrong, if an error tells.
+func misset(set *settings.Settings, err error) error {
+	if fault := (*settings.Fault)(nil); errors.As(err, &fault) {
+		err = set.Misset(fault)
+	}
+	return asRequest(err)
 }
 
 // with is the session under other settings.
