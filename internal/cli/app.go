@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"os/signal"
 	"os/user"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -71,13 +73,15 @@ type app struct {
 	out, err io.Writer
 	now      func() time.Time
 	work     *work.Session
-	quiet    bool
-	noPager  bool
-	title    string // of pages, where the command line gives one
-	asked    string // what is asked for, in words
-	progress *progress
-	carrying atomic.Bool            // a batch is being carried out, or was
-	typing   atomic.Pointer[func()] // gives the terminal back while a password is typed
+	// settingsFile is what the settings were read from, or would be.
+	settingsFile string
+	quiet        bool
+	noPager      bool
+	title        string // of pages, where the command line gives one
+	asked        string // what is asked for, in words
+	progress     *progress
+	carrying     atomic.Bool            // a batch is being carried out, or was
+	typing       atomic.Pointer[func()] // gives the terminal back while a password is typed
 }
 
 // Main runs the program and returns its exit status.
@@ -240,7 +244,13 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 	if cmd.Args().First() == completeName {
 		return ctx, nil // it goes by the settings that the line names
 	}
-	err := a.open(cmd.String("config"), cmd.String("state"))
+	config := cmd.String("config")
+	if slices.Equal(cmd.Args().Slice()[:min(2, cmd.NArg())], []string{"yard", "add"}) {
+		if _, err := os.Lstat(config); config != "" && errors.Is(err, fs.ErrNotExist) {
+			a.settingsFile = config // which is to be made
+		}
+	}
+	err := a.open(config, cmd.String("state"))
 	if err != nil {
 		return ctx, err
 	}
@@ -257,6 +267,9 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 // one.
 func (a *app) open(config, state string) error {
 	load := settings.Load
+	if a.settingsFile == config && config != "" {
+		load = settings.LoadIfAny
+	}
 	if config == "" {
 		load, config = settings.LoadIfAny, filepath.Join(xdg.ConfigHome, "yardbroom", "settings.yaml")
 	}
@@ -267,6 +280,7 @@ func (a *app) open(config, state string) error {
 	if a.work, err = work.New(set); err != nil {
 		return err
 	}
+	a.settingsFile = config
 	if a.work.State = state; state == "" {
 		a.work.State = filepath.Join(xdg.StateHome, "yardbroom")
 	}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"time"
@@ -16,13 +15,15 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
+	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
 
 func (a *app) yardCommand() *cli.Command {
 	return &cli.Command{
-		Name: "yard", Usage: "the yards of the settings: list them, test one",
+		Name: "yard", Usage: "the yards of the settings: add one, list them, test one",
 		Commands: []*cli.Command{
+			a.yardAddCommand(),
 			{Name: "list", Usage: "the yards of the settings", Flags: outputFlags(rowFormats), Action: a.yardList},
 			{
 				Name:      "servers",
@@ -88,11 +89,7 @@ func (a *app) yardServers(ctx context.Context, cmd *cli.Command) error {
 	server, _ := p.Server()
 	var lookup source.LookupSRV
 	if !cmd.Bool("no-dns") {
-		lookup = func(ctx context.Context, service, proto, name string) (string, []*net.SRV, error) {
-			ctx, stop := context.WithTimeout(ctx, dnsPatience)
-			defer stop()
-			return net.DefaultResolver.LookupSRV(ctx, service, proto, name)
-		}
+		lookup = lookupDNS
 	}
 	known, err := server.Servers(ctx, lookup)
 	if known == nil && err != nil {
@@ -128,7 +125,12 @@ func (a *app) yardServers(ctx context.Context, cmd *cli.Command) error {
 }
 
 func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
-	p, err := a.work.OpenServer(ctx, at(cmd, cmd.Args().First()))
+	return a.testYard(ctx, cmd, at(cmd, cmd.Args().First()))
+}
+
+// testYard says line by line what can be done with a yard.
+func (a *app) testYard(ctx context.Context, cmd *cli.Command, from work.From) error {
+	p, err := a.work.OpenServer(ctx, from)
 	if err != nil {
 		return err
 	}
@@ -172,6 +174,9 @@ func (a *app) yardTest(ctx context.Context, cmd *cli.Command) error {
 		}
 		hiddenLines(survey, line)
 	}
+	if err := a.mentionLines(ctx, p, line); err != nil {
+		return err
+	}
 	if failed {
 		a.note("lines marked LOOK limit what can be judged or done here")
 	}
@@ -196,6 +201,28 @@ func (a *app) lineOfReturn(
 		line(seen.Why == "" && (seen.Itself || server.Dialect != directory.AD), label, seen.String())
 	}
 	return err
+}
+
+// mentionLines say what the settings name that the directory does not have.
+func (a *app) mentionLines(ctx context.Context, p *work.Place, line func(ok bool, label, value string)) error {
+	if _, known := a.work.Settings.Yards[p.Name]; !known {
+		return nil // a URL, which the settings say nothing of
+	}
+	all, err := a.work.Mentions(ctx, p)
+	if err != nil {
+		return err
+	}
+	good := true
+	for _, m := range all {
+		if m.Wrong != "" {
+			line(false, "Settings", fmt.Sprintf("%s names %s: %s", m.Setting, m.Name, m.Wrong))
+			good = false
+		}
+	}
+	if good {
+		line(true, "Settings", wording.Count(len(all), "name")+" of entries, groups, attributes and people, all of them known")
+	}
+	return nil
 }
 
 // hiddenLines say what a survey could not show.

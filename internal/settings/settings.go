@@ -143,6 +143,7 @@ func Load(file string) (*Settings, error) {
 		}
 	}
 	s.placePaths()
+	s.splitActions()
 	if f := s.check(); f != nil {
 		return nil, s.Misset(f)
 	}
@@ -194,6 +195,31 @@ func (s *Settings) placePaths() {
 			place(&r.Post[i].TokenFile, &r.Post[i].SecretFile, &r.Post[i].CAFile)
 		}
 		s.Rounds[name] = r
+	}
+}
+
+// splitActions lets several actions be written as on the command line, with commas.
+func (s *Settings) splitActions() {
+	split := func(actions *Words) {
+		var all Words
+		for _, text := range *actions {
+			for name := range strings.SplitSeq(text, ",") {
+				all = append(all, strings.TrimSpace(name))
+			}
+		}
+		*actions = all
+	}
+	for _, r := range s.Rounds {
+		for i := range r.Steps {
+			if do := r.Steps[i].Stage; do != nil {
+				split(&do.Actions)
+			}
+		}
+	}
+	for i := range s.Ladders {
+		for j := range s.Ladders[i].Rungs {
+			split(&s.Ladders[i].Rungs[j].Actions)
+		}
 	}
 }
 

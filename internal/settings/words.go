@@ -3,10 +3,13 @@ package settings
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/printer"
+
+	"yardbroom/internal/wording"
 )
 
 // Words are texts: one, or a list of them.
@@ -34,11 +37,14 @@ func (s *Step) UnmarshalYAML(node ast.Node) error {
 	}
 	if yaml.UnmarshalWithOptions(fmt.Appendf(nil, "%s: {}", word), (*plain)(s), yaml.Strict()) != nil {
 		at := node.GetToken().Position
-		return fmt.Errorf("line %d, column %d: %q is not a step: a step is one of survey, audit, list, reconcile, "+
-			"stage, due, apply, climb and answers", at.Line, at.Column, word)
+		return fmt.Errorf("line %d, column %d: %q is not a step%s: a step is one of %s", at.Line, at.Column, word,
+			wording.DidYouMean(word, stepNames), strings.Join(stepNames, ", "))
 	}
 	return nil
 }
+
+// stepNames are what a step may do.
+var stepNames = []string{"survey", "audit", "list", "reconcile", "stage", "due", "apply", "climb", "answers"}
 
 // alone is the word that a step is made of where nothing more is said, else "".
 func alone(node ast.Node) string {

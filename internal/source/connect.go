@@ -292,6 +292,9 @@ func (s *Server) tlsConfig(host string) (*tls.Config, error) {
 	return &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12, RootCAs: roots}, err
 }
 
+// ErrUnknownAuthority is the error for a certificate that leads to nobody who is trusted.
+var ErrUnknownAuthority = errors.New("its certificate is signed by nobody known here")
+
 // connectError says in one line what stands in the way, and what to do.
 func connectError(url string, err error) error {
 	var unknown x509.UnknownAuthorityError
@@ -299,10 +302,7 @@ func connectError(url string, err error) error {
 	var invalid x509.CertificateInvalidError
 	switch {
 	case errors.As(err, &unknown):
-		return fmt.Errorf(
-			"%s: its certificate is signed by nobody known here: give the authority's certificate with ca_file or --ca-file",
-			url,
-		)
+		return fmt.Errorf("%s: %w: give the authority's certificate with ca_file or --ca-file", url, ErrUnknownAuthority)
 	case errors.As(err, &name):
 		return fmt.Errorf("%s: its certificate is for another name (%v): use that name in the URL", url, name)
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:

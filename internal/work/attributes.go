@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -17,27 +18,35 @@ import (
 // named them.
 func refuseUnknown(ctx context.Context, p *Place, d *directory.Dialect, option string, names []string) error {
 	for _, name := range names {
-		if d.Schema().Type(name) != nil || directory.LookupAttr(name) != directory.AttrUnknown {
-			continue
-		}
-		if server, live := p.Server(); live {
-			if defined, err := server.Defined(ctx, name); err != nil || defined != nil {
-				if err != nil {
-					return err
-				}
-				continue
-			}
-		}
-		found, err := p.Select(ctx, "("+name+"=*)", []string{"1.1"})
+		known, err := attributeKnown(ctx, p, d, name)
 		if err != nil {
 			return err
 		}
-		if len(found) == 0 {
-			return Wrong("%s: no entry of %s has the attribute %s, and its schema does not know it%s", option, p.Where(), name,
-				wording.DidYouMean(name, attributesLike(d)))
+		if !known {
+			return Wrong("%s: %s", option, unknownAttribute(p, d, name))
 		}
 	}
 	return nil
+}
+
+// attributeKnown tells whether a schema knows an attribute, or an entry has it.
+func attributeKnown(ctx context.Context, p *Place, d *directory.Dialect, name string) (bool, error) {
+	if d.Schema().Type(name) != nil || directory.LookupAttr(name) != directory.AttrUnknown {
+		return true, nil
+	}
+	if server, live := p.Server(); live {
+		if defined, err := server.Defined(ctx, name); err != nil || defined != nil {
+			return defined != nil, err
+		}
+	}
+	found, err := p.Select(ctx, "("+name+"=*)", []string{"1.1"})
+	return len(found) > 0, err
+}
+
+// unknownAttribute says that it is not.
+func unknownAttribute(p *Place, d *directory.Dialect, name string) string {
+	return fmt.Sprintf("no entry of %s has the attribute %s, and its schema does not know it%s", p.Where(), name,
+		wording.DidYouMean(name, attributesLike(d)))
 }
 
 // attributesLike are the names among which somebody may have meant another one: columns,

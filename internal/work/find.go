@@ -315,8 +315,17 @@ func lookUp(
 	return byName, nil
 }
 
-// findGroup finds one group by its name or DN.
+// findGroup finds the group that --group names.
 func findGroup(ctx context.Context, src source.Source, name string) (*directory.Entry, error) {
+	found, err := groupCalled(ctx, src, name)
+	if wrong := (RequestError{}); errors.As(err, &wrong) {
+		return nil, Wrong("--group: %w", err)
+	}
+	return found, err
+}
+
+// groupCalled finds one group by its name or DN.
+func groupCalled(ctx context.Context, src source.Source, name string) (*directory.Entry, error) {
 	found, err := source.GroupsCalled(ctx, src, name)
 	switch {
 	case err != nil:
@@ -330,22 +339,31 @@ func findGroup(ctx context.Context, src source.Source, name string) (*directory.
 		for i := range near {
 			names[i] = directory.LeafValue(near[i].DN)
 		}
-		return nil, Wrong("--group: there is no group %q%s", name, wording.DidYouMean(name, names))
+		return nil, Wrong("there is no group %q%s", name, wording.DidYouMean(name, names))
 	case len(found) > 1:
-		return nil, Wrong("--group: %d groups are called %q, such as %s and %s: give a DN", len(found), name,
+		return nil, Wrong("%d groups are called %q, such as %s and %s: give a DN", len(found), name,
 			found[0].DN, found[1].DN)
 	}
 	return &found[0], nil
 }
 
-// containerNamed returns the DN of a container: what is a DN already, else that of the
-// one OU of this name.
+// containerNamed returns the DN of the container that an option names.
 func containerNamed(ctx context.Context, src source.Source, option, name string) (string, error) {
+	dn, err := containerCalled(ctx, src, name)
+	if wrong := (RequestError{}); errors.As(err, &wrong) {
+		return "", Wrong("--%s: %w", option, err)
+	}
+	return dn, err
+}
+
+// containerCalled returns the DN of a container: what is a DN already, else that of the
+// one OU of this name.
+func containerCalled(ctx context.Context, src source.Source, name string) (string, error) {
 	if directory.IsDN(name) {
 		return name, nil
 	}
 	if strings.Contains(name, "=") {
-		return "", Wrong("--%s: %q is not a distinguished name", option, name)
+		return "", Wrong("%q is not a distinguished name", name)
 	}
 	found, err := src.Select(ctx, "(objectClass=organizationalUnit)", []string{"ou"})
 	if err != nil {
@@ -363,9 +381,9 @@ func containerNamed(ctx context.Context, src source.Source, option, name string)
 	}
 	switch len(called) {
 	case 0:
-		return "", Wrong("--%s: no OU is called %q%s", option, name, wording.DidYouMean(name, names))
+		return "", Wrong("no OU is called %q%s", name, wording.DidYouMean(name, names))
 	case 1:
 		return strings.Clone(called[0]), nil
 	}
-	return "", Wrong("--%s: %d OUs are called %q, so give the DN: %s", option, len(called), name, wording.Some(called))
+	return "", Wrong("%d OUs are called %q, so give the DN: %s", len(called), name, wording.Some(called))
 }
