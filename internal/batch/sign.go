@@ -19,6 +19,7 @@ import (
 
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 )
 
 // SignatureNamespace is the namespace of signatures on batches (OpenSSH,
@@ -362,7 +363,7 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 		for _, a := range l.Actions {
 			switch {
 			case a.Name == ResetPassword:
-				need(max(1, rule.For(a.Name)), "it resets passwords")
+				need(rule.For(a.Name), "it resets passwords") // of privileged accounts it takes one always
 			case a.Name == Unmark:
 				need(max(1, rule.For(a.Name)), "it opens the permissions of what was privileged")
 			default:
@@ -390,7 +391,7 @@ func (b *Batch) needs(rule *settings.Signing) (int, []string) {
 	switch {
 	case b.UndoOf != 0 || rule.Over <= 0 || lines+along <= rule.Over:
 	case lines > rule.Over:
-		need(1, fmt.Sprintf("it has more than %d lines", rule.Over))
+		need(1, "it has more than "+wording.Count(rule.Over, "line"))
 	default:
 		need(1, fmt.Sprintf("it has %d lines, and %d entries move along: more than %d", lines, along, rule.Over))
 	}

@@ -173,13 +173,12 @@ func (a *app) carryRequest(cmd *cli.Command) (*work.CarryRequest, error) {
 		return nil, usage("--connections: %d is not a number from 1 to 64", n)
 	}
 	if file := cmd.String("passwords"); file != "" {
-		to, err := work.NewPasswordFile(file, cmd.StringSlice("passwords-for"))
-		if err != nil {
+		var err error
+		if r.Passwords, err = work.NewPasswords(file, work.Each(cmd.String("passwords-each")), cmd.StringSlice("passwords-for")); err != nil {
 			return nil, err
 		}
-		r.Deliver = to.Deliver
-	} else if cmd.IsSet("passwords-for") {
-		return nil, usage("--passwords-for goes with --passwords")
+	} else if cmd.IsSet("passwords-for") || cmd.IsSet("passwords-each") {
+		return nil, usage("--passwords-for and --passwords-each go with --passwords")
 	}
 	if !cmd.Bool("yes") {
 		_, typing := a.terminal()

@@ -79,6 +79,8 @@ func (a *app) valuesOf(ctx context.Context, l *typedLine, option, current string
 		for _, name := range directory.AllAttributes() {
 			found.values = append(found.values, suggestion{name + "=", ""})
 		}
+	case option == "passwords-each":
+		found.values = wordsOf("person, manager")
 	case option == "dialect":
 		found.values = wordsOf(directory.DialectNames)
 	case option == "fail-on":

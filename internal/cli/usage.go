@@ -39,7 +39,7 @@ func init() {
 	for group, names := range map[string]string{
 		groupWho:     "check file column under enabled disabled idle never-used used used-within locked expired expires-within password-older new created-before disabled-for here-for member-of match filter not kind dn subtree person since new-to",
 		groupWhat:    "given family display logon mail principal keep to text expires group unlock",
-		groupSafety:  "until even-enabled on-collision include-likely whole-roster another-roster refused max-lines max-share why yes dry-run rehearse accept-unproved only connections rate day-lines day-share wait await-replication server stage anew passwords passwords-for on",
+		groupSafety:  "until even-enabled on-collision include-likely whole-roster another-roster refused max-lines max-share why yes dry-run rehearse accept-unproved only connections rate day-lines day-share wait await-replication server stage anew passwords passwords-each passwords-for on",
 		groupOutput:  "format output columns sort limit brief names all fail-on remember title",
 		groupConnect: "from keep-going dialect base bind password-file password-env password-command kerberos ca-file starttls",
 		groupAll:     "config state quiet no-pager verbose help",

@@ -69,12 +69,12 @@ func (s *Signing) WantsProof(action string) bool {
 }
 
 // For returns how many signatures an action needs: one for what cannot be
-// taken back whole (delete, archive-home), where nothing is set.
+// taken back whole (delete, archive-home, reset-password), where nothing is set.
 func (s *Signing) For(action string) int {
 	if n, set := s.Needed[action]; set {
 		return n
 	}
-	if action == "delete" || action == "archive-home" {
+	if action == "delete" || action == "archive-home" || action == "reset-password" {
 		return 1
 	}
 	return 0

@@ -29,9 +29,8 @@ type CarryRequest struct {
 	Pace           carry.Pace
 	// Barred are lines that must not be begun, by their numbers, and why.
 	Barred map[int]string
-	// Deliver hands a new password over before it is set; nil where no batch may
-	// set any.
-	Deliver func(l *batch.Line, password string) error
+	// Passwords are where new ones go; nil where no batch may set any.
+	Passwords *Passwords
 	// AwaitReplication is how long other servers of the yard are waited for until
 	// they show every change; 0 asks none.
 	AwaitReplication time.Duration
@@ -202,7 +201,13 @@ func (s *Session) job(ctx context.Context, p *Place, b *batch.Batch, r *CarryReq
 	}
 	job := &carry.Job{Store: kept, Batch: b, Server: server, Protection: protection, Settings: s.Settings,
 		DefaultPolicy: p.Yard.DefaultPolicy, By: s.By, Now: s.Now, AcceptUnproved: r.AcceptUnproved,
-		Other: s.otherServer(p.Yard), Homes: p.Yard.Homes, AnotherServer: r.Server != "", Deliver: r.Deliver}
+		Other: s.otherServer(p.Yard), Homes: p.Yard.Homes, AnotherServer: r.Server != ""}
+	if r.Passwords != nil {
+		if err := r.Passwords.learn(ctx, p, b); err != nil {
+			return nil, err
+		}
+		job.Deliver = r.Passwords.Deliver
+	}
 	// What was made long ago is judged by the roster of today.
 	if job.Barred, err = s.barred(ctx, b); err != nil {
 		return nil, err

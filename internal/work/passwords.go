@@ -1,6 +1,7 @@
 package work
 
 import (
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -10,36 +11,58 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"unicode"
+	"unicode/utf8"
 
 	"filippo.io/age"
 	"filippo.io/age/agessh"
 
 	"yardbroom/internal/batch"
+	"yardbroom/internal/directory"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/trust"
 )
 
-// PasswordFile is the file that new passwords are delivered into, each of them
-// before it is set. It is made once, where nobody else may write, and the
-// handle is kept, so that nobody can put another in its place.
-type PasswordFile struct {
+// Passwords are where new passwords are delivered: one file, or one for each person or
+// manager, in a folder.
+type Passwords struct {
+	each       Each
 	path       string
 	recipients []age.Recipient
 
-	mu   sync.Mutex
-	file *os.File
-	rows [][]string
+	mu    sync.Mutex
+	files map[string]*passwordFile // by path
+	heads map[string]string        // by the DN of a line: the logon name of the manager
 }
 
-// NewPasswordFile is a file, which must not be there yet, for new passwords. It
-// is encrypted (age) for recipients, where some are given: each an age1… or SSH
-// public key, or a file of them.
-func NewPasswordFile(path string, to []string) (*PasswordFile, error) {
-	p := &PasswordFile{path: path, rows: [][]string{{"account", "password", "dn"}}}
-	if _, err := os.Lstat(p.path); !errors.Is(err, fs.ErrNotExist) {
-		return nil, Wrong("--passwords %s: there is something of that name; name a new file", p.path)
+// Each is who gets a file of their own.
+type Each string
+
+// Who may get one.
+const (
+	EachPerson  Each = "person"
+	EachManager Each = "manager"
+)
+
+// NewPasswords is a file that is not there yet, for all new passwords, or a folder in
+// which each person, or manager, gets one. Files are encrypted (age) for recipients,
+// where some are given: each an age1… or SSH public key, or a file of them.
+func NewPasswords(path string, each Each, to []string) (*Passwords, error) {
+	p := &Passwords{each: each, path: path, files: map[string]*passwordFile{}}
+	folder := filepath.Dir(path)
+	switch {
+	case each != "" && each != EachPerson && each != EachManager:
+		return nil, Wrong("--passwords-each: %q is neither person nor manager", each)
+	case each != "":
+		if folder = path; os.MkdirAll(path, 0o700) != nil {
+			return nil, Wrong("--passwords %s: it is no folder; --passwords-each wants one", path)
+		}
+	default:
+		if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+			return nil, Wrong("--passwords %s: there is something of that name; name a new file", path)
+		}
 	}
-	if err := trust.Folder(filepath.Dir(p.path)); err != nil {
+	if err := trust.Folder(folder); err != nil {
 		return nil, Wrong("--passwords: %w", err)
 	}
 	for _, word := range to {
@@ -50,6 +73,88 @@ func NewPasswordFile(path string, to []string) (*PasswordFile, error) {
 		p.recipients = append(p.recipients, r...)
 	}
 	return p, nil
+}
+
+// learn finds out who the managers of a batch's accounts are, where that matters.
+func (p *Passwords) learn(ctx context.Context, at *Place, b *batch.Batch) error {
+	if p.each != EachManager {
+		return nil
+	}
+	_, d, err := at.Dialect(ctx)
+	if err != nil {
+		return err
+	}
+	var dns, heads []string
+	for i := range b.Lines {
+		dns = append(dns, b.Lines[i].DN)
+	}
+	people, err := at.Get(ctx, dns)
+	if err != nil {
+		return err
+	}
+	for i := range people {
+		if m := people[i].First("manager"); m != "" {
+			heads = append(heads, m)
+		}
+	}
+	found, err := at.Get(ctx, heads)
+	if err != nil {
+		return err
+	}
+	logons := map[string]string{}
+	for i := range found {
+		a := d.Account(&found[i])
+		logons[directory.FoldDN(found[i].DN)] = strings.Clone(a.Name())
+	}
+	p.heads = map[string]string{}
+	for i := range people {
+		p.heads[directory.FoldDN(people[i].DN)] = logons[directory.FoldDN(people[i].First("manager"))]
+	}
+	return nil
+}
+
+// Deliver puts a password into the file of whom it is for, before it is set.
+func (p *Passwords) Deliver(l *batch.Line, password string) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	path := p.path
+	switch p.each {
+	case EachPerson:
+		path = filepath.Join(path, fileName(l.Account)+fmt.Sprintf("-%d.csv", l.N))
+	case EachManager:
+		name := "without-manager"
+		if head := p.heads[directory.FoldDN(l.DN)]; head != "" {
+			name = "for-" + fileName(head)
+		}
+		path = filepath.Join(path, name+".csv")
+	}
+	if p.each != "" && len(p.recipients) > 0 {
+		path += ".age"
+	}
+	if p.files[path] == nil {
+		p.files[path] = &passwordFile{path: path, recipients: p.recipients, rows: [][]string{{"account", "password", "dn"}}}
+	}
+	return p.files[path].add(l, password)
+}
+
+// fileName is a name as it can be part of one of a file.
+func fileName(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r < utf8.RuneSelf && (unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("-_", r)) {
+			return r
+		}
+		return '_'
+	}, name)
+}
+
+// passwordFile is a file that new passwords are delivered into, each of them
+// before it is set. It is made once, where nobody else may write, and the
+// handle is kept, so that nobody can put another in its place.
+type passwordFile struct {
+	path       string
+	recipients []age.Recipient
+	file       *os.File
+	rows       [][]string
 }
 
 // recipients reads one recipient, or a file of them.
@@ -90,10 +195,8 @@ func recipient(text string) (age.Recipient, error) {
 	return all[0], nil
 }
 
-// Deliver adds a password to the file, and syncs it.
-func (p *PasswordFile) Deliver(l *batch.Line, password string) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
+// add adds a password to the file, and syncs it.
+func (p *passwordFile) add(l *batch.Line, password string) error {
 	trust.Hide()
 	if p.file == nil {
 		file, err := trust.Create(p.path)
@@ -113,7 +216,7 @@ func (p *PasswordFile) Deliver(l *batch.Line, password string) error {
 
 // seal writes all passwords so far, encrypted: an encrypted file takes no
 // further row. The one before it stays until the new one is whole.
-func (p *PasswordFile) seal() error {
+func (p *passwordFile) seal() error {
 	beside := p.path + ".new"
 	file, err := trust.Create(beside)
 	if err != nil {
