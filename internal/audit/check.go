@@ -42,7 +42,7 @@ func ParseSeverity(name string) (Severity, error) {
 	if i := slices.Index(severityNames, name); i >= 0 {
 		return Severity(i), nil
 	}
-	return 0, fmt.Errorf("%q is not a severity: use info, low, medium or high", name)
+	return 0, fmt.Errorf("%q is not a severity%s: use info, low, medium or high", name, wording.DidYouMean(name, severityNames))
 }
 
 // Confidence tells whether the survey proves a finding.

@@ -32,6 +32,7 @@ import (
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/whole"
+	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
 
@@ -190,7 +191,7 @@ func (a *app) root() *cli.Command {
 		Before:         a.before,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
-			return usage("%w; \"%s --help\" shows how", err, cmd.FullName())
+			return usage("%w; \"%s --help\" shows how", meantOption(cmd, err), cmd.FullName())
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.trendCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.traceCommand(), a.surveyCommand(), a.reconcileCommand(), a.rosterCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
@@ -198,13 +199,38 @@ func (a *app) root() *cli.Command {
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
-				return usage("there is no command %q; \"yardbroom --help\" lists them", name)
+				return usage("there is no command %q%s; \"yardbroom --help\" lists them", name, meantCommand(cmd, name))
 			}
 			return cli.ShowAppHelp(cmd)
 		},
 	}
 	strict(cmd)
 	return cmd
+}
+
+// meantCommand tells which command somebody may have meant.
+func meantCommand(cmd *cli.Command, name string) string {
+	var names []string
+	for _, c := range cmd.VisibleCommands() {
+		names = append(names, c.Name)
+	}
+	return wording.DidYouMean(name, names)
+}
+
+// meantOption says of an option that there is not which one may have been meant.
+func meantOption(cmd *cli.Command, err error) error {
+	_, typed, unknown := strings.Cut(err.Error(), "flag provided but not defined: -")
+	if !unknown {
+		return err
+	}
+	name := strings.TrimLeft(typed, "-")
+	var names []string
+	for _, c := range cmd.Lineage() {
+		for _, f := range c.Flags {
+			names = append(names, "--"+f.Names()[0])
+		}
+	}
+	return fmt.Errorf("there is no option --%s%s", name, wording.DidYouMean("--"+name, names))
 }
 
 // checkNames are the checks of --check, which may be given with commas between
@@ -226,7 +252,7 @@ func strict(cmd *cli.Command) {
 		if len(c.Commands) > 0 && c.Action == nil {
 			c.Action = func(_ context.Context, c *cli.Command) error {
 				if name := c.Args().First(); name != "" {
-					return usage("there is no command \"%s %s\"; \"%s --help\" lists them", c.FullName(), name,
+					return usage("there is no command \"%s %s\"%s; \"%s --help\" lists them", c.FullName(), name, meantCommand(c, name),
 						c.FullName())
 				}
 				return cli.ShowSubcommandHelp(c)

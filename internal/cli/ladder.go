@@ -68,6 +68,9 @@ func (a *app) ladderCommand() *cli.Command {
 // ladders reads who stands where.
 func (a *app) ladders(ctx context.Context, cmd *cli.Command) (*work.Ladders, *time.Location, error) {
 	q, err := question(cmd)
+	if name := cmd.Args().First(); err == nil && name != "" {
+		err = a.work.CheckLadder(name)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
@@ -208,6 +211,9 @@ func (a *app) ladderForecast(ctx context.Context, cmd *cli.Command) error {
 		return usage("give the name of one ladder; \"yardbroom ladder list\" shows them")
 	}
 	targets, err := a.targets(cmd, allFormats)
+	if err == nil {
+		err = a.work.CheckLadder(cmd.Args().First())
+	}
 	if err != nil {
 		return err
 	}

@@ -116,7 +116,7 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 		}
 		format = formatNames
 	} else if format != "" && !slices.Contains(formats, format) {
-		return nil, usage("--format: %q is none of %s", format, strings.Join(formats, ", "))
+		return nil, usage("--format: %q is none of %s%s", format, strings.Join(formats, ", "), wording.DidYouMean(format, formats))
 	}
 	paths := cmd.StringSlice("output")
 	if len(paths) == 0 {

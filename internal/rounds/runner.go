@@ -14,6 +14,7 @@ import (
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/store"
+	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
 
@@ -55,7 +56,7 @@ func (r *Runner) Named(name string) (*settings.Round, error) {
 	if len(names) == 0 {
 		return nil, work.Wrong("there is no round %q: the settings have none", name)
 	}
-	return nil, work.Wrong("there is no round %q: there are %s", name, strings.Join(names, ", "))
+	return nil, work.Wrong("there is no round %q%s: there are %s", name, wording.DidYouMean(name, names), strings.Join(names, ", "))
 }
 
 // reader is the name by which is remembered what a round has told.

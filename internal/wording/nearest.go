@@ -16,7 +16,7 @@ func Nearest(name string, names []string) []string {
 		far  int
 	}
 	asked := strings.ToLower(name)
-	most := max(1, len(asked)/3)
+	most := max(1, (len(asked)+1)/3)
 	var found []near
 	for _, n := range names {
 		low := strings.ToLower(n)

@@ -19,6 +19,7 @@ import (
 	"yardbroom/internal/roster"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
+	"yardbroom/internal/wording"
 )
 
 // Ladders is what is known of all ladders of a yard at one moment.
@@ -64,7 +65,20 @@ func (l *Ladders) LadderNamed(name string) (*OneLadder, error) {
 	if len(names) == 0 {
 		return nil, Wrong("the settings have no ladders for this yard (ladders: - name: …)")
 	}
-	return nil, Wrong("no ladder is called %q here: there are %s", name, strings.Join(names, ", "))
+	return nil, Wrong("no ladder is called %q here%s: there are %s", name, wording.DidYouMean(name, names), strings.Join(names, ", "))
+}
+
+// CheckLadder refuses a name that no ladder of the settings has, before anything is
+// read.
+func (s *Session) CheckLadder(name string) error {
+	var names []string
+	for i := range s.Settings.Ladders {
+		names = append(names, s.Settings.Ladders[i].Name)
+	}
+	if len(names) == 0 || slices.Contains(names, name) {
+		return nil // what has none is said of the yard
+	}
+	return Wrong("no ladder is called %q%s: there are %s", name, wording.DidYouMean(name, names), strings.Join(names, ", "))
 }
 
 // Of are the standings of one account, on whatever ladder.
