@@ -204,7 +204,7 @@ func (a *app) exemptList(ctx context.Context, cmd *cli.Command) error {
 		}
 		list.Rows = append(list.Rows, []any{number, e.Match.String(), cmp.Or(strings.Join(e.Checks, ", "), "every check"), e.Reason, e.Owner, state})
 	}
-	return a.writeList(cmd, list, a.style(nil), 3, 1, 2, 4)
+	return a.writeList(cmd, list, a.style(nil), 3, 2, 4, 1)
 }
 
 func (a *app) exemptEnd(ctx context.Context, cmd *cli.Command) error {

@@ -129,7 +129,10 @@ func (a *app) journalTable(records []store.Sealed, batch, limit int) error {
 	var rows [][]string
 	for i := range records[earlier:] {
 		r := &records[earlier+i]
-		place := fmt.Sprint(r.Batch)
+		place := ""
+		if r.Batch > 0 {
+			place = fmt.Sprint(r.Batch)
+		}
 		if r.Line > 0 {
 			place += "/" + fmt.Sprint(r.Line)
 		}
@@ -149,7 +152,7 @@ func (a *app) journalTable(records []store.Sealed, batch, limit int) error {
 		if earlier > 0 {
 			fmt.Fprintf(w, "… %s before these: --limit 0 shows all, --batch N those of one batch\n", wording.Count(earlier, "record"))
 		}
-		render.Table(w, a.style(time.Local), []string{"#", "When", "By", "Batch", "Event", "What"}, rows, 5, 2)
+		render.Table(w, a.style(time.Local), []string{"#", "When (" + records[earlier].At.In(time.Local).Format("MST") + ")", "By", "Batch", "Event", "What"}, rows, 5, 2)
 		return nil
 	})
 }

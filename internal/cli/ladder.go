@@ -32,7 +32,7 @@ func (a *app) ladderCommand() *cli.Command {
 	show := slices.Concat(asked, outputFlags(allFormats), []cli.Flag{limit,
 		&cli.StringFlag{Name: "account", Usage: "only this `ACCOUNT`, on whatever ladder"},
 		&cli.StringSliceFlag{Name: "rung", Usage: "only who stands on this `RUNG`; may be given several times"},
-		&cli.StringSliceFlag{Name: "only", Usage: "only who is in this `STATE`: due, held, waiting, awake, strange; may be given several times"}})
+		&cli.StringSliceFlag{Name: "only", Usage: "only who is in this `STATE`: due, held, waiting, leaving, by-hand; may be given several times"}})
 	until := &cli.StringFlag{Name: "until", Usage: "until this `DATE`, or so long from now (90d)"}
 	why := &cli.StringFlag{Name: "why", Usage: "a `TEXT` that is kept in the journal"}
 	return &cli.Command{
@@ -41,10 +41,10 @@ func (a *app) ladderCommand() *cli.Command {
 			{Name: "list", Usage: "all ladders of a yard, with how many stand where", Flags: slices.Concat(asked, outputFlags(allFormats)), Action: a.ladderList},
 			{Name: "show", Usage: "everybody on a ladder: since when, why, what comes next and when, who was told, what holds them",
 				ArgsUsage: "[LADDER]", Flags: show, Action: a.ladderShow},
-			{Name: "forecast", Usage: "who would stand where on each day if nobody woke", ArgsUsage: "LADDER",
+			{Name: "forecast", Usage: "who would stand where on each day if nobody leaves the ladder", ArgsUsage: "LADDER",
 				Flags: slices.Concat(asked, outputFlags(allFormats), []cli.Flag{until, limit,
 					&cli.StringFlag{Name: "with", Usage: "try other waiting `TIMES`, one for each rung: 60d,30d,30d"}}), Action: a.ladderForecast},
-			{Name: "climb", Usage: "bring back who woke, and take those whose time has come one rung further", ArgsUsage: "[LADDER…]",
+			{Name: "climb", Usage: "bring back those who leave a ladder, and take those whose time has come one rung further", ArgsUsage: "[LADDER…]",
 				Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: "from", Usage: "the `YARD` (default: the settings' default yard)"}}, signInFlags(), rosterFlags(),
 					carryFlags(), paceFlags(), []cli.Flag{
 						&cli.BoolFlag{Name: "stage", Usage: "stage the batches, and carry nothing out"},
@@ -127,7 +127,7 @@ func (a *app) laddersResult(all *work.Ladders, some []*work.OneLadder, zone *tim
 
 // ladderStates are the states that --only names.
 var ladderStates = map[string][]ladder.State{
-	"due": {ladder.Due}, "held": {ladder.Held, ladder.Unknown}, "waiting": {ladder.Waiting}, "awake": {ladder.Woken, ladder.Left}, "strange": {ladder.Strange},
+	"due": {ladder.Due}, "held": {ladder.Held, ladder.Unknown}, "waiting": {ladder.Waiting}, "leaving": {ladder.Woken, ladder.Left}, "by-hand": {ladder.Strange},
 }
 
 func (a *app) ladderShow(ctx context.Context, cmd *cli.Command) error {
@@ -139,7 +139,7 @@ func (a *app) ladderShow(ctx context.Context, cmd *cli.Command) error {
 	for _, word := range cmd.StringSlice("only") {
 		states, is := ladderStates[word]
 		if !is {
-			return usage("--only: %q is none of due, held, waiting, awake and strange", word)
+			return usage("--only: %q is none of due, held, waiting, leaving and by-hand", word)
 		}
 		for _, state := range states {
 			only[state] = true

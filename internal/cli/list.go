@@ -157,7 +157,11 @@ func (a *app) listResult(l *listing.List, q *listing.Query, st render.Style) *re
 		} else if len(l.Sheet.Rows) > 0 {
 			render.SheetTable(w, render.ByName(&l.Sheet), st)
 		}
-		fmt.Fprintln(w, render.ListEnd(l, st))
+		end := render.ListEnd(l, st)
+		if !st.Whole {
+			end = render.Wrap(end, st.Width, "  ")
+		}
+		fmt.Fprintln(w, end)
 	}
 	return &result{style: st, table: table, parts: parts, names: func() []string { return render.EntryNames(l.Entries) }, rows: func() *sheet.Sheet { return &l.Sheet }, write: map[string]func(io.Writer) error{
 		formatJSON:  func(w io.Writer) error { return render.ListJSON(w, l) },

@@ -147,17 +147,19 @@ func (a *app) roundShow(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("format") == formatJSON {
 		return render.JSON(a.out, run)
 	}
-	a.tellRun(run)
-	if cmd.Bool("log") {
-		fmt.Fprintln(a.out, "\nLog")
-		for _, line := range run.Log {
-			fmt.Fprintf(a.out, "  %s  %s\n", line.At.Local().Format("15:04:05"), render.Visible(line.Text))
+	return a.paged(func(w io.Writer) error {
+		a.tellRun(w, run)
+		if cmd.Bool("log") {
+			fmt.Fprintf(w, "\nLog (times in %s)\n", run.Began.Local().Format("MST"))
+			for _, line := range run.Log {
+				fmt.Fprintf(w, "  %s  %s\n", line.At.Local().Format("15:04:05"), render.Visible(line.Text))
+			}
 		}
-	}
-	if run == past[0] && len(past) > 1 {
-		fmt.Fprintf(a.out, "\nEarlier runs: %s\n", lastRuns(past[1:]))
-	}
-	return nil
+		if run == past[0] && len(past) > 1 {
+			fmt.Fprintf(w, "\nEarlier runs: %s\n", lastRuns(past[1:]))
+		}
+		return nil
+	})
 }
 
 // lastRuns names some runs.
@@ -170,7 +172,7 @@ func lastRuns(past []*rounds.Run) string {
 }
 
 // tellRun writes what a run did.
-func (a *app) tellRun(r *rounds.Run) {
+func (a *app) tellRun(w io.Writer, r *rounds.Run) {
 	took := ""
 	if !r.Ended.IsZero() {
 		took = ", took " + rounds.Lasting(r.Ended.Sub(r.Began))
@@ -179,16 +181,16 @@ func (a *app) tellRun(r *rounds.Run) {
 	if outcome == "" {
 		outcome = "running"
 	}
-	fmt.Fprintf(a.out, "Round %s, run %d: %s\nbegan %s%s, by %s\n", r.Round, r.ID, outcome, wording.Moment(r.Began, time.Local), took,
+	fmt.Fprintf(w, "Round %s, run %d: %s\nbegan %s%s, by %s\n", r.Round, r.ID, outcome, wording.Moment(r.Began, time.Local), took,
 		render.Visible(r.By))
 	width := a.style(nil).Width
 	line := func(indent int, text string) {
 		pad := strings.Repeat(" ", indent)
-		fmt.Fprintln(a.out, pad+render.Wrap(render.Visible(text), width-indent, pad+"  "))
+		fmt.Fprintln(w, pad+render.Wrap(render.Visible(text), width-indent, pad+"  "))
 	}
 	section := func(title string, lines []string) {
 		if len(lines) > 0 {
-			fmt.Fprintln(a.out, "\n"+title)
+			fmt.Fprintln(w, "\n"+title)
 			for _, text := range lines {
 				line(2, text)
 			}
@@ -204,11 +206,11 @@ func (a *app) tellRun(r *rounds.Run) {
 	section("Stopped by the brake", stops)
 	section("Went wrong", r.Faults())
 	for _, y := range r.Yards {
-		fmt.Fprintf(a.out, "\n%s\n", render.Visible(y.Yard))
+		fmt.Fprintf(w, "\n%s\n", render.Visible(y.Yard))
 		for _, s := range y.Steps {
 			const column = 24
 			pad := strings.Repeat(" ", column)
-			fmt.Fprintf(a.out, "  %-*s%s\n", column-2, render.Clip(render.Visible(s.Name()), column-3),
+			fmt.Fprintf(w, "  %-*s%s\n", column-2, render.Clip(render.Visible(s.Name()), column-3),
 				render.Wrap(render.Visible(s.Said()), width-column, pad))
 		}
 	}
@@ -252,7 +254,7 @@ func (a *app) roundRun(ctx context.Context, cmd *cli.Command) error {
 		run = past[0] // with what became of its messages
 	}
 	if !cmd.Bool("scheduled") {
-		a.tellRun(run)
+		a.tellRun(a.out, run)
 	}
 	return outcomeOf(run)
 }
@@ -310,7 +312,7 @@ func (a *app) roundPreview(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	a.tellRun(run)
+	a.tellRun(a.out, run)
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return err

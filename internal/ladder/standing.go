@@ -53,7 +53,7 @@ const (
 	Held     State = "held"
 	Waiting  State = "in a batch"
 	AtTop    State = "at the top"
-	Woken    State = "awake"
+	Woken    State = "leaving"
 	Left     State = "left as it is" // it woke, and could not be brought back
 	Gone     State = "deleted"
 	Unknown  State = "not known"

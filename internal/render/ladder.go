@@ -253,7 +253,7 @@ func LaddersTable(w io.Writer, all []*work.OneLadder, st Style) {
 		rows = append(rows, []string{Visible(l.Name), Visible(l.Starts.String()), fmt.Sprint(on), fmt.Sprint(due), fmt.Sprint(held), fmt.Sprint(awake),
 			Day(next, st.Zone), Visible(strings.Join(by, ", "))})
 	}
-	drawTable(w, st, []string{"Ladder", "Starts", "On it", "Due", "Held", "Awake", "Next", "By rung"}, rows,
+	drawTable(w, st, []string{"Ladder", "Starts", "On it", "Due", "Held", "Leaving", "Next", "By rung"}, rows,
 		map[int]bool{2: true, 3: true, 4: true, 5: true}, []int{7, 1})
 }
 
@@ -324,7 +324,7 @@ type StandingShape struct {
 	Day     *time.Time `json:"day,omitempty"` // when it can be taken further; absent where nobody can tell
 	Held    []string   `json:"held,omitempty"`
 	Told    []string   `json:"told,omitempty"`
-	Awake   string     `json:"awake,omitempty"`
+	Awake   string     `json:"leaves,omitempty"`
 	Batch   int        `json:"batch,omitempty"` // that it waits in
 }
 

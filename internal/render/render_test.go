@@ -75,6 +75,17 @@ func TestTablesFitTheirWidth(t *testing.T) {
 	assert.Contains(t, b.String(), "aquill")
 }
 
+// What would break words beside the others stands below, with its title.
+func TestColumnsWithoutRoomStandBelow(t *testing.T) {
+	var b bytes.Buffer
+	Table(&b, Style{Width: 40}, []string{"Batch", "Lines", "Yard", "Why"}, [][]string{{"1", "13 done, 1 dropped, 12 undone", "observatory", "yearly cleanup"}, {"2", "1 done", "observatory", ""}}, 3, 2)
+	assert.Equal(t, strings.Join([]string{
+		"Batch  Lines", "  Why; Yard", strings.Repeat("─", 36),
+		"1      13 done, 1 dropped, 12 undone", "  yearly cleanup; Yard: observatory",
+		"2      1 done", "  Yard: observatory", "",
+	}, "\n"), b.String())
+}
+
 func columnsOf(s string) int {
 	n := 0
 	for _, r := range s {

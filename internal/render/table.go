@@ -76,37 +76,83 @@ func drawTable(w io.Writer, st Style, header []string, rows [][]string, right ma
 	writeRows(w, header, rows, widths, right, nil)
 }
 
-// drawBelow draws a table with the first column of shrink below its rows.
+// drawBelow draws a table with the first column of shrink below its rows, and behind it
+// those of the others for which there is no room without breaking their words.
 func drawBelow(w io.Writer, st Style, header []string, rows [][]string, right map[int]bool, shrink []int) {
-	at := shrink[0]
-	below := &belowRows{title: header[at], texts: make([]string, len(rows))}
-	left := make([][]string, len(rows))
-	for i := range rows {
-		if cell := rows[i][at]; cell != "" {
-			below.texts[i] = "  " + hanging(cell, st.Width, 2)
+	for n := 1; ; n++ {
+		gone, stay := shrink[:n], []int(nil)
+		for i := range header {
+			if !slices.Contains(gone, i) {
+				stay = append(stay, i)
+			}
 		}
-		left[i] = without(rows[i], at)
-	}
-	header = without(header, at)
-	moved := func(i int) int { // where a column stands now
-		if i > at {
-			return i - 1
+		left := make([][]string, len(rows))
+		for i := range rows {
+			left[i] = pick(rows[i], stay)
 		}
-		return i
+		beside, rest := map[int]bool{}, []int(nil)
+		for at, i := range stay {
+			if beside[at] = right[i]; slices.Contains(shrink[n:], i) {
+				rest = append(rest, at)
+			}
+		}
+		titles := pick(header, stay)
+		widths := widthsOf(titles, left)
+		shrinkTo(widths, st.Width, rest)
+		if n < len(shrink) && (total(widths)-2 > st.Width || breaksWords(left, widths)) {
+			continue
+		}
+		below := &belowRows{title: strings.Join(pick(header, gone), "; "), texts: make([]string, len(rows))}
+		for i := range rows {
+			if text := belowText(header, rows[i], gone); text != "" {
+				below.texts[i] = "  " + strings.ReplaceAll(wrapCell(text, max(st.Width-2, leastWidth)), "\n", "\n  ")
+			}
+		}
+		writeRows(w, titles, left, widths, beside, below)
+		return
 	}
-	beside := map[int]bool{}
-	for i, is := range right {
-		beside[moved(i)] = is && i != at || beside[moved(i)]
-	}
-	var rest []int
-	for _, i := range shrink[1:] {
-		if i != at {
-			rest = append(rest, moved(i))
+}
+
+// belowText are the cells of a row that stand below it: the first one says what it is by
+// itself, the others after their titles.
+func belowText(header, cells []string, gone []int) string {
+	var parts []string
+	for n, i := range gone {
+		switch {
+		case cells[i] == "":
+		case n == 0:
+			parts = append(parts, cells[i])
+		default:
+			parts = append(parts, header[i]+": "+cells[i])
 		}
 	}
-	widths := widthsOf(header, left)
-	shrinkTo(widths, st.Width, rest)
-	writeRows(w, header, left, widths, beside, below)
+	return strings.Join(parts, "; ")
+}
+
+// breaksWords tells whether a word is wider than its column.
+func breaksWords(rows [][]string, widths []int) bool {
+	for _, row := range rows {
+		for i, cell := range row {
+			if displayWidth(cell) <= widths[i] {
+				continue
+			}
+			for word := range strings.FieldsSeq(cell) {
+				if displayWidth(word) > widths[i] {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// pick are some of the cells of a row, in that order.
+func pick(cells []string, which []int) []string {
+	out := make([]string, len(which))
+	for n, i := range which {
+		out[n] = cells[i]
+	}
+	return out
 }
 
 // clipped are rows whose cells are cut to the widths of their columns.
@@ -120,9 +166,6 @@ func clipped(rows [][]string, widths []int) [][]string {
 	}
 	return out
 }
-
-// without returns cells but for one.
-func without(cells []string, at int) []string { return slices.Delete(slices.Clone(cells), at, at+1) }
 
 // widthsOf are the widths of columns with nothing wrapped.
 func widthsOf(header []string, rows [][]string) []int {

@@ -71,8 +71,8 @@ type Step struct {
 	Answers   *AnswersStep   `yaml:"answers"`
 }
 
-// ClimbStep takes those whose time has come up their ladders, and those who woke
-// down again.
+// ClimbStep takes those whose time has come up their ladders, and those who leave them
+// back down.
 type ClimbStep struct {
 	Ladders Words `yaml:"ladders"` // names; none are all of the yard
 }

@@ -105,7 +105,7 @@ func (s *Session) Adopt(ctx context.Context, p *Place, r *LadderRequest) (*ladde
 			return nil, Wrong("%s is on the ladder %s; an account is on one at most", e.Account, s.Ladder)
 		}
 		if s.State == ladder.Woken {
-			return nil, Wrong("%s is awake (%s) and is to be brought back; \"yardbroom ladder climb\" does that", e.Account, s.Awake)
+			return nil, Wrong("%s leaves the ladder (%s) and is to be brought back; \"yardbroom ladder climb\" does that", e.Account, s.Awake)
 		}
 	}
 	e.Ladder, e.Rung, e.Why = one.Name, rung, r.Why
