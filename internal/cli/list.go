@@ -40,7 +40,7 @@ func (a *app) listCommand() *cli.Command {
 
 // kindUsage says what each kind of entries is.
 var kindUsage = map[string]string{
-	"users": "accounts that people and programs sign in with", "people": "users that are somebody: not built in, and with a given name or an employee's number",
+	"users": "accounts that people and programs sign in with", "people": "users that belong to a person: not built in, and with a given name or an employee number",
 	"services": "managed service accounts", "computers": "computer accounts", "groups": "groups", "contacts": "contacts of the address book",
 	"units": "OUs (organizational units)", "accounts": "users, services, computers and resources",
 }
