@@ -95,6 +95,7 @@ type Line struct {
 	Actions    []Action         `json:"actions"`
 	Changes    []Change         `json:"changes"`
 	Warnings   []string         `json:"warnings,omitempty"`
+	ByHand     []string         `json:"by_hand,omitempty"` // what is left to be done by somebody once it is done
 	// Also is what is touched besides the entry itself.
 	Also []Touched `json:"also,omitempty"`
 	// Partly tells of a line of an undo that it leaves something for another.
@@ -219,6 +220,16 @@ const (
 
 // ofGroups tells whether the guard is about groups, not about the entry.
 func (g *Guard) ofGroups() bool { return g.Rule == Groups || g.Rule == IsMember || g.Rule == NotMember }
+
+// Remarks are what whoever reviews the line should know: its warnings, and what it leaves
+// to be done by hand.
+func (l *Line) Remarks() []string {
+	all := slices.Clone(l.Warnings)
+	for _, text := range l.ByHand {
+		all = append(all, "by hand: "+text)
+	}
+	return all
+}
 
 // ofAttribute tells whether the guard is about values that the entry shows by itself.
 func (g *Guard) ofAttribute() bool { return g.Rule == Equal || g.Rule == NoLater }

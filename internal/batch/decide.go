@@ -54,7 +54,7 @@ func (l *Line) Cells() []string {
 		strings.Join(l.Privileged, "; "),
 		strings.Join(actions, ", "),
 		strings.Join(changes, "; "),
-		strings.Join(l.Warnings, "; "),
+		strings.Join(l.Remarks(), "; "),
 		decision,
 	}
 }

@@ -53,8 +53,8 @@ func (s *Stager) remove(ctx context.Context, o *Order, c *Candidate, a *director
 	switch {
 	case a.Kind == directory.KindPolicyContainer:
 		if share := e.First("gPCFileSysPath"); share != "" {
-			line.Warnings = append(line.Warnings,
-				"by hand: the folder of the policy stays behind on the file share: "+text(share))
+			line.ByHand = append(line.ByHand,
+				"the folder of the policy stays behind on the file share: "+text(share))
 		}
 	case a.Kind.IsAccount():
 		line.Warnings = append(line.Warnings, "a restore does not bring back "+NotComingBack(s.Dialect))

@@ -66,7 +66,7 @@ func (s *Stager) rename(ctx context.Context, e *directory.Entry, a *directory.Ac
 		line.Actions = append(line.Actions, Action{Name: Rename, RDN: p.rdn, To: parent})
 		line.Changes = append(line.Changes, Change{What: aboutName, Old: e.DN, New: p.rdn + "," + parent})
 	}
-	line.Warnings = append(line.Warnings, slices.Concat(p.stays(), p.byHand())...)
+	line.Warnings, line.ByHand = append(line.Warnings, p.stays()...), append(line.ByHand, p.byHand()...)
 	return nil
 }
 
@@ -397,18 +397,18 @@ func (p *renaming) byHand() []string {
 	var out []string
 	for _, attr := range []string{"homeDirectory", "unixHomeDirectory", "profilePath", "scriptPath", "msExchHomeServerName", "targetAddress", "altSecurityIdentities", "gecos"} {
 		if v := p.entry.First(attr); v != "" {
-			out = append(out, fmt.Sprintf("by hand: %s is %s", attr, v))
+			out = append(out, fmt.Sprintf("%s is %s", attr, v))
 		}
 	}
 	if p.principal != "" {
 		out = append(
 			out,
-			"by hand: whatever knows the person as "+p.entry.First(
+			"whatever knows the person as "+p.entry.First(
 				"userPrincipalName")+" (federated sign-in, cloud services, other directories)",
 		)
 	}
 	if p.logon != "" {
-		out = append(out, "by hand: whatever knows the person by the logon name "+p.account.Logon)
+		out = append(out, "whatever knows the person by the logon name "+p.account.Logon)
 	}
 	return out
 }

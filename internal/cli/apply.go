@@ -335,11 +335,7 @@ func (a *app) tellByHand(b *batch.Batch) {
 		if l.State != batch.Applied && l.State != batch.InPart {
 			continue
 		}
-		for _, text := range l.Warnings {
-			what, is := strings.CutPrefix(text, "by hand: ")
-			if !is {
-				continue
-			}
+		for _, what := range l.ByHand {
 			if told++; told > mostByHand {
 				fmt.Fprintf(a.out, "… and more: yardbroom batch show %d names all of it\n", b.ID)
 				return

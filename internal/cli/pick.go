@@ -388,7 +388,7 @@ func (p *picker) details(width, most int) (out []string) {
 	for _, text := range render.LineTouches(l) {
 		add(text)
 	}
-	for _, w := range l.Warnings {
+	for _, w := range l.Remarks() {
 		add("note: " + w)
 	}
 	if len(out) > most {

@@ -252,7 +252,7 @@ func TestAnUnlinkedPolicyGoesWithItsPartsAndComesBack(t *testing.T) {
 		require.NoError(t, err, "%v", refusals)
 		require.Len(t, b.Lines, 3)
 		assert.Equal(t, unused, b.Lines[2].DN, "its parts go before it")
-		assert.Contains(t, strings.Join(b.Lines[2].Warnings, "\n"), `sysvol\larkmoor.example\Policies`)
+		assert.Contains(t, strings.Join(b.Lines[2].ByHand, "\n"), `sysvol\larkmoor.example\Policies`)
 		require.Len(t, refusals, 3)
 		for _, r := range refusals {
 			assert.Regexp(t, "it is linked to|the policy above it stays", r.Why)

@@ -54,7 +54,7 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	hidden := 0
 	for i := range b.Lines {
 		l := &b.Lines[i]
-		for _, text := range l.Warnings {
+		for _, text := range l.Remarks() {
 			if !warned[text] {
 				warned[text] = true
 				warnings = append(warnings, text)
