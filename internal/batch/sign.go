@@ -430,6 +430,7 @@ func (b *Batch) CheckAgreed(
 		"batch %d needs %s, since %s, and has %s: another person than %s signs it with \"yardbroom batch sign %d\"",
 		b.ID, cmp.Or(map[int]string{1: "a signature"}[a.Needed], fmt.Sprintf("%d signatures", a.Needed)),
 		strings.Join(a.Because, " and "), cmp.Or(has, strconv.Itoa(a.Valid)), b.By, b.ID)
+	text += b.withoutSignature(&set.Signing)
 	for _, sig := range a.Signatures {
 		if sig.Void != "" {
 			text += fmt.Sprintf("\nnot counted, of %s: %s", sig.Principal, sig.Void)
@@ -439,6 +440,33 @@ func (b *Batch) CheckAgreed(
 		text += "\n" + ErrNoSigners.Error()
 	}
 	return a, unsigned(text)
+}
+
+// withoutSignature says which lines to drop for the rest to need none, "" where that is
+// all of them, or too many to name.
+func (b *Batch) withoutSignature(rule *settings.Signing) string {
+	const most = 5
+	var needing []string
+	rest := *b
+	rest.Lines = nil
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		if l.State == Dropped {
+			continue
+		}
+		alone := *b
+		alone.Lines = []Line{*l}
+		if n, _ := alone.needs(rule); n > 0 {
+			needing = append(needing, strconv.Itoa(l.N))
+		} else {
+			rest.Lines = append(rest.Lines, *l)
+		}
+	}
+	if n, _ := rest.needs(rule); n > 0 || len(rest.Lines) == 0 || len(needing) == 0 || len(needing) > most {
+		return ""
+	}
+	lines := strings.Join(needing, ",")
+	return fmt.Sprintf("\nwithout line %s it needs none: \"yardbroom batch drop %d %s\"", lines, b.ID, lines)
 }
 
 // ReadExported reads a batch that was exported as JSON. It proves nothing by

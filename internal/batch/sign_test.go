@@ -220,3 +220,27 @@ func TestALineTellsWhatElseItWrites(t *testing.T) {
 		Also: []Touched{{"CN=g", "member"}, {"CN=g", "managedBy"}, {"CN=h", "member"}, {"CN=k", MovesAlong}}}
 	assert.Equal(t, []Touched{{"CN=g", "managedBy"}, {"CN=h", "member"}}, l.Touches())
 }
+
+func TestWhichLinesAloneNeedASignature(t *testing.T) {
+	plain := func(n int) Line { return Line{N: n, Actions: []Action{{Name: Disable}}} }
+	privileged := func(n int) Line {
+		l := plain(n)
+		l.Privileged = []string{"Domain Admins"}
+		return l
+	}
+	dropped := privileged(9)
+	dropped.State = Dropped
+	for _, c := range []struct {
+		lines []Line
+		rule  settings.Signing
+		want  string
+	}{
+		{[]Line{plain(1), privileged(2), plain(3), privileged(4), dropped}, settings.Signing{}, "\nwithout line 2,4 it needs none: \"yardbroom batch drop 7 2,4\""},
+		{[]Line{privileged(1)}, settings.Signing{}, ""},
+		{[]Line{plain(1), plain(2), privileged(3)}, settings.Signing{Over: 1}, ""},
+		{[]Line{plain(1), privileged(2), privileged(3), privileged(4), privileged(5), privileged(6), privileged(7)}, settings.Signing{}, ""},
+	} {
+		b := &Batch{ID: 7, Lines: c.lines}
+		assert.Equal(t, c.want, b.withoutSignature(&c.rule))
+	}
+}

@@ -191,7 +191,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		seen[a.ID] = true
 		line, err := s.line(ctx, &o, c, &a, target)
 		if err != nil {
-			refusals = append(refusals, Refusal{DN: c.Entry.DN, Account: a.Name(), Why: err.Error()})
+			refusals = append(refusals, Refusal{DN: c.Entry.DN, Account: calledOf(&a, &c.Entry), Why: err.Error()})
 			if errors.As(err, new(AlreadyError)) {
 				s.already = append(s.already, a.ID)
 			}
@@ -364,7 +364,7 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	line := &Line{
 		DN:         e.DN,
 		ID:         source.ShowIdentity(s.Dialect, a.ID),
-		Account:    text(a.Name()),
+		Account:    text(calledOf(a, e)),
 		Kind:       a.Kind.String(),
 		Reason:     named,
 		Confidence: audit.Sure,
@@ -434,6 +434,15 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		line.Guard = append(line.Guard, elsewhere(o.Others, c.LastLogon)...)
 	}
 	return line, nil
+}
+
+// calledOf is what people call an entry: a policy by its title, everything else by its
+// logon name.
+func calledOf(a *directory.Account, e *directory.Entry) string {
+	if title := strings.TrimSpace(e.First("displayName")); title != "" && a.Kind == directory.KindPolicyContainer {
+		return title
+	}
+	return a.Name()
 }
 
 // takesAway tells whether the line takes something from whoever uses the
