@@ -78,7 +78,7 @@ func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
 	for _, b := range all {
 		list.Rows = append(list.Rows, []any{b.ID, string(b.State), strings.Join(b.Actions, ","), lineStates(b), b.Created, b.By, cmp.Or(b.Yard, b.Identity.Base), b.Why})
 	}
-	return a.writeList(cmd, list, a.style(time.Local), 7, 5, 6)
+	return a.writeList(cmd, list, a.style(time.Local), 7, 5, 6, 3, 2)
 }
 
 // lineStates counts a batch's lines by state: "12 done, 1 drifted".

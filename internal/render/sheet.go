@@ -168,7 +168,7 @@ func (st Style) rows(s *sheet.Sheet, header []string, times string) ([][]string,
 		rows[r] = make([]string, len(row))
 		for i, cell := range row {
 			shown := st.cell(cell, times)
-			if s.Columns[i].Name == "state" && cell != "enabled" {
+			if s.Columns[i].Name == "state" && keepsOut(cell) {
 				shown = st.paint(shown, text.FgRed)
 			}
 			rows[r][i] = shown
@@ -176,6 +176,12 @@ func (st Style) rows(s *sheet.Sheet, header []string, times string) ([][]string,
 		}
 	}
 	return rows, widths
+}
+
+// keepsOut tells whether a cell is the state of an account that cannot sign in.
+func keepsOut(cell any) bool {
+	state, _ := cell.(string)
+	return slices.ContainsFunc([]string{"disabled", "expired", "locked"}, func(word string) bool { return strings.Contains(state, word) })
 }
 
 // total is how wide a table is with columns of these widths.
