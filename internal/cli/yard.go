@@ -140,13 +140,14 @@ func (a *app) testYard(ctx context.Context, cmd *cli.Command, from work.From) er
 	if err != nil {
 		return err
 	}
-	failed := false
+	failed, width := false, a.style(nil).Width
 	line := func(ok bool, label, value string) {
 		mark := "ok  "
 		if !ok {
 			mark, failed = "LOOK", true
 		}
-		fmt.Fprintf(a.out, "%s  %-16s %s\n", mark, label, render.Visible(value))
+		const left = 23 // where values begin
+		fmt.Fprintf(a.out, "%s  %-16s %s\n", mark, label, render.Wrap(render.Visible(value), max(width-left, 30), strings.Repeat(" ", left)))
 	}
 	line(true, "Server", server.URL+", "+server.HostName())
 	line(probe.Encrypted || probe.Loopback, "Encryption", probe.Encryption)

@@ -94,7 +94,8 @@ func (n *newYard) asks(question, usual string) (string, error) {
 	if n.progress.clear(); usual != "" {
 		question += " [" + usual + "]"
 	}
-	fmt.Fprintf(n.err, "%s: ", render.Visible(question))
+	space := len(question) - len(strings.TrimLeft(question, "\n"))
+	fmt.Fprintf(n.err, "%s%s: ", question[:space], render.Visible(question[space:]))
 	answer, err := n.in.ReadString('\n')
 	if answer = strings.TrimSpace(answer); answer == "" {
 		answer = usual
@@ -315,11 +316,10 @@ func (n *newYard) lookOver(ctx context.Context) (err error) {
 func (n *newYard) decide(context.Context) (err error) {
 	f := n.found
 	if len(f.Others) > 0 {
-		what := "The directory has other servers, and each keeps sign-ins of its own: " + wording.List(f.Others)
 		if n.in == nil {
-			n.says("%s; name them with --server too, so that a last sign-in is sure", what)
+			n.says("The directory has other servers, and each keeps sign-ins of its own: %s; name them with --server too, so that a last sign-in is sure", wording.List(f.Others))
 		}
-		add, err := n.confirms(what+". Ask them too", n.in != nil)
+		add, err := n.confirms("Each server keeps sign-ins of its own. Ask "+wording.List(f.Others)+" too", n.in != nil)
 		if err != nil {
 			return err
 		}
@@ -328,18 +328,18 @@ func (n *newYard) decide(context.Context) (err error) {
 		}
 	}
 	if n.yard.Scope = n.cmd.StringSlice("scope"); len(n.yard.Scope) == 0 && len(f.Units) > 1 {
-		if n.yard.Scope, err = n.pickUnits("Which of these are in your care: numbers, or all with everything else below the base", f.Units, false); err != nil {
+		if n.yard.Scope, err = n.pickUnits("Accounts are in these OUs:", "Which are in your care: numbers, or all of the directory", f.Units, false); err != nil {
 			return err
 		}
 	}
 	if n.new.Parking = n.cmd.StringSlice("parking"); len(n.new.Parking) == 0 && len(f.Parking) > 0 {
-		if n.new.Parking, err = n.pickUnits("Disabled accounts seem to be kept here: numbers, all or none", f.Parking, true); err != nil {
+		if n.new.Parking, err = n.pickUnits("Disabled accounts seem to be kept here:", "Is that where they belong: numbers, all or none", f.Parking, true); err != nil {
 			return err
 		}
 	}
 	if n.yard.LeaveOut = n.cmd.StringSlice("leave-out"); len(n.yard.LeaveOut) == 0 && len(f.Services) > 0 && n.in != nil {
-		n.listUnits(f.Services)
-		leave, err := n.asks("Accounts of services seem to be here. Leave them alone, without findings: numbers, all or none", "none")
+		n.listUnits("Accounts of services seem to be here:", f.Services)
+		leave, err := n.asks("Leave them alone, without findings: numbers, all or none", "none")
 		if err != nil {
 			return err
 		}
@@ -354,7 +354,7 @@ func (n *newYard) decide(context.Context) (err error) {
 		n.new.CouldLeaveOut = dnsOf(f.Services)
 	}
 	if n.keep["password"] != nil {
-		keep, err := n.confirms("Keep the password in a file beside the settings, which only you may read (no: it is asked for each time)", true)
+		keep, err := n.confirms("\nKeep the password in a file beside the settings, readable only by you", true)
 		if err != nil {
 			return err
 		}
@@ -371,9 +371,9 @@ func (n *newYard) decide(context.Context) (err error) {
 
 // pickUnits asks which of some OUs are meant. Where nobody is asked, it is all of them or,
 // where that says the same, none.
-func (n *newYard) pickUnits(question string, units []work.FoundUnit, named bool) ([]string, error) {
+func (n *newYard) pickUnits(title, question string, units []work.FoundUnit, named bool) ([]string, error) {
 	if n.in != nil {
-		n.listUnits(units)
+		n.listUnits(title, units)
 	}
 	answer, err := n.asks(question, "all")
 	if err != nil || answer == "all" && !named {
@@ -382,7 +382,8 @@ func (n *newYard) pickUnits(question string, units []work.FoundUnit, named bool)
 	return chosenUnits(answer, units)
 }
 
-func (n *newYard) listUnits(units []work.FoundUnit) {
+func (n *newYard) listUnits(title string, units []work.FoundUnit) {
+	fmt.Fprintf(n.err, "\n%s\n", title)
 	for i, u := range units {
 		about := wording.Count(u.Accounts, "account")
 		if u.Disabled > 0 {

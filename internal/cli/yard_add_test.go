@@ -43,7 +43,7 @@ func TestAYardIsAddedByAnsweringQuestions(t *testing.T) {
 	yes.answer("What to call it", "observatory")
 	yes.answer("Sign in as", server.Yard.Bind.DN)
 	yes.answer("Password for", server.Password)
-	yes.answer("Disabled accounts seem to be kept here", "")
+	yes.answer("Is that where they belong", "")
 	yes.answer("Keep the password in a file", "")
 	assert.Equal(t, exitDone, yes.wait(), yes.text())
 	assert.Contains(t, yes.text(), "SHA-256  ")
