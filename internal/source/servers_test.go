@@ -205,3 +205,22 @@ func TestReadActivity(t *testing.T) {
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+func TestTheServersOfADomainComeFromDNS(t *testing.T) {
+	records := map[string][]*net.SRV{
+		"ldap dc._msdcs.larkmoor.example": {{Target: "dc1.larkmoor.example."}, {Target: "dc2.larkmoor.example."}},
+		"ldap larkmoor.example":           {{Target: "any.larkmoor.example."}},
+		"ldaps dome.example":              {{Target: "tls.dome.example."}},
+		"ldap dome.example":               {{Target: "plain.dome.example."}},
+	}
+	lookup := func(_ context.Context, service, proto, name string) (string, []*net.SRV, error) {
+		assert.Equal(t, "tcp", proto)
+		if found := records[service+" "+name]; found != nil {
+			return "", found, nil
+		}
+		return "", nil, errors.New("no such host")
+	}
+	assert.Equal(t, []string{"dc1.larkmoor.example", "dc2.larkmoor.example"}, DomainServers(t.Context(), lookup, "larkmoor.example"), "domain controllers before any server")
+	assert.Equal(t, []string{"tls.dome.example"}, DomainServers(t.Context(), lookup, "dome.example"), "those that speak TLS first")
+	assert.Empty(t, DomainServers(t.Context(), lookup, "nowhere.example"))
+}
