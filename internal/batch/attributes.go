@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -39,7 +40,7 @@ func (s *Stager) describe(c *Candidate, o *Order, line *Line) error {
 	}
 	text := o.Text
 	if !e.Has("description") {
-		text = oldAndLabel.ReplaceAllString(text, "")
+		text = oldAndLabel().ReplaceAllString(text, "")
 	}
 	value, err := fillIn(text, map[string]string{"date": o.At.Format(time.DateOnly), "batch": batchMark,
 		"reason": directory.OneLine(reason), "old": directory.OneLine(strings.Join(e.Get("description"), "; "))})
@@ -60,7 +61,9 @@ func (s *Stager) describe(c *Candidate, o *Order, line *Line) error {
 
 // oldAndLabel is {old} with a word before it and the signs around it, such as "; was:
 // {old}": nothing of it is written where there was no description.
-var oldAndLabel = regexp.MustCompile(`[\s;,|(\[–—-]*(\pL+\s*[:=]?)?\s*["'(\[]*\{old\}["')\]]*`)
+var oldAndLabel = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`[\s;,|(\[–—-]*(\pL+\s*[:=]?)?\s*["'(\[]*\{old\}["')\]]*`)
+})
 
 // fillIn fills the names of a text for describe in.
 func fillIn(text string, values map[string]string) (string, error) {

@@ -58,7 +58,7 @@ func spellHan(token string) (text string, others []string) {
 		older.WriteString(wade(latinOf(syllable)))
 	}
 	text, others = pinyin.String(), []string{older.String(), plainU.Replace(pinyin.String())}
-	others = append(others, strings.Fields(southern[token])...)
+	others = append(others, strings.Fields(southern()[token])...)
 	for _, reading := range readings(token) {
 		others = append(others, japaneseFold.Replace(romaji(reading)))
 	}
@@ -82,8 +82,8 @@ func readings(token string) []string {
 		for _, begin := range kanji()[token[:at]] {
 			for _, end := range kanji()[token[at:]] {
 				all = append(all, begin+end)
-				if r, size := utf8.DecodeRuneInString(end); voiced[r] != 0 {
-					all = append(all, begin+string(voiced[r])+end[size:])
+				if r, size := utf8.DecodeRuneInString(end); voiced()[r] != 0 {
+					all = append(all, begin+string(voiced()[r])+end[size:])
 				}
 			}
 		}
@@ -92,13 +92,13 @@ func readings(token string) []string {
 }
 
 // voiced are the sounds that the second half of a name often begins with.
-var voiced = func() map[rune]rune {
+var voiced = sync.OnceValue(func() map[rune]rune {
 	all, plain := map[rune]rune{}, []rune("カキクケコサシスセソタチツテトハヒフヘホ")
 	for i, r := range []rune("ガギグゲゴザジズゼゾダヂヅデドバビブベボ") {
 		all[plain[i]] = r
 	}
 	return all
-}()
+})
 
 // familyReadings are characters that are read otherwise as family names.
 var familyReadings = map[rune]string{
@@ -134,7 +134,7 @@ var familyReadings = map[rune]string{
 
 // southern are family names as they are spelt in Hong Kong and by those whose
 // forebears left the south.
-var southern = func() map[string]string {
+var southern = sync.OnceValue(func() map[string]string {
 	all := map[string]string{}
 	for line := range strings.Lines(`陳陈 chan tan
 黃黄 wong ng
@@ -199,7 +199,7 @@ var southern = func() map[string]string {
 		}
 	}
 	return all
-}()
+})
 
 // cantoneseText are common characters by their Cantonese reading, from the
 // to-jyutping package; its licence stands in cantonese.licence.

@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/antzucaro/matchr"
 )
@@ -238,7 +239,7 @@ func initials(a, b []Part) bool {
 var shortFormsText string
 
 // shortForms tells which groups of forms of one name a given name is in.
-var shortForms = func() map[string][]int {
+var shortForms = sync.OnceValue(func() map[string][]int {
 	groups := map[string][]int{}
 	n := 0
 	for line := range strings.Lines(shortFormsText) {
@@ -248,14 +249,14 @@ var shortForms = func() map[string][]int {
 		n++
 	}
 	return groups
-}()
+})
 
 // Forms are the numbers of the groups of short forms that a given name is in.
 func (w *Word) Forms() []int {
 	p := &w.Parts[0]
-	forms := shortForms[p.Text]
+	forms := shortForms()[p.Text]
 	for _, other := range p.others {
-		forms = append(slices.Clip(forms), shortForms[other]...)
+		forms = append(slices.Clip(forms), shortForms()[other]...)
 	}
 	return forms
 }
@@ -272,7 +273,7 @@ func sameForm(a, b *Part) bool {
 			if len(short) >= 3 && strings.HasPrefix(long, short) {
 				return true
 			}
-			if slices.ContainsFunc(shortForms[x], func(n int) bool { return slices.Contains(shortForms[y], n) }) {
+			if slices.ContainsFunc(shortForms()[x], func(n int) bool { return slices.Contains(shortForms()[y], n) }) {
 				return true
 			}
 		}

@@ -3,6 +3,7 @@ package names
 import (
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"github.com/mozillazg/go-unidecode"
@@ -71,7 +72,7 @@ func spell(token string, s Scripts) (text string, others []string) {
 	switch s {
 	case cyrillic:
 		text = latinOf(token)
-		for _, custom := range cyrillicCustoms {
+		for _, custom := range cyrillicCustoms() {
 			spelt := latinOf(custom.Replace(strings.ToLower(token)))
 			others = append(others, spelt)
 			if strings.HasPrefix(spelt, "e") {
@@ -129,7 +130,7 @@ var greekOlder = strings.NewReplacer("ου", "u", "μπ", "b", "ντ", "d", "γ�
 
 // cyrillicCustoms are how Cyrillic is written in passports, by the standard of
 // libraries, in German and in French, and in Ukrainian, Bulgarian and Serbian.
-var cyrillicCustoms = func() []*strings.Replacer {
+var cyrillicCustoms = sync.OnceValue(func() []*strings.Replacer {
 	usual := map[string]string{
 		"а": "a",
 		"б": "b",
@@ -203,7 +204,7 @@ var cyrillicCustoms = func() []*strings.Replacer {
 		all = append(all, strings.NewReplacer(table...))
 	}
 	return all
-}()
+})
 
 // skeleton is what stays of a name whichever way it was written in Latin
 // letters: the consonants.

@@ -2,6 +2,7 @@ package reconcile
 
 import (
 	"strings"
+	"sync"
 	"unicode"
 
 	"yardbroom/internal/directory"
@@ -9,7 +10,7 @@ import (
 
 // impersonal are words in the names of accounts that are no person's, by what
 // they tell of.
-var impersonal = func() map[string]string {
+var impersonal = sync.OnceValue(func() map[string]string {
 	all := map[string]string{}
 	for line := range strings.Lines(`a service account: svc srv service services backup sql database db daemon agent bot robot sync scheduler task batch monitor monitoring scan replication ldap smtp ftp web www proxy vpn api app noreply dienst servicio servizio
 a shared mailbox: office reception frontdesk desk info contact helpdesk support sales team mailbox shared postmaster webmaster hostmaster orders billing invoices newsletter empfang zentrale accueil secretariat recepcion segreteria ufficio
@@ -23,7 +24,7 @@ a guest or temporary account: guest gast invite visitor visitors temp temporary 
 		}
 	}
 	return all
-}()
+})
 
 // Impersonal tells what an account looks like that seems to be no person's: it
 // has no given name, and its logon name or display name has a word for a
@@ -35,7 +36,7 @@ func Impersonal(a *directory.Account) string {
 	for _, name := range []string{a.Logon, a.Text.First(directory.AttrDisplayName)} {
 		words := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !unicode.IsLetter(r) })
 		for _, word := range words {
-			if what := impersonal[word]; what != "" {
+			if what := impersonal()[word]; what != "" {
 				return what
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
@@ -174,7 +175,7 @@ func plainLogon(logon string) (plain string, numbered bool) {
 
 // grammar is every pattern that is looked for: one name or two, whole or their
 // first letters, with what usually stands between. Whole names come first.
-var grammar = func() []Pattern {
+var grammar = sync.OnceValue(func() []Pattern {
 	var all []Pattern
 	add := func(text string) {
 		p, err := ParsePattern(text)
@@ -203,7 +204,7 @@ var grammar = func() []Pattern {
 		add("{given}" + between + "{initials}")
 	}
 	return all
-}()
+})
 
 const (
 	mostSeeds    = 1200 // logon names that patterns are learned from
@@ -356,8 +357,8 @@ func learn(seeds []seed, least int) []Pattern {
 	all := len(seeds)
 	for len(out) < mostPatterns && len(seeds) > 0 {
 		best, cut, hits := -1, 0, 0
-		for i := range grammar {
-			p := grammar[i]
+		for i := range grammar() {
+			p := grammar()[i]
 			n, at := p.explains(seeds)
 			if n > hits {
 				best, cut, hits = i, at, n
@@ -366,7 +367,7 @@ func learn(seeds []seed, least int) []Pattern {
 		if hits < least || float64(hits) < leastShare*float64(all) {
 			break
 		}
-		p := grammar[best]
+		p := grammar()[best]
 		if p.cut = cut; cut > 0 {
 			p.Text += fmt.Sprintf(" cut %d", cut)
 		}
@@ -451,7 +452,7 @@ func (m *matcher) patternsByHits() []Pattern {
 		}
 	}
 	var out []Pattern
-	for _, p := range grammar {
+	for _, p := range grammar() {
 		if short(p) {
 			continue // it would hit by chance
 		}

@@ -146,9 +146,9 @@ func (m *matcher) loosePeople(k *keys, o open) {
 		for _, letters := range []string{given.Text[:1] + family.Text[:1], family.Text[:1] + given.Text[:1]} {
 			add("initials", letters)
 		}
-		for i := range grammar {
-			if len(m.patterns) == 0 && !short(grammar[i]) {
-				for _, built := range grammar[i].builds(given, family) {
+		for i := range grammar() {
+			if len(m.patterns) == 0 && !short(grammar()[i]) {
+				for _, built := range grammar()[i].builds(given, family) {
 					add("logon", built)
 				}
 			}

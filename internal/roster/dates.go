@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -64,7 +65,7 @@ var never = map[string]bool{
 var monthsText string
 
 // months are the months by name, folded.
-var months = func() map[string]time.Month {
+var months = sync.OnceValue(func() map[string]time.Month {
 	all := map[string]time.Month{}
 	for line := range strings.Lines(monthsText) {
 		if line[0] == '#' {
@@ -75,7 +76,7 @@ var months = func() map[string]time.Month {
 		}
 	}
 	return all
-}()
+})
 
 // written is a date as far as its text tells it.
 type written struct {
@@ -88,10 +89,10 @@ type written struct {
 }
 
 var (
-	clockTime = regexp.MustCompile(`[T ]\d{1,2}:\d{2}.*$`)
-	eightLong = regexp.MustCompile(`^(\d{4})(\d{2})(\d{2})$`)
-	serial    = regexp.MustCompile(`^(\d{5})(?:\.\d+)?$`)
-	datePiece = regexp.MustCompile(`\pL[\pL\pM]*|\d+`)
+	clockTime = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[T ]\d{1,2}:\d{2}.*$`) })
+	eightLong = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\d{4})(\d{2})(\d{2})$`) })
+	serial    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\d{5})(?:\.\d+)?$`) })
+	datePiece = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\pL[\pL\pM]*|\d+`) })
 )
 
 // between are words that stand between the parts of a date, folded.
@@ -117,17 +118,17 @@ func readWritten(text string) (w written, ok bool) {
 		}
 		return r
 	}, norm.NFKC.String(text))
-	text = clockTime.ReplaceAllString(strings.TrimSpace(text), "")
-	if m := eightLong.FindStringSubmatch(text); m != nil {
+	text = clockTime().ReplaceAllString(strings.TrimSpace(text), "")
+	if m := eightLong().FindStringSubmatch(text); m != nil {
 		return written{year: number(m[1]), month: number(m[2]), day: number(m[3])}, true
 	}
-	if m := serial.FindStringSubmatch(text); m != nil {
+	if m := serial().FindStringSubmatch(text); m != nil {
 		n := number(m[1])
 		t := time.Date(1899, 12, 30+n, 0, 0, 0, 0, time.UTC)
 		return written{year: t.Year(), month: int(t.Month()), day: t.Day()}, firstSerial <= n && n <= lastSerial
 	}
 	var pieces []string
-	for _, piece := range datePiece.FindAllString(text, -1) {
+	for _, piece := range datePiece().FindAllString(text, -1) {
 		if !between[directory.FoldText(piece)] {
 			pieces = append(pieces, piece)
 		}
@@ -189,7 +190,7 @@ func number(digits string) int {
 // namedMonth reads a date whose month is a word: the year is the number that
 // cannot be a day, else the last one.
 func namedMonth(pieces []string, at int) (w written, ok bool) {
-	w.month = int(months[directory.FoldText(pieces[at])])
+	w.month = int(months()[directory.FoldText(pieces[at])])
 	others := slices.Delete(slices.Clone(pieces), at, at+1)
 	first, last := number(others[0]), number(others[1])
 	switch {

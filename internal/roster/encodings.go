@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -296,7 +297,7 @@ func usual(r rune) float64 {
 	case r >= 0xac00 && r <= 0xd7a3, r >= 0x3041 && r <= 0x30ff:
 		return 1
 	case unicode.Is(unicode.Han, r):
-		if commonHan[r] {
+		if commonHan()[r] {
 			return 1
 		}
 		return 0.4
@@ -312,7 +313,7 @@ const usualLetters = "àáâãäåæçèéêëìíîïñòóôõöøùúûüýß
 
 // commonHan are characters that names have often, in Chinese of either kind
 // and in Japanese.
-var commonHan = func() map[rune]bool {
+var commonHan = sync.OnceValue(func() map[rune]bool {
 	all := map[rune]bool{}
 	for _, r := range "王李张張刘劉陈陳杨楊黄黃赵趙吴吳周徐孙孫马馬朱胡郭何高林罗羅郑鄭梁谢謝宋唐许許韩韓冯馮邓鄧曹彭曾肖蕭田董袁潘于蒋蔣蔡余杜叶葉程苏蘇魏吕呂丁任沈姚卢盧姜崔钟鍾谭譚陆陸汪范石廖贾賈夏韦付方白邹孟熊秦邱江尹薛闫段雷侯龙史陶黎贺顾毛郝龚邵万钱" +
 		"伟偉芳娜敏静靜丽麗强強磊军軍洋勇艳艷杰娟涛濤明超秀霞平刚剛桂英华華文建国國志玉梅红紅兰蘭春海小雪晓婷宇欣子轩軒浩然佳怡美玲家俊雅琳" +
@@ -320,7 +321,7 @@ var commonHan = func() map[rune]bool {
 		all[r] = true
 	}
 	return all
-}()
+})
 
 // Fitting returns the roster as read in the encoding in which most of its
 // names are familiar, where its encoding had to be guessed: the names of a

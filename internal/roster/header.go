@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
@@ -20,9 +21,13 @@ import (
 //go:embed headers.txt
 var headersText string
 
-// headers are what columns are usually called, folded, in many languages.
-// ambiguous are words for one of the names or for all of them.
-var headers, ambiguous = func() (map[string]Field, map[string]bool) {
+// usualHeaders are what columns are usually called, folded, in many languages.
+type usualHeaders struct {
+	fields    map[string]Field
+	ambiguous map[string]bool // words for one of the names or for all of them
+}
+
+var headers = sync.OnceValue(func() usualHeaders {
 	fields, open := map[string]Field{}, map[string]bool{}
 	for meaning, word := range wordLists(headersText) {
 		if meaning == "a-name" {
@@ -35,8 +40,8 @@ var headers, ambiguous = func() (map[string]Field, map[string]bool) {
 		}
 		fields[foldHeader(word)] = f
 	}
-	return fields, open
-}()
+	return usualHeaders{fields, open}
+})
 
 // wordLists goes through lines such as "meaning: word, word".
 func wordLists(text string) iter.Seq2[string, string] {
@@ -90,10 +95,10 @@ func named(header string, more map[Field][]string) (f Field, known bool) {
 			return f, true
 		}
 	}
-	if ambiguous[folded] {
+	if headers().ambiguous[folded] {
 		return FullName, true
 	}
-	f, known = headers[folded]
+	f, known = headers().fields[folded]
 	return f, known
 }
 
@@ -103,7 +108,7 @@ func nameOf(header string, beside map[Field]int) Field {
 	_, given := beside[Given]
 	_, family := beside[Family]
 	switch {
-	case !ambiguous[foldHeader(header)], given == family:
+	case !headers().ambiguous[foldHeader(header)], given == family:
 		return FullName
 	case given:
 		return Family
@@ -242,7 +247,7 @@ func byName(first []string, opt Options, taken map[int]Field, add func(Field, in
 		f, ok := named(h, opt.Names)
 		switch _, used := taken[i+1]; {
 		case !ok || used:
-		case f == FullName && ambiguous[foldHeader(h)]:
+		case f == FullName && headers().ambiguous[foldHeader(h)]:
 			open = append(open, i)
 		default:
 			if err := take(f, i); err != nil {

@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"fmt"
 	"strings"
+	"sync"
 )
 
 // Word is what a roster says of somebody's employment.
@@ -20,9 +21,13 @@ const (
 //go:embed statuses.txt
 var statusesText string
 
-// statusWords are the usual words for a status, folded, in many languages;
-// truths are answers to the question that a header such as "Active" asks.
-var statusWords, truths = func() (map[string]Word, map[string]Word) {
+// usualWords are the usual words for a status, folded, in many languages.
+type usualWords struct {
+	status map[string]Word
+	truths map[string]Word // answers to the question that a header such as "Active" asks
+}
+
+var words = sync.OnceValue(func() usualWords {
 	words, answers := map[string]Word{}, map[string]Word{}
 	for meaning, word := range wordLists(statusesText) {
 		switch meaning {
@@ -34,14 +39,14 @@ var statusWords, truths = func() (map[string]Word, map[string]Word) {
 			words[foldHeader(word)] = Word(meaning)
 		}
 	}
-	return words, answers
-}()
+	return usualWords{words, answers}
+})
 
 // asksActive tells of a header that yes means active under it. Under another
 // one, such as "Terminated", it would mean the opposite.
 func asksActive(header string) bool {
 	folded := foldHeader(header)
-	return statusWords[folded] == WordActive || folded == "is active" || folded == foldHeader("재직여부")
+	return words().status[folded] == WordActive || folded == "is active" || folded == foldHeader("재직여부")
 }
 
 // readStatus reads a status from under a header. A word nobody knows is an
@@ -56,10 +61,10 @@ func readStatus(text, header string, more map[string]Word) (Word, error) {
 			return word, nil
 		}
 	}
-	if word, ok := statusWords[folded]; ok {
+	if word, ok := words().status[folded]; ok {
 		return word, nil
 	}
-	if word, ok := truths[folded]; ok && asksActive(header) {
+	if word, ok := words().truths[folded]; ok && asksActive(header) {
 		return word, nil
 	}
 	return "", fmt.Errorf("the status %q is not known: name it in the settings as active, leave, left or future",
