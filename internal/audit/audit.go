@@ -276,18 +276,52 @@ func (c Catalog) sort(findings []Finding) {
 	for i, c := range c {
 		order[c.Name] = i
 	}
-	slices.SortFunc(findings, func(a, b Finding) int {
-		return cmp.Or(
-			cmp.Compare(b.Severity, a.Severity),
-			cmp.Compare(order[a.Check], order[b.Check]),
-			strings.Compare(a.bundle, b.bundle),
-			cmp.Compare(b.Days, a.Days),
-			strings.Compare(a.Account, b.Account),
-			strings.Compare(a.DN, b.DN),
-			slices.CompareFunc(a.Evidence, b.Evidence, func(x, y Evidence) int {
-				return cmp.Or(strings.Compare(x.Attr, y.Attr), strings.Compare(x.Value, y.Value))
-			}),
-		)
+	// A finding is large, and a comparison of all it has slow: small keys are sorted,
+	// and the findings then moved once.
+	type key struct {
+		first int64 // by severity, check and days, for those of no bundle
+		at    int32
+	}
+	keys := make([]key, len(findings))
+	for i := range findings {
+		f := &findings[i]
+		rank := (int64(High-f.Severity)<<16 | int64(order[f.Check])) << 36
+		if f.bundle == "" {
+			rank += 1<<33 - int64(f.Days) // those of no bundle come first
+		} else {
+			rank += 1 << 35
+		}
+		keys[i] = key{rank, int32(i)}
+	}
+	slices.SortFunc(keys, func(x, y key) int {
+		if x.first != y.first {
+			return cmp.Compare(x.first, y.first)
+		}
+		return compareWithin(&findings[x.at], &findings[y.at])
+	})
+	sorted := make([]Finding, len(findings))
+	for i, k := range keys {
+		sorted[i] = findings[k.at]
+	}
+	copy(findings, sorted)
+}
+
+// compareWithin orders two findings of one check and severity.
+func compareWithin(a, b *Finding) int {
+	if n := strings.Compare(a.bundle, b.bundle); n != 0 {
+		return n
+	}
+	if n := cmp.Compare(b.Days, a.Days); n != 0 {
+		return n
+	}
+	if n := strings.Compare(a.Account, b.Account); n != 0 {
+		return n
+	}
+	if n := strings.Compare(a.DN, b.DN); n != 0 {
+		return n
+	}
+	return slices.CompareFunc(a.Evidence, b.Evidence, func(x, y Evidence) int {
+		return cmp.Or(strings.Compare(x.Attr, y.Attr), strings.Compare(x.Value, y.Value))
 	})
 }
 

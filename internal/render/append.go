@@ -1,0 +1,100 @@
+package render
+
+import (
+	"strconv"
+	"time"
+	"unicode/utf8"
+
+	"yardbroom/internal/audit"
+)
+
+// Findings are written as lines by the hundred thousand. They are appended by hand to
+// one buffer; encoding/json, which writes the same, is the oracle in the tests.
+
+// appendText appends a JSON text as encoder writes it.
+func appendText(b []byte, s string) []byte {
+	const hex = "0123456789abcdef"
+	b = append(b, '"')
+	begun := 0 // of what is to be copied as it is
+	for i := 0; i < len(s); {
+		c := s[i]
+		if c >= 0x20 && c != '"' && c != '\\' && c < utf8.RuneSelf {
+			i++
+			continue
+		}
+		size := 1
+		var instead string
+		switch {
+		case c == '"' || c == '\\':
+			instead = `\` + string(rune(c))
+		case c == '\n':
+			instead = `\n`
+		case c == '\r':
+			instead = `\r`
+		case c == '\t':
+			instead = `\t`
+		case c == '\b':
+			instead = `\b`
+		case c == '\f':
+			instead = `\f`
+		case c < 0x20:
+			instead = `\u00` + hex[c>>4:c>>4+1] + hex[c&15:c&15+1]
+		default:
+			var r rune
+			switch r, size = utf8.DecodeRuneInString(s[i:]); {
+			case r == utf8.RuneError && size == 1:
+				instead = `\ufffd`
+			case r == '\u2028':
+				instead = `\u2028`
+			case r == '\u2029':
+				instead = `\u2029`
+			default:
+				i += size
+				continue
+			}
+		}
+		b = append(append(b, s[begun:i]...), instead...)
+		i += size
+		begun = i
+	}
+	return append(append(b, s[begun:]...), '"')
+}
+
+// appendFinding appends a finding as FindingShape is written.
+func appendFinding(b []byte, f *audit.Finding) []byte {
+	field := func(name, text string) {
+		b = append(append(append(b, `,"`...), name...), `":`...)
+		b = appendText(b, text)
+	}
+	b = appendText(append(b, `{"check":`...), f.Check)
+	field("severity", f.Severity.String())
+	field("kind", f.Kind)
+	field("dn", f.DN)
+	field("account", f.Account)
+	field("confidence", string(f.Confidence))
+	if f.Since.IsZero() {
+		b = append(b, `,"since":null,"days":null`...)
+	} else {
+		b = f.Since.UTC().AppendFormat(append(b, `,"since":"`...), time.RFC3339Nano)
+		b = strconv.AppendInt(append(b, `","days":`...), int64(f.Days), 10)
+	}
+	b = append(b, `,"evidence":{`...)
+	for i, e := range f.Evidence {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = appendText(append(appendText(b, e.Attr), ':'), e.Value)
+	}
+	b = append(b, `},"suggest":[`...)
+	for i, name := range f.Suggest {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = appendText(b, name)
+	}
+	b = append(b, ']')
+	if f.Change != "" {
+		field("change", f.Change)
+	}
+	return append(b, '}')
+}
