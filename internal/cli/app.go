@@ -88,10 +88,7 @@ type app struct {
 // Main runs the program and returns its exit status.
 func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	if os.Getenv("GOGC") == "" {
-		// A large directory is held in few and long-lived pieces: looking
-		// through them more often costs little and keeps memory near what is
-		// in use.
-		debug.SetGCPercent(40)
+		paceCollector()
 	}
 	a := &app{in: in, out: out, err: errOut, now: time.Now}
 	err := a.heard(ctx, func() error { return errors.Join(a.root().Run(ctx, args), a.close()) })

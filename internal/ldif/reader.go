@@ -324,6 +324,7 @@ type parser struct {
 	names   []knownName
 	index   map[string]int // of names
 	last    int            // the name of the line before
+	dn      int            // "dn" among names, and one more; 0 before the first
 }
 
 // all reads a whole block. It stops at the first broken record unless told
@@ -412,6 +413,10 @@ func (p *parser) record(rec *Record) (bool, *Error) {
 	fail := func(number int, format string, args ...any) *Error {
 		return &Error{Line: number, DN: rec.DN, Err: fmt.Errorf(format, args...)}
 	}
+	if p.dn > 0 && len(line) > 4 && line[:4] == "dn: " && line[4] != ' ' && strings.IndexByte(line, '=') > 0 {
+		rec.DN, p.last, p.first = line[4:], p.dn-1, false // as nearly every record begins
+		return true, p.body(rec, fail)
+	}
 	var l pair
 	p.naming = true // the first line is a name or a version, wanted in any case
 	err := p.split(line, &l)
@@ -442,7 +447,9 @@ func (p *parser) record(rec *Record) (bool, *Error) {
 	if value != "" && strings.IndexByte(value, '=') < 0 {
 		return false, fail(rec.Line, "%q is not a distinguished name", clip(value))
 	}
-	rec.DN = value
+	if rec.DN = value; name == "dn" && p.last < len(p.names) && p.names[p.last].name == name {
+		p.dn = p.last + 1
+	}
 	return true, p.body(rec, fail)
 }
 
