@@ -21,9 +21,9 @@ func TestThePartsOfAPolicyGoWithItOnly(t *testing.T) {
 		linked, exempt bool
 		want           []string // who is staged
 	}{
-		{false, false, []string{"cleo", "scope", "CN=Machine," + policy, "CN=User," + policy, name}},
+		{false, false, []string{"cleo", "scope", "CN=Machine," + policy, "CN=User," + policy, "Old desks"}},
 		{true, false, []string{"cleo", "scope"}},
-		{false, true, []string{"scope", "CN=Machine," + policy, "CN=User," + policy, name}},
+		{false, true, []string{"scope", "CN=Machine," + policy, "CN=User," + policy, "Old desks"}},
 	} {
 		y := newYard(t)
 		y.Settings.Batch.DeleteMinDisabled = calendar.Span{}
