@@ -91,7 +91,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errOut io.Write
 		paceCollector()
 	}
 	a := &app{in: in, out: out, err: errOut, now: time.Now}
-	err := a.heard(ctx, func() error { return errors.Join(a.root().Run(ctx, args), a.close()) })
+	err := a.heard(ctx, func() error { return errors.Join(a.root(args...).Run(ctx, args), a.close()) })
 	a.progress.clear()
 	if err == nil {
 		return exitDone
@@ -162,7 +162,7 @@ func (a *app) heard(ctx context.Context, run func() error) error {
 	return ctx.Err()
 }
 
-func (a *app) root() *cli.Command {
+func (a *app) root(args ...string) *cli.Command {
 	cmd := &cli.Command{
 		Name:    "yardbroom",
 		Usage:   "keep a directory of accounts tidy: find what is stale, stage the cleanup, carry it out, take it back",
@@ -190,10 +190,7 @@ func (a *app) root() *cli.Command {
 		OnUsageError: func(_ context.Context, cmd *cli.Command, err error, _ bool) error {
 			return usage("%w; \"%s --help\" shows how", meantOption(cmd, err), cmd.FullName())
 		},
-		Commands: []*cli.Command{
-			a.demoCommand(), a.auditCommand(), a.compareCommand(), a.trendCommand(), a.checksCommand(), a.listCommand(), a.showCommand(), a.traceCommand(), a.surveyCommand(), a.reconcileCommand(), a.rosterCommand(), a.linkCommand(), a.exemptCommand(), a.stageCommand(),
-			a.batchCommand(), a.applyCommand(), a.undoCommand(), a.dueCommand(), a.restoreCommand(), a.journalCommand(), a.roundCommand(), a.ladderCommand(), a.yardCommand(), a.doctorCommand(), a.manualCommand(), a.schemaCommand(), a.completionCommand(), a.completeCommand(),
-		},
+		Commands: a.commands(args),
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if name := cmd.Args().First(); name != "" {
 				return usage("there is no command %q%s; \"yardbroom --help\" lists them", name, meantCommand(cmd, name))
@@ -203,6 +200,71 @@ func (a *app) root() *cli.Command {
 	}
 	strict(cmd)
 	return cmd
+}
+
+// commands are those of the program, in the order of its help: all of them where there is
+// no command line, or the one that it names, since making all takes longer than most of
+// them run.
+func (a *app) commands(line []string) (all []*cli.Command) {
+	makers := []struct {
+		name string
+		make func() *cli.Command
+	}{
+		{"demo", a.demoCommand},
+		{"audit", a.auditCommand},
+		{"compare", a.compareCommand},
+		{"trend", a.trendCommand},
+		{"checks", a.checksCommand},
+		{"list", a.listCommand},
+		{"show", a.showCommand},
+		{"trace", a.traceCommand},
+		{"survey", a.surveyCommand},
+		{"reconcile", a.reconcileCommand},
+		{"roster", a.rosterCommand},
+		{"link", a.linkCommand},
+		{"exempt", a.exemptCommand},
+		{"stage", a.stageCommand},
+		{"batch", a.batchCommand},
+		{"apply", a.applyCommand},
+		{"undo", a.undoCommand},
+		{"due", a.dueCommand},
+		{"restore", a.restoreCommand},
+		{"journal", a.journalCommand},
+		{"round", a.roundCommand},
+		{"ladder", a.ladderCommand},
+		{"yard", a.yardCommand},
+		{"doctor", a.doctorCommand},
+		{"manual", a.manualCommand},
+		{"schema", a.schemaCommand},
+		{"completion", a.completionCommand},
+		{completeName, a.completeCommand},
+	}
+	named := firstWord(line)
+	if len(line) > 0 && named == "" {
+		return nil // the program's own help, or its version
+	}
+	for _, m := range makers {
+		if m.name == named && named != completeName && named != "manual" { // which are about all
+			return []*cli.Command{m.make()}
+		}
+	}
+	for _, m := range makers {
+		all = append(all, m.make())
+	}
+	return all
+}
+
+// firstWord is the word of a command line that names its command, "" where none does.
+func firstWord(line []string) string {
+	for i := 1; i < len(line); i++ {
+		switch word := line[i]; {
+		case word == "--config" || word == "--state":
+			i++ // its value
+		case !strings.HasPrefix(word, "-"):
+			return word
+		}
+	}
+	return ""
 }
 
 // meantCommand tells which command somebody may have meant.
