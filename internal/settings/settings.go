@@ -121,20 +121,18 @@ func Load(file string) (*Settings, error) {
 	if err != nil {
 		return nil, fmt.Errorf("settings: %w", err)
 	}
-	var anything any
-	if err := yaml.Unmarshal(text, &anything); (err == nil || errors.Is(err, io.EOF)) && anything == nil {
-		return s, nil // no line sets anything
-	}
-	s.File = file
-	if s.tree, err = parser.ParseBytes(text, 0); err != nil {
+	tree, err := parser.ParseBytes(text, 0)
+	if err != nil {
 		return nil, fmt.Errorf("settings %s, %s", file, unparsed(err))
 	}
-	for _, doc := range s.tree.Docs {
-		if f := misshapen(doc.Body, reflect.TypeFor[Settings](), nil); f != nil {
-			return nil, s.Misset(f)
-		}
+	if len(tree.Docs) == 0 || tree.Docs[0].Body == nil || tree.Docs[0].Body.Type() == ast.NullType {
+		return s, nil // no line sets anything
 	}
-	if err := yaml.UnmarshalWithOptions(text, s, yaml.Strict()); err != nil {
+	s.File, s.tree = file, tree
+	if f := misshapen(tree.Docs[0].Body, reflect.TypeFor[Settings](), nil); f != nil {
+		return nil, s.Misset(f)
+	}
+	if err := yaml.NodeToValue(tree.Docs[0].Body, s, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("settings %s, %s", file, unparsed(err))
 	}
 	for name := range s.Yards {
