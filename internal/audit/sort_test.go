@@ -12,7 +12,9 @@ import (
 
 // slowSort is the order of reports, said word for word.
 func slowSort(c Catalog, findings []Finding) {
-	at := func(name string) int { return slices.IndexFunc(c, func(check *Check) bool { return check.Name == name }) }
+	at := func(name string) int {
+		return slices.IndexFunc(c, func(check *Check) bool { return check.Name == name })
+	}
 	slices.SortFunc(findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(at(a.Check), at(b.Check)), strings.Compare(a.bundle, b.bundle), cmp.Compare(b.Days, a.Days),
 			strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN), slices.CompareFunc(a.Evidence, b.Evidence, func(x, y Evidence) int {
