@@ -166,7 +166,7 @@ func (a *app) roundShow(ctx context.Context, cmd *cli.Command) error {
 func lastRuns(past []*rounds.Run) string {
 	var names []string
 	for _, r := range past[:min(len(past), 5)] {
-		names = append(names, fmt.Sprintf("%d (%s, %s)", r.ID, r.Began.Local().Format("Mon 2 Jan"), r.Outcome))
+		names = append(names, fmt.Sprintf("%d (%s, %s)", r.ID, r.Began.Local().Format(time.DateOnly), r.Outcome))
 	}
 	return strings.Join(names, ", ")
 }

@@ -94,9 +94,13 @@ func What(r *settings.Rung) string {
 	return wording.List(parts)
 }
 
-// WhyOn says what has put an account on a ladder.
+// WhyOn says what has put an account on a ladder, with the day as tables have days.
 func WhyOn(l *settings.Ladder, since time.Time, zone *time.Location) string {
-	day := since.In(zone).Format(dayForm)
+	return whyOn(l, since.In(zone).Format(time.DateOnly))
+}
+
+// whyOn says it of a day.
+func whyOn(l *settings.Ladder, day string) string {
 	switch by, _ := l.Starts.By(); by {
 	case settings.StartIdle:
 		return "not used since " + day
@@ -112,6 +116,7 @@ func WhyOn(l *settings.Ladder, since time.Time, zone *time.Location) string {
 	return "reported as " + strings.Join(l.Checks, " and ") + " since " + day
 }
 
+// dayForm is how letters write days.
 const dayForm = "2 January 2006"
 
 const beforehandSubject = `{{if .Self}}Your account {{(index .Accounts 0).Account}}{{else if eq (len .Accounts) 1}}The account {{(index .Accounts 0).Account}}{{else}}{{len .Accounts}} accounts{{end}} will be {{.What}} on {{.Day}}`
@@ -251,7 +256,7 @@ func (l *Letter) Data() *LetterText {
 		if first.IsZero() || line.Day.Before(first) {
 			first = line.Day
 		}
-		one := LetterAccount{Account: oneLine(line.Account), Name: oneLine(line.Name), Why: WhyOn(l.Ladder, line.Since, l.Zone),
+		one := LetterAccount{Account: oneLine(line.Account), Name: oneLine(line.Name), Why: whyOn(l.Ladder, line.Since.In(l.Zone).Format(dayForm)),
 			Day: line.Day.In(l.Zone).Format(dayForm), Date: line.Day.In(l.Zone).Format(time.DateOnly), Token: line.Token}
 		if one.Name == one.Account {
 			one.Name = ""
