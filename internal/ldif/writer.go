@@ -2,6 +2,7 @@ package ldif
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/base64"
 	"io"
 	"unicode/utf8"
@@ -34,6 +35,28 @@ func (w *Writer) Write(e *directory.Entry) error {
 		}
 	}
 	return w.err()
+}
+
+// Records are entries as a Writer writes them behind others, so that several processors
+// can make them at once; WriteRecords writes them.
+func Records(records []Record) []byte {
+	var b bytes.Buffer
+	w := &Writer{w: bufio.NewWriterSize(&b, 1<<12), started: true}
+	for i := range records {
+		_ = w.Write(&records[i].Entry) // a buffer takes everything
+	}
+	_ = w.Flush()
+	return b.Bytes()
+}
+
+// WriteRecords writes what Records has made.
+func (w *Writer) WriteRecords(records []byte) error {
+	if !w.started {
+		w.w.WriteString("version: 1\n")
+		w.started = true
+	}
+	_, err := w.w.Write(records)
+	return err
 }
 
 // Flush writes out what is buffered.

@@ -100,7 +100,7 @@ func Keep(ctx context.Context, src Source, dir, name string, now func() time.Tim
 
 // keepEntries writes the entries to a compressed file, whole or not at all.
 func keepEntries(ctx context.Context, src Source, path string, m *Manifest) error {
-	write := func(entries func(take func(*directory.Entry) error) error) error {
+	write := func(fill func(out *ldif.Writer) error) error {
 		m.Entries = 0
 		return whole.Write(path, func(w io.Writer) error {
 			z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest))
@@ -108,10 +108,7 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 				return err
 			}
 			out := ldif.NewWriter(z)
-			err = entries(func(e *directory.Entry) error {
-				m.Entries++
-				return out.Write(e)
-			})
+			err = fill(out)
 			return errors.Join(err, out.Flush(), z.Close())
 		})
 	}
@@ -130,11 +127,12 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 					names = append(names, name)
 				}
 			}
-			return write(func(take func(*directory.Entry) error) error {
+			return write(func(out *ldif.Writer) error {
 				var about Reading
 				err := s.All(ctx, names, func(e *directory.Entry) error {
 					others(e)
-					return take(e)
+					m.Entries++
+					return out.Write(e)
 				}, &about)
 				m.takeGaps(about.Gaps)
 				m.RightsRead = about.RightsRead
@@ -151,7 +149,7 @@ func keepEntries(ctx context.Context, src Source, path string, m *Manifest) erro
 		if s.Broken != nil {
 			counted.Broken = func(err error) { m.Complete = false; s.Broken(err) }
 		}
-		return write(func(take func(*directory.Entry) error) error { return counted.entries(ctx, take) })
+		return write(func(out *ldif.Writer) error { return counted.copyTo(ctx, out, &m.Entries) })
 	}
 	return fmt.Errorf("%s cannot be kept", src.Where())
 }
@@ -195,22 +193,17 @@ func (s *Server) othersLogons(ctx context.Context, m *Manifest) func(*directory.
 	}
 }
 
-// entries hands over all entries of the file in order.
-func (f *File) entries(ctx context.Context, take func(*directory.Entry) error) error {
-	return each(ctx, f, false, func(records []ldif.Record) []directory.Entry {
-		copies := make([]directory.Entry, len(records))
-		for i := range records {
-			copies[i] = records[i].Clone()
-		}
-		return copies
-	}, func(entries []directory.Entry) error {
-		for i := range entries {
-			if err := take(&entries[i]); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+// copyTo writes all entries of the file in order, and counts them.
+func (f *File) copyTo(ctx context.Context, out *ldif.Writer, entries *int) error {
+	type written struct {
+		text []byte
+		n    int
+	}
+	return each(ctx, f, false, func(records []ldif.Record) written { return written{ldif.Records(records), len(records)} },
+		func(w written) error {
+			*entries += w.n
+			return out.WriteRecords(w.text)
+		})
 }
 
 // OpenKept opens a kept survey. fs.ErrNotExist is in the error of one that
