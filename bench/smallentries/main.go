@@ -48,8 +48,8 @@ func write(out *bufio.Writer, entries int, findings bool, now time.Time) error {
 		}
 		last := directory.FormatFileTime(now.AddDate(0, 0, -idle))
 		fmt.Fprintf(out, "dn: CN=Person %d,OU=Unit %d,DC=larkmoor,DC=example\nobjectClass: top\nobjectClass: person\nobjectClass: organizationalPerson\nobjectClass: user\n"+
-			"cn: Person %d\nsn: P%d\ngivenName: Per\ndisplayName: Person %d\nsAMAccountName: p%d\nuserPrincipalName: p%d@larkmoor.example\nmail: p%d@larkmoor.example\n"+
-			"objectGUID:: %s\nobjectSid:: %s\nuserAccountControl: %d\nlastLogon: %s\nlastLogonTimestamp: %s\npwdLastSet: %s\nwhenCreated: 20200101000000.0Z\nprimaryGroupID: 513\n"+
+			"cn: Person %d\nsn: P%d\ngivenName: Per\ndisplayName: Per P%d\nsAMAccountName: p%d\nuserPrincipalName: p%d@larkmoor.example\nmail: p%d@larkmoor.example\n"+
+			"objectGUID:: %s\nobjectSid:: %s\nuserAccountControl: %d\nlastLogon: %s\nlastLogonTimestamp: %s\npwdLastSet: %s\naccountExpires: 0\nlockoutTime: 0\nlogonCount: 40\nwhenCreated: 20200101000000.0Z\nprimaryGroupID: 513\n"+
 			"department: Unit %d\ntitle: Engineer\ntelephoneNumber: +353 1 555 %04d\n\n",
 			i, i%50, i, i, i, i, i, i, base64.StdEncoding.EncodeToString(guid), base64.StdEncoding.EncodeToString([]byte(sid)), flags, last, last, last, i%50, i%10000)
 	}
