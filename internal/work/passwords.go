@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"unicode"
@@ -32,7 +34,7 @@ type Passwords struct {
 
 	mu    sync.Mutex
 	files map[string]*passwordFile // by path
-	heads map[string]string        // by the DN of a line: the logon name of the manager
+	heads map[string]string        // by the DN of a line: the name of the manager's file
 }
 
 // Each is who gets a file of their own.
@@ -101,14 +103,10 @@ func (p *Passwords) learn(ctx context.Context, at *Place, b *batch.Batch) error 
 	if err != nil {
 		return err
 	}
-	logons := map[string]string{}
-	for i := range found {
-		a := d.Account(&found[i])
-		logons[directory.FoldDN(found[i].DN)] = strings.Clone(a.Name())
-	}
 	p.heads = map[string]string{}
+	files := filesFor(d, found)
 	for i := range people {
-		p.heads[directory.FoldDN(people[i].DN)] = logons[directory.FoldDN(people[i].First("manager"))]
+		p.heads[directory.FoldDN(people[i].DN)] = files[directory.FoldDN(people[i].First("manager"))]
 	}
 	return nil
 }
@@ -123,8 +121,8 @@ func (p *Passwords) Deliver(l *batch.Line, password string) error {
 		path = filepath.Join(path, fileName(l.Account)+fmt.Sprintf("-%d.csv", l.N))
 	case EachManager:
 		name := "without-manager"
-		if head := p.heads[directory.FoldDN(l.DN)]; head != "" {
-			name = "for-" + fileName(head)
+		if file := p.heads[directory.FoldDN(l.DN)]; file != "" {
+			name = file
 		}
 		path = filepath.Join(path, name+".csv")
 	}
@@ -135,6 +133,32 @@ func (p *Passwords) Deliver(l *batch.Line, password string) error {
 		p.files[path] = &passwordFile{path: path, recipients: p.recipients, rows: [][]string{{"account", "password", "dn"}}}
 	}
 	return p.files[path].add(l, password)
+}
+
+// filesFor are the names of the files of managers, by their folded DNs. No two share one:
+// where logon names become alike as part of a file's name, they stand in it escaped.
+func filesFor(d *directory.Dialect, managers []directory.Entry) map[string]string {
+	managers = slices.SortedFunc(slices.Values(managers), func(a, b directory.Entry) int { return strings.Compare(a.DN, b.DN) })
+	logons, times := make([]string, len(managers)), map[string]int{}
+	for i := range managers {
+		a := d.Account(&managers[i])
+		logons[i] = strings.Clone(a.Name())
+		times[strings.ToLower(fileName(logons[i]))]++
+	}
+	names, taken := map[string]string{}, map[string]bool{}
+	for i, logon := range logons {
+		stem := fileName(logon)
+		if times[strings.ToLower(stem)] > 1 {
+			stem = url.QueryEscape(logon)
+		}
+		name := stem
+		for n := 2; taken[strings.ToLower(name)]; n++ {
+			name = fmt.Sprintf("%s.%d", stem, n)
+		}
+		taken[strings.ToLower(name)] = true
+		names[directory.FoldDN(managers[i].DN)] = "for-" + name
+	}
+	return names
 }
 
 // fileName is a name as it can be part of one of a file.
