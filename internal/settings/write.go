@@ -44,9 +44,9 @@ func AddYard(file string, n *NewYard) (left string, err error) {
 	if len(text) == 0 {
 		lines = []string{"# The settings of yardbroom; docs/settings.md tells what else there is.", "default: " + quoteYAML(n.Name), "yards:"}
 	}
-	at := slices.IndexFunc(lines, func(l string) bool { return blockKey("yards").MatchString(l) })
+	at := slices.IndexFunc(lines, blockKey("yards").MatchString)
 	if at < 0 {
-		if slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "yards:") }) {
+		if hasKey(lines, "yards") {
 			return n.block("  "), ErrByHand
 		}
 		lines = append(lines, "yards:")
@@ -71,14 +71,14 @@ func AddYard(file string, n *NewYard) (left string, err error) {
 	}
 	if slices.ContainsFunc(n.Parking, missing) {
 		parking := "parking: " + listYAML(n.Parking)
-		switch i := slices.IndexFunc(lines, func(l string) bool { return blockKey("audit").MatchString(l) }); {
-		case i < 0 && !slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "audit:") }):
+		switch i := slices.IndexFunc(lines, blockKey("audit").MatchString); {
+		case i < 0 && !hasKey(lines, "audit"):
 			lines = append(lines, "audit:", "  # where disabled accounts are kept until they are deleted", "  "+parking)
 		default:
 			left = "audit: {" + parking + "}"
 		}
 	}
-	if len(before.Yards) == 1 && before.Default != "" && !slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "default:") }) {
+	if len(before.Yards) == 1 && before.Default != "" && !hasKey(lines, "default") {
 		lines = slices.Insert(lines, 0, "default: "+quoteYAML(before.Default)) // which it was as the only one
 	}
 	return left, replace(file, strings.Join(lines, "\n")+"\n")
@@ -102,6 +102,11 @@ func replace(file, text string) error {
 		return fmt.Errorf("%s would not be right with it, so it was left as it is: %w", file, err)
 	}
 	return write(file)
+}
+
+// hasKey tells whether a key stands at the top of a file, whatever its value.
+func hasKey(lines []string, key string) bool {
+	return slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, key+":") })
 }
 
 // blockKey matches the line of a key whose value stands below it.

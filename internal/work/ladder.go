@@ -65,7 +65,12 @@ func (l *Ladders) LadderNamed(name string) (*OneLadder, error) {
 	if len(names) == 0 {
 		return nil, Wrong("the settings have no ladders for this yard (ladders: - name: …)")
 	}
-	return nil, Wrong("no ladder is called %q here%s: there are %s", name, wording.DidYouMean(name, names), strings.Join(names, ", "))
+	return nil, noLadder(name, " here", names)
+}
+
+// noLadder is the error for a name that none of the ladders of a place has.
+func noLadder(name, where string, names []string) error {
+	return Wrong("no ladder is called %q%s%s: there are %s", name, where, wording.DidYouMean(name, names), strings.Join(names, ", "))
 }
 
 // CheckLadder refuses a name that no ladder of the settings has, before anything is
@@ -78,7 +83,7 @@ func (s *Session) CheckLadder(name string) error {
 	if len(names) == 0 || slices.Contains(names, name) {
 		return nil // what has none is said of the yard
 	}
-	return Wrong("no ladder is called %q%s: there are %s", name, wording.DidYouMean(name, names), strings.Join(names, ", "))
+	return noLadder(name, "", names)
 }
 
 // Of are the standings of one account, on whatever ladder.
