@@ -199,6 +199,7 @@ type change struct {
 	attid, version uint32
 	seconds        uint64 // since 1601
 	invocation     string
+	local          uint64 // number of the change on the server that was asked
 }
 
 // dated reads the changes of a replPropertyMetaData value: a 16-byte header (version,
@@ -212,7 +213,8 @@ func dated(raw string) (all iter.Seq[change], well bool) {
 	return func(yield func(change) bool) {
 		for at := 16; len(b) >= at+48; at += 48 {
 			one := b[at:]
-			if !yield(change{binary.LittleEndian.Uint32(one), binary.LittleEndian.Uint32(one[4:]), binary.LittleEndian.Uint64(one[8:]), raw[at+16 : at+32]}) {
+			if !yield(change{binary.LittleEndian.Uint32(one), binary.LittleEndian.Uint32(one[4:]), binary.LittleEndian.Uint64(one[8:]), raw[at+16 : at+32],
+				binary.LittleEndian.Uint64(one[40:])}) {
 				return
 			}
 		}
@@ -360,6 +362,22 @@ func Changed(metadata string) (all []AttributeChange) {
 	}
 	slices.SortFunc(all, func(a, b AttributeChange) int { return cmp.Or(b.At.Compare(a.At), strings.Compare(a.Attr, b.Attr)) })
 	return all
+}
+
+// accessListAttid is the number of nTSecurityDescriptor.
+const accessListAttid = 0x00020119
+
+// AccessListChangedSince tells by a replPropertyMetaData value whether the access list of
+// an entry was changed on the server behind a sequence number; true also where the value
+// does not say.
+func AccessListChangedSince(metadata string, number uint64) bool {
+	changes, _ := dated(metadata)
+	for c := range changes {
+		if c.attid == accessListAttid {
+			return c.local > number
+		}
+	}
+	return true
 }
 
 // DatedAttributes are those whose last changes Changed lists.

@@ -42,14 +42,17 @@ type Directory struct {
 	sid     string // S-1-5-21-… of the domain
 	nextRID uint32
 	serial  uint64 // makes GUIDs and update numbers
-	now     func() time.Time
-	entries map[string]*directory.Entry // by folded name
-	index   *index
-	byGUID  map[string]string          // raw objectGUID → folded name
-	kids    map[string]map[string]bool // folded parent → folded children
-	linked  map[string]map[link]bool   // folded target → who names it, and how
-	denied  map[string][]string        // by folded name: what access lists deny
-	closed  map[string]bool            // by objectGUID: whose list was written, and whether it takes nothing in from above
+	// database is what tells this one from another that numbers its changes too.
+	database string
+	listed   map[string]uint64 // by objectGUID: the number of the last change of its access list
+	now      func() time.Time
+	entries  map[string]*directory.Entry // by folded name
+	index    *index
+	byGUID   map[string]string          // raw objectGUID → folded name
+	kids     map[string]map[string]bool // folded parent → folded children
+	linked   map[string]map[link]bool   // folded target → who names it, and how
+	denied   map[string][]string        // by folded name: what access lists deny
+	closed   map[string]bool            // by objectGUID: whose list was written, and whether it takes nothing in from above
 
 	passwords map[string]string // by raw objectGUID: those that were set, to sign in with
 }
@@ -137,7 +140,7 @@ type Identity struct {
 }
 
 func empty(dialect *directory.Dialect, base string, now func() time.Time) *Directory {
-	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now,
+	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now, database: newDatabase(),
 		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}, index: newIndex(dialect), passwords: map[string]string{}}
 }
 
@@ -269,6 +272,39 @@ func (d *Directory) key(dn string) string {
 	return dn
 }
 
+// identities are what entries are known by while they may be renamed: on the `ad` schema
+// their identities, elsewhere their folded names.
+func (d *Directory) identities(keys []string) []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.dialect != directory.AD {
+		return keys
+	}
+	ids := make([]string, 0, len(keys))
+	for _, key := range keys {
+		if e := d.entries[key]; e != nil {
+			ids = append(ids, e.First("objectGUID"))
+		}
+	}
+	return ids
+}
+
+// standing are the folded names that entries have now, of what identities returned.
+func (d *Directory) standing(ids []string, showDeleted bool) []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.dialect != directory.AD {
+		return ids
+	}
+	keys := make([]string, 0, len(ids))
+	for _, id := range ids {
+		if key, ok := d.byGUID[id]; ok && (showDeleted || !d.entries[key].Has("isDeleted")) {
+			keys = append(keys, key)
+		}
+	}
+	return keys
+}
+
 func (d *Directory) stamp() string {
 	return d.now().UTC().Format("20060102150405") + ".0Z"
 }
@@ -323,6 +359,7 @@ func (d *Directory) Edit(dn string, change func(e *directory.Entry)) bool {
 	}
 	d.link(key, e, false)
 	change(e)
+	d.count(e)
 	d.link(key, e, true)
 	return true
 }
@@ -546,10 +583,9 @@ func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) e
 
 func (d *Directory) replace(key string, next *directory.Entry) {
 	old := d.entries[key]
-	d.serial++
+	d.count(next)
 	if d.dialect == directory.AD {
 		next.Set("whenChanged", d.stamp())
-		next.Set("uSNChanged", strconv.FormatUint(d.serial, 10))
 	}
 	d.entries[key] = next
 	// Of a long list of members only what has changed is looked at.
@@ -841,10 +877,19 @@ func (d *Directory) rename(key, target string) {
 	}
 	e := d.entries[key].Clone()
 	for l := range d.linked[key] {
-		if !d.dialect.KeepsLinks {
-			break
+		switch {
+		case !d.dialect.KeepsLinks:
+		case l.from == key: // it names itself
+			values := slices.Clone(e.Get(l.attr))
+			for i := range values {
+				if directory.FoldDN(values[i]) == key {
+					values[i] = target
+				}
+			}
+			e.Set(l.attr, values...)
+		default:
+			d.exchange(l, key, target)
 		}
-		d.exchange(l, key, target)
 	}
 	links := d.linked[key]
 	d.forget(key)
@@ -854,10 +899,11 @@ func (d *Directory) rename(key, target string) {
 		links = nil
 	}
 	e.DN = target
-	if d.dialect == directory.AD {
-		e.Set("whenChanged", d.stamp())
-	}
+	number := e.Get("uSNChanged")
 	d.put(&e)
+	if d.dialect == directory.AD {
+		e.Set("uSNChanged", number...) // whoever moves with a container is not written to
+	}
 	if len(links) > 0 {
 		to := directory.FoldDN(target)
 		if d.linked[to] == nil {

@@ -78,9 +78,13 @@ func (d *Directory) Deny(dn string, below bool, attributes ...string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if dn == "" {
+		for key := range d.denied {
+			d.countList(key)
+		}
 		d.denied = nil
 		return
 	}
+	d.countList(d.key(dn))
 	if d.denied == nil {
 		d.denied = map[string][]string{}
 	}
@@ -137,6 +141,10 @@ func (d *Directory) permit(e *directory.Entry, values []string) error {
 		d.closed = map[string]bool{}
 	}
 	d.closed[e.First("objectGUID")] = !inherits
+	if d.listed == nil {
+		d.listed = map[string]uint64{}
+	}
+	d.listed[e.First("objectGUID")] = d.serial + 1 // of the write that this is a part of
 	return nil
 }
 

@@ -129,7 +129,7 @@ type session struct {
 	out    *bufio.Writer
 	bound  bool
 	dir    *Directory          // that searches see
-	pages  map[string][]string // cookie → names still to be sent
+	pages  map[string][]string // cookie → what is still to be sent, as identities has it
 	// namesOnly asks for the names of attributes without their values.
 	namesOnly bool
 	serial    int
@@ -464,6 +464,12 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	if !c.bound {
 		return done(refuse(ldap.LDAPResultOperationsError, "bind first"))
 	}
+	if e := dir.serviceEntry(base); e != nil {
+		if err := c.entry(id, e, want); err != nil {
+			return err
+		}
+		return done(nil)
+	}
 	if dir.dialect == directory.AD && strings.EqualFold(base, schemaParent+dir.base) {
 		for _, e := range schemaEntries(base, cond) {
 			if err := c.entry(id, &e, want); err != nil {
@@ -474,7 +480,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	}
 	var keys []string
 	if a.paging != nil && len(a.paging.Cookie) > 0 {
-		keys, _ = c.pages[string(a.paging.Cookie)]
+		keys = dir.standing(c.pages[string(a.paging.Cookie)], a.showDeleted)
 		delete(c.pages, string(a.paging.Cookie))
 	} else if keys, err = dir.find(base, int(scope), cond, a.showDeleted); err != nil {
 		return done(err)
@@ -497,6 +503,10 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 			if dir.dialect == directory.AD && a.accessList {
 				e.Set(descriptor, dir.descriptorOf(key))
 			}
+			if dir.dialect == directory.AD && slices.Contains(want, "replPropertyMetaData") && !e.Has("replPropertyMetaData") &&
+				!e.Has("userAccountControl") {
+				e.Set("replPropertyMetaData", dir.metadataOf(key))
+			}
 			if err := c.entry(id, e, want); err != nil {
 				return err
 			}
@@ -513,7 +523,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	if len(rest) > 0 {
 		c.serial++
 		answer.Cookie = []byte(strconv.Itoa(c.serial))
-		c.pages[string(answer.Cookie)] = rest
+		c.pages[string(answer.Cookie)] = dir.identities(rest)
 	}
 	return c.answer(id, tagSearchDone, nil, answer)
 }
@@ -647,6 +657,8 @@ func (c *session) rootDSE() *directory.Entry {
 	if c.server.Dir.dialect == directory.AD {
 		e.Set("supportedCapabilities", "1.2.840.113556.1.4.800")
 		e.Set("schemaNamingContext", schemaParent+base)
+		e.Set("highestCommittedUSN", strconv.FormatUint(c.server.Dir.counted(), 10))
+		e.Set("dsServiceName", c.server.Dir.service())
 		if sid, err := directory.EncodeSID(everyone); err == nil {
 			e.Set("tokenGroups", sid)
 		}
