@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -55,37 +56,23 @@ func (s *Server) StoredNames(ctx context.Context, q Query) ([]string, error) {
 // allows it, since servers of the `ad` schema send values even where only
 // names are asked for. What was found out is kept for the connection.
 func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) error {
-	examples := map[string]string{}
+	examples := map[string][]string{}
 	q.Attributes = []string{"objectClass"}
 	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
-			examples[strings.Join(page[i].Get("objectClass"), " ")] = page[i].DN
+			classes := strings.Join(page[i].Get("objectClass"), " ")
+			if len(examples[classes]) < mostExamples {
+				examples[classes] = append(examples[classes], page[i].DN)
+			}
 		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	for classes, dn := range examples {
-		if s.allowed[classes] == nil {
-			_, err := s.Search(
-				ctx,
-				Query{
-					Base:        dn,
-					Scope:       ldap.ScopeBaseObject,
-					Attributes:  []string{"allowedAttributes"},
-					ShowDeleted: q.ShowDeleted,
-				},
-				func(page []directory.Entry) error {
-					for i := range page {
-						s.allowed[classes] = page[i].Get("allowedAttributes")
-					}
-					return nil
-				},
-			)
-			if err != nil {
-				return err
-			}
+	for classes, dns := range examples {
+		if err := s.askAllowed(ctx, classes, dns, q.ShowDeleted); err != nil {
+			return err
 		}
 		for _, name := range append(s.allowed[classes], s.Dialect.Attributes(s.target.Keep)...) {
 			// Of what is deleted, some that are worked out make the whole search fail.
@@ -95,6 +82,31 @@ func (s *Server) allowedNames(ctx context.Context, q Query, add func(string)) er
 		}
 		add("isDeleted")
 		add("lastKnownParent")
+	}
+	return nil
+}
+
+// mostExamples is how many entries of a class may be gone before one is asked what it is
+// allowed.
+const mostExamples = 8
+
+// askAllowed asks one of some entries, the first that is still there, which attributes its
+// classes allow. Nothing is known of a class whose entries are all gone.
+func (s *Server) askAllowed(ctx context.Context, classes string, dns []string, deleted bool) error {
+	for _, dn := range dns {
+		if s.allowed[classes] != nil {
+			return nil
+		}
+		q := Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"allowedAttributes"}, ShowDeleted: deleted}
+		_, err := s.Search(ctx, q, func(page []directory.Entry) error {
+			for i := range page {
+				s.allowed[classes] = page[i].Get("allowedAttributes")
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
 	}
 	return nil
 }
