@@ -23,7 +23,7 @@ import (
 func (a *app) auditCommand() *cli.Command {
 	return &cli.Command{
 		Name: "audit", Usage: "report what is untidy, check by check",
-		Flags: slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("all"),
+		Flags: slices.Concat(readFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("all"),
 			&cli.StringSliceFlag{Name: "check", Usage: "only the check `NAME`; may be given several times"},
 			limitFlag("rows a check", 5), briefFlag(),
 			&cli.StringFlag{

@@ -22,6 +22,14 @@ func fromFlags() []cli.Flag {
 	}, serverFlags()...)
 }
 
+// readFlags are those of commands that only read, for which a survey may do.
+func readFlags() []cli.Flag {
+	return append(fromFlags(), &cli.StringFlag{
+		Name:  "fresh",
+		Usage: "read a yard from its last survey if that is no older than `TIME` (10m, 2h); else keep one more first, mostly by reading only changes",
+	})
+}
+
 func serverFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
@@ -49,7 +57,7 @@ func from(cmd *cli.Command) work.From {
 
 // at is a place by its name, reached as the flags say.
 func at(cmd *cli.Command, where string) work.From {
-	return work.From{Where: where, KeepGoing: cmd.Bool("keep-going"), Access: work.Access{
+	return work.From{Where: where, KeepGoing: cmd.Bool("keep-going"), Fresh: cmd.String("fresh"), Access: work.Access{
 		Dialect: cmd.String(
 			"dialect"), Base: cmd.String("base"), CAFile: cmd.String("ca-file"), StartTLS: cmd.Bool("starttls"),
 		Bind: cmd.String("bind"), PasswordFile: cmd.String("password-file"), PasswordEnv: cmd.String("password-env"),

@@ -25,7 +25,7 @@ func (a *app) listCommand() *cli.Command {
 	return &cli.Command{
 		Name: "list", Usage: "entries by plain conditions or an RFC 4515 filter, with chosen columns", ArgsUsage: "[" + strings.Join(listing.KindNames, "|") + "]",
 		Description: listDescription(),
-		Flags: slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(),
+		Flags: slices.Concat(readFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(),
 			&cli.StringFlag{
 				Name:  "columns",
 				Usage: "`NAMES` of columns or attributes, with commas between them; all shows everything that is set",

@@ -21,7 +21,7 @@ func (a *app) reconcileCommand() *cli.Command {
 	return &cli.Command{
 		Name: "reconcile", Usage: "compare people with accounts: who has left, which accounts have no owner, who has no account",
 		Description: help("reconcile"),
-		Flags: slices.Concat(rosterFlags(), fromFlags(), []cli.Flag{asOfFlag(),
+		Flags: slices.Concat(rosterFlags(), readFlags(), []cli.Flag{asOfFlag(),
 			&cli.BoolFlag{Name: "strict", Usage: "match by links and keys that are exactly alike only, not by names"},
 			&cli.BoolFlag{Name: "show-mapping", Usage: "say which column is read as what, and stop"},
 			&cli.StringFlag{

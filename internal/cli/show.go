@@ -21,7 +21,7 @@ func (a *app) showCommand() *cli.Command {
 	return &cli.Command{
 		Name: "show", Usage: "an account: its state, and what matters about it; or several", ArgsUsage: "[ACCOUNT…]",
 		Description: help("show"),
-		Flags:       slices.Concat(fromFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("accounts"), &cli.BoolFlag{Name: "all", Usage: "show everything, and not only what fits a screen"}}, outputFlags(allFormats)),
+		Flags:       slices.Concat(readFlags(), conditionFlags(), signInFlags(), []cli.Flag{asOfFlag(), kindFlag("accounts"), &cli.BoolFlag{Name: "all", Usage: "show everything, and not only what fits a screen"}}, outputFlags(allFormats)),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			asked, err := a.conditions(cmd)
 			if err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"yardbroom/internal/render"
 	"yardbroom/internal/sheet"
+	"yardbroom/internal/source"
 	"yardbroom/internal/wording"
 )
 
@@ -18,6 +19,7 @@ func (a *app) surveyCommand() *cli.Command {
 		Name: "survey", Usage: "read a yard and keep what was read; list the kept surveys",
 		Flags: append(append(fromFlags(), outputFlags(rowFormats)...),
 			&cli.StringFlag{Name: "name", Usage: "keep it under `NAME` (default: the yard and the time)"},
+			&cli.BoolFlag{Name: "full", Usage: "read everything, not only what has changed since the last survey"},
 			&cli.BoolFlag{Name: "list", Usage: "list the kept surveys and read nothing"},
 			&cli.BoolFlag{Name: "prune", Usage: "remove the surveys, audits and runs that the settings (keep:) keep no longer, and read nothing"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "with --prune: show what would be removed"},
@@ -41,12 +43,12 @@ func (a *app) surveyCommand() *cli.Command {
 				return err
 			}
 			defer p.Close()
-			m, err := a.work.KeepSurvey(ctx, p, cmd.String("name"))
+			m, err := a.work.KeepSurvey(ctx, p, cmd.String("name"), cmd.Bool("full"))
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "kept %s: %d entries of %s\nread it with: yardbroom audit --from %s\n", m.Name,
-				m.Entries, render.Visible(m.Identity.Base), m.Name)
+			fmt.Fprintf(a.out, "kept %s: %d entries of %s\n%sread it with: yardbroom audit --from %s\n", m.Name,
+				m.Entries, render.Visible(m.Identity.Base), howRead(m), m.Name)
 			if !m.Complete && p.Broken == 0 {
 				a.note("note: it is not whole: %s", strings.Join(m.Gaps().Describe(), ", "))
 			}
@@ -57,6 +59,22 @@ func (a *app) surveyCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// howRead says what was read for a survey of a server: only what had changed, or all and why.
+func howRead(m *source.Manifest) string {
+	switch {
+	case m.Since != "":
+		what := "nothing has changed"
+		if m.Changed+m.Gone > 0 {
+			what = fmt.Sprintf("%d new or changed, %d gone", m.Changed, m.Gone)
+		}
+		return fmt.Sprintf("only changes were read: %s since %s\neverything was read last on %s (read it again with --full)\n",
+			what, m.Since, wording.Moment(m.Full, time.Local))
+	case m.FullWhy != "":
+		return "everything was read: " + render.Visible(m.FullWhy) + "\n"
+	}
+	return ""
 }
 
 func (a *app) listSurveys(cmd *cli.Command) error {
@@ -70,12 +88,21 @@ func (a *app) listSurveys(cmd *cli.Command) error {
 	}
 	list := &sheet.Sheet{Name: "surveys", Columns: []sheet.Column{
 		column("survey", "Survey", sheet.Text), column("taken", "Taken", sheet.Time), column("entries", "Entries", sheet.Number),
-		column("whole", "Whole", sheet.Truth), column("base", "Base", sheet.Text), column("source", "Source", sheet.Text),
+		column("whole", "Whole", sheet.Truth), column("changed", "Changed", sheet.Number), column("gone", "Gone", sheet.Number),
+		column("since", "Since", sheet.Text), column("base", "Base", sheet.Text), column("source", "Source", sheet.Text),
 	}}
 	for _, m := range all {
-		list.Rows = append(list.Rows, []any{m.Name, m.Taken, m.Entries, m.Complete, m.Identity.Base, m.Source})
+		list.Rows = append(list.Rows, []any{m.Name, m.Taken, m.Entries, m.Complete, ofChanges(m, m.Changed), ofChanges(m, m.Gone), m.Since, m.Identity.Base, m.Source})
 	}
-	return a.writeList(cmd, list, a.style(time.Local), 5, 4)
+	return a.writeList(cmd, list, a.style(time.Local), 8, 7, 6)
+}
+
+// ofChanges is a count of a survey for which only changes were read, nothing of others.
+func ofChanges(m *source.Manifest, n int) any {
+	if m.Since == "" {
+		return nil
+	}
+	return n
 }
 
 // mostPruned is how many surveys are named that go.

@@ -131,7 +131,11 @@ func each(t *testing.T, test func(t *testing.T, s *subject)) {
 }
 
 func slapdSubject(t *testing.T) *subject {
-	server := realserver.OpenLDAP(t)
+	return slapdSubjectWith(t, realserver.SlapdLastBind, realserver.SlapdPolicies, realserver.SlapdMemberOf)
+}
+
+func slapdSubjectWith(t *testing.T, parts ...string) *subject {
+	server := realserver.OpenLDAPWith(t, parts...)
 	s := &subject{name: "slapd", yard: server.Yard, base: server.Base, dialect: directory.OpenLDAP, real: server}
 	s.fresh(t)
 	return s

@@ -219,6 +219,21 @@ func (r *Reader) Next() (*Record, error) {
 	}
 }
 
+// Parse reads the entries of a text that consists of whole records. Their strings
+// are that text, which must not be written to again.
+func Parse(text []byte) ([]directory.Entry, error) {
+	b := block{text: unsafe.String(unsafe.SliceData(text), len(text)), line: 1}
+	records, errs := new(parser).all(b, false)
+	if len(errs) > 0 {
+		return nil, errs[0]
+	}
+	entries := make([]directory.Entry, len(records))
+	for i := range records {
+		entries[i] = records[i].Entry
+	}
+	return entries, nil
+}
+
 // block is a run of whole records.
 type block struct {
 	text string

@@ -2,7 +2,6 @@ package ldif
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/base64"
 	"io"
 	"unicode/utf8"
@@ -24,39 +23,28 @@ func NewWriter(w io.Writer) *Writer { return &Writer{w: bufio.NewWriterSize(w, 1
 
 // Write writes one entry. Secret attributes are left out, whatever holds them.
 func (w *Writer) Write(e *directory.Entry) error {
-	w.begin()
-	w.line("dn", e.DN)
+	w.head()
+	_, err := w.w.Write(AppendEntry(w.w.AvailableBuffer(), e))
+	return err
+}
+
+// Version is the line that a file begins with.
+const Version = "version: 1\n"
+
+// AppendEntry appends an entry as it stands behind others in a file, a blank line
+// before it. Secret attributes are left out, whatever holds them.
+func AppendEntry(b []byte, e *directory.Entry) []byte {
+	b = append(b, '\n')
+	b = appendLine(b, "dn", e.DN)
 	for _, a := range e.Attrs {
 		if directory.IsSecret(a.Name) {
 			continue
 		}
 		for _, v := range a.Values {
-			w.line(a.Name, v)
+			b = appendLine(b, a.Name, v)
 		}
 	}
-	return w.err()
-}
-
-// Records are entries as a Writer writes them behind others, so that several processors
-// can make them at once; WriteRecords writes them.
-func Records(records []Record) []byte {
-	var b bytes.Buffer
-	w := &Writer{w: bufio.NewWriterSize(&b, 1<<12), started: true}
-	for i := range records {
-		_ = w.Write(&records[i].Entry) // a buffer takes everything
-	}
-	_ = w.Flush()
-	return b.Bytes()
-}
-
-// WriteRecords writes what Records has made.
-func (w *Writer) WriteRecords(records []byte) error {
-	if !w.started {
-		w.w.WriteString("version: 1\n")
-		w.started = true
-	}
-	_, err := w.w.Write(records)
-	return err
+	return b
 }
 
 // Flush writes out what is buffered.
@@ -69,6 +57,11 @@ func (w *Writer) err() error {
 }
 
 func (w *Writer) line(name, value string) {
+	w.w.Write(appendLine(w.w.AvailableBuffer(), name, value))
+}
+
+// appendLine appends an attribute and its value, folded.
+func appendLine(b []byte, name, value string) []byte {
 	sep := ": "
 	if !safe(value) {
 		sep, value = ":: ", base64.StdEncoding.EncodeToString([]byte(value))
@@ -76,19 +69,16 @@ func (w *Writer) line(name, value string) {
 	if value == "" {
 		sep = ":"
 	}
-	room := lineWidth - len(name) - len(sep)
-	w.w.WriteString(name)
-	w.w.WriteString(sep)
-	if room < 1 {
-		room = 1
-	}
+	room := max(lineWidth-len(name)-len(sep), 1)
+	b = append(b, name...)
+	b = append(b, sep...)
 	for len(value) > room {
-		w.w.WriteString(value[:room])
-		w.w.WriteString("\n ")
+		b = append(b, value[:room]...)
+		b = append(b, "\n "...)
 		value, room = value[room:], lineWidth-1
 	}
-	w.w.WriteString(value)
-	w.w.WriteByte('\n')
+	b = append(b, value...)
+	return append(b, '\n')
 }
 
 // safe tells whether a value may stand as it is (SAFE-STRING of RFC 2849).
@@ -152,11 +142,16 @@ func (w *Writer) Remark(text string) error {
 	return w.err()
 }
 
-// begin begins a record, and the file before the first one.
-func (w *Writer) begin() {
+// head begins the file, once.
+func (w *Writer) head() {
 	if !w.started {
-		w.w.WriteString("version: 1\n")
+		w.w.WriteString(Version)
 		w.started = true
 	}
+}
+
+// begin begins a record, and the file before the first one.
+func (w *Writer) begin() {
+	w.head()
 	w.w.WriteByte('\n')
 }

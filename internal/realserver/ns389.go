@@ -41,9 +41,20 @@ var ns389Backend = []struct {
 // folders of a name of its own, which Stop takes away.
 func NS389(t testing.TB, dir string) *Server {
 	t.Helper()
+	return makeNS389(t, dir, "", ns389Config)
+}
+
+// SyncingNS389 starts one that also tells others what has changed (RFC 4533).
+func SyncingNS389(t testing.TB, dir string) *Server {
+	t.Helper()
+	return makeNS389(t, dir, "s", func(text, password string) string { return syncingConfig(ns389Config(text, password)) })
+}
+
+func makeNS389(t testing.TB, dir, suffix string, edit func(text, password string) string) *Server {
+	t.Helper()
 	create, program := Program(t, "dscreate", "389-ds-base"), Program(t, "ns-slapd", "389-ds-base")
 	Root(t, "a 389 Directory Server can be made")
-	name := fmt.Sprintf("yb%d", os.Getpid())
+	name := fmt.Sprintf("yb%d%s", os.Getpid(), suffix)
 	s := &Server{Name: "389 Directory Server", Base: OpenLDAPBase, Password: "Admin-secret1", Dir: dir}
 	port := freePort(t)
 	for _, folder := range []string{"/etc/dirsrv/slapd-", "/var/lib/dirsrv/slapd-", "/var/log/dirsrv/slapd-", "/var/lock/dirsrv/slapd-", "/run/slapd-"} {
@@ -72,7 +83,7 @@ group = root
 	config := "/etc/dirsrv/slapd-" + name + "/dse.ldif"
 	text, err := os.ReadFile(config)
 	require.NoError(t, err, "%s", out)
-	require.NoError(t, os.WriteFile(config, []byte(ns389Config(string(text), s.Password)), 0o600))
+	require.NoError(t, os.WriteFile(config, []byte(edit(string(text), s.Password)), 0o600))
 	s.start = func(t testing.TB) {
 		s.run(t, exec.Command(program, "-D", "/etc/dirsrv/slapd-"+name, "-i", filepath.Join(dir, "pid"), "-d", "0"),
 			fmt.Sprintf("127.0.0.1:%d", port))
@@ -103,6 +114,28 @@ func ns389Config(text, password string) string {
 			line = "nsslapd-pluginEnabled: on"
 		case strings.EqualFold(line, "alwaysrecordlogin: no"):
 			line = "alwaysRecordLogin: yes\nstateattrname: lastLoginTime\naltstateattrname: createTimestamp\nspecattrname: acctPolicySubentry\nlimitattrname: accountInactivityLimit"
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
+}
+
+// syncingConfig switches content synchronisation on, and the log of changes that it reads,
+// which has to hold identities.
+func syncingConfig(text string) string {
+	var out []string
+	entry := ""
+	for line := range strings.SplitSeq(text, "\n") {
+		if dn, ok := strings.CutPrefix(line, "dn: "); ok {
+			entry = dn
+		}
+		if strings.EqualFold(line, "nsslapd-pluginEnabled: off") {
+			switch {
+			case strings.HasPrefix(entry, "cn=Content Synchronization,"):
+				line = "nsslapd-pluginEnabled: on"
+			case strings.HasPrefix(entry, "cn=Retro Changelog Plugin,"):
+				line = "nsslapd-pluginEnabled: on\nnsslapd-attribute: nsuniqueid:targetUniqueId"
+			}
 		}
 		out = append(out, line)
 	}

@@ -54,6 +54,9 @@ const (
 	SlapdLastBind = "lastbind on\n"
 	SlapdPolicies = "overlay ppolicy\nppolicy_default \"cn=default,ou=policies," + OpenLDAPBase + "\"\n"
 	SlapdMemberOf = "overlay memberof\n"
+	// SlapdSync tells others what has changed (RFC 4533), SlapdSyncLog also what is gone.
+	SlapdSync    = "overlay syncprov\n"
+	SlapdSyncLog = "overlay syncprov\nsyncprov-sessionlog 1000\n"
 	// SlapdReplica takes what it holds from another server, and no writes.
 	SlapdReplica = "syncrepl rid=001 provider=ldap://127.0.0.1:1 type=refreshAndPersist retry=\"60 +\" bindmethod=simple searchbase=\"" + OpenLDAPBase + "\"\nupdateref ldap://primary.larkmoor.example\n"
 	// SlapdRefint keeps references whole, a moment after each write. Groups that
@@ -135,6 +138,9 @@ func FilledOpenLDAP(t testing.TB, people int, parts ...string) *Server {
 	modules := ""
 	if slices.Contains(parts, SlapdRefint) {
 		modules = "moduleload refint\n" // only there, since it adds to the schema
+	}
+	if slices.Contains(parts, SlapdSync) || slices.Contains(parts, SlapdSyncLog) {
+		modules += "moduleload syncprov\n"
 	}
 	conf, data := filepath.Join(s.Dir, "slapd.conf"), filepath.Join(s.Dir, "data.ldif")
 	require.NoError(

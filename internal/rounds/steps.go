@@ -85,7 +85,7 @@ func (y *yardRun) step(ctx context.Context, s *settings.Step) {
 	var do func(context.Context, *StepRun) error
 	switch {
 	case s.Survey != nil:
-		out.Step, do = "survey", y.survey
+		out.Step, do = "survey", func(ctx context.Context, out *StepRun) error { return y.survey(ctx, s.Survey, out) }
 	case s.Audit != nil:
 		out.Step, do = "audit", func(ctx context.Context, out *StepRun) error { return y.audit(ctx, s.Audit, out) }
 	case s.List != nil:
@@ -249,8 +249,8 @@ func (y *yardRun) question(checks []string) work.Question {
 	return work.Question{Checks: checks, AsOf: y.req.AsOf, SignIns: y.round.Activity, Roster: y.rosterFrom()}
 }
 
-func (y *yardRun) survey(ctx context.Context, out *StepRun) error {
-	m, err := y.Session.KeepSurvey(ctx, y.place, fmt.Sprintf("%s-%s-%d", y.Yard, y.run.Began.Format("20060102-150405"), y.run.ID))
+func (y *yardRun) survey(ctx context.Context, s *settings.SurveyStep, out *StepRun) error {
+	m, err := y.Session.KeepSurvey(ctx, y.place, fmt.Sprintf("%s-%s-%d", y.Yard, y.run.Began.Format("20060102-150405"), y.run.ID), s.Full)
 	if err != nil {
 		return err
 	}

@@ -81,7 +81,10 @@ type ClimbStep struct {
 type AnswersStep struct{}
 
 // SurveyStep keeps a survey of each yard.
-type SurveyStep struct{}
+type SurveyStep struct {
+	// Full reads everything, not only what has changed since the last survey.
+	Full bool `yaml:"full"`
+}
 
 // AuditStep runs checks.
 type AuditStep struct {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
 )
@@ -26,8 +27,13 @@ type Yard struct {
 	// ReadWithin is how long one reading may take as a whole.
 	ReadWithin Wait `yaml:"read_within"`
 	// SettleWithin is how long a write is read back until it shows.
-	SettleWithin  Wait   `yaml:"settle_within"`
-	DefaultPolicy string `yaml:"default_policy"`
+	SettleWithin Wait `yaml:"settle_within"`
+	// ReplicatesWithin is how late a change that was made on another server may come.
+	ReplicatesWithin Wait `yaml:"replicates_within"`
+	// FullSurveyEvery is how old the last reading of everything may be where a survey
+	// reads only what has changed; zero means a week.
+	FullSurveyEvery calendar.Span `yaml:"full_survey_every"`
+	DefaultPolicy   string        `yaml:"default_policy"`
 	// Homes say which folders of this machine the home folders of the accounts
 	// are.
 	Homes []homes.Share `yaml:"homes"`

@@ -79,6 +79,7 @@ type Server struct {
 	password string               // kept to bind again after a lost connection
 	unhook   func() bool
 	reader   *directory.Reader // what the bound account may read, once somebody had to know
+	token    []string          // the groups by which it may
 }
 
 // Root is what the server says of itself in its root DSE.

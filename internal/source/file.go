@@ -51,6 +51,7 @@ type File struct {
 	asked   []string  // the servers whose own sign-ins it holds
 	rights  bool      // it says what could not be read
 	gaps    directory.Gaps
+	known   *Identity // of a kept survey
 	read    *directory.Survey
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
@@ -418,8 +419,12 @@ func (f *File) Get(ctx context.Context, dns []string) ([]directory.Entry, error)
 	return f.pick(ctx, func(e *directory.Entry) bool { return want[directory.FoldDN(e.DN)] })
 }
 
-// Identity looks for the entry at the top of the file's entries.
+// Identity looks for the entry at the top of the file's entries; of a kept survey it is
+// written down.
 func (f *File) Identity(ctx context.Context) (Identity, error) {
+	if f.known != nil {
+		return *f.known, nil
+	}
 	s, err := f.Survey(ctx)
 	if err != nil {
 		return Identity{}, err

@@ -23,6 +23,14 @@ type logons struct {
 // another: two weeks, after which directories are taken to be broken.
 const replicationLag = 14 * 24 * time.Hour
 
+// replicatesWithin is that time where the yard says another one.
+func (s *Server) replicatesWithin() time.Duration {
+	if t := time.Duration(s.target.Yard.ReplicatesWithin); t > 0 {
+		return t
+	}
+	return replicationLag
+}
+
 // askOthers begins to ask the other servers of the yard for what is not
 // replicated, or may not be yet, of the entries that a filter selects. The
 // function it returns waits for their answers.
@@ -57,7 +65,7 @@ func (s *Server) askOther(ctx context.Context, url, filter string) logons {
 	out.name = o.HostName()
 	shown := 0
 	// What has changed there lately may not have reached the first server yet.
-	lately := "(whenChanged>=" + s.target.now().UTC().Add(-replicationLag).Format("20060102150405.0Z") + ")"
+	lately := "(whenChanged>=" + generalizedAD(s.target.now().Add(-s.replicatesWithin())) + ")"
 	ask := func(filter string, first bool) error {
 		return o.retry(ctx, func() error {
 			clear(out.known)

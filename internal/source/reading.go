@@ -273,7 +273,7 @@ type Reading struct {
 func (s *Server) All(
 	ctx context.Context, attributes []string, take func(*directory.Entry) error, about *Reading,
 ) error {
-	changes, err := s.flagChanges(ctx)
+	changes, err := s.flagChanges(ctx, "")
 	if err != nil {
 		return err
 	}
@@ -301,11 +301,8 @@ func (s *Server) All(
 			return err
 		}
 		for i := range page {
-			if meta := changes[page[i].DN]; meta != "" && !page[i].Has("replPropertyMetaData") {
-				page[i].Set("replPropertyMetaData", meta)
-			}
-			if (page[i].Has(directory.AttrHidden.String()) || page[i].Has(directory.AttrHidesBelow.String())) &&
-				!directory.IsOwnPlace(page[i].DN, s.Top()) {
+			takeFlagChange(&page[i], changes)
+			if s.hides(&page[i]) {
 				about.Hidden++
 			}
 			if err := take(&page[i]); err != nil {
@@ -318,6 +315,19 @@ func (s *Server) All(
 		return err
 	}
 	return s.configuration(ctx, v, take)
+}
+
+// takeFlagChange gives an entry the metadata that flagChanges has found for it.
+func takeFlagChange(e *directory.Entry, changes map[string]string) {
+	if meta := changes[e.DN]; meta != "" && !e.Has("replPropertyMetaData") {
+		e.Set("replPropertyMetaData", meta)
+	}
+}
+
+// hides tells of an entry of which rights were written down that it does not show all.
+func (s *Server) hides(e *directory.Entry) bool {
+	return (e.Has(directory.AttrHidden.String()) || e.Has(directory.AttrHidesBelow.String())) &&
+		!directory.IsOwnPlace(e.DN, s.Top())
 }
 
 // keepsOut takes out of pages what does not stand below the base and what came
@@ -402,16 +412,16 @@ func (s *Server) Metadata(ctx context.Context, e *directory.Entry) (string, erro
 	return found[0].First("replPropertyMetaData"), nil
 }
 
-// flagChanges reads the replication metadata of disabled accounts, which
-// dates the disabling. It is large, so no others are asked for it.
-func (s *Server) flagChanges(ctx context.Context) (map[string]string, error) {
+// flagChanges reads the replication metadata of disabled accounts among those that a
+// filter selects, which dates the disabling. It is large, so no others are asked for it.
+func (s *Server) flagChanges(ctx context.Context, among string) (map[string]string, error) {
 	found := map[string]string{}
 	if s.Dialect != directory.AD {
 		return found, nil
 	}
 	_, err := s.Search(
 		ctx,
-		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(userAccountControl:1.2.840.113556.1.4.803:=2)",
+		Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(&" + among + "(userAccountControl:1.2.840.113556.1.4.803:=2))",
 			Attributes: []string{"replPropertyMetaData"}},
 		func(page []directory.Entry) error {
 			for i := range page {

@@ -61,11 +61,7 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 	if v.told == (directory.AttrSet{}) {
 		return nil, nil // the server publishes no schema
 	}
-	whole := "(|"
-	for _, k := range kinds {
-		whole += "(&" + kindFilters[k] + v.decidable(k) + ")"
-	}
-	whole = "(&" + among + whole + "))"
+	whole := "(&" + among + v.hidesNothing(kinds...) + ")"
 	v.find = func(ctx context.Context, from *Server) error {
 		_, err := from.Search(
 			ctx,
@@ -147,6 +143,16 @@ func (v *seer) decidable(k directory.Kind) string {
 		b.WriteString(eitherWay(id))
 	}
 	return b.String()
+}
+
+// hidesNothing is true of entries of some kinds of which the server may tell that of all
+// of them.
+func (v *seer) hidesNothing(kinds ...directory.Kind) string {
+	filter := "(|"
+	for _, k := range kinds {
+		filter += "(&" + kindFilters[k] + v.decidable(k) + ")"
+	}
+	return filter + ")"
 }
 
 func eitherWay(id directory.AttrID) string { return fmt.Sprintf("(|(%[1]s=*)(!(%[1]s=*)))", id) }
@@ -261,8 +267,11 @@ func (v *seer) decided(ctx context.Context, ids []string) (map[directory.Key]dir
 	return shown, nil
 }
 
-func (v *seer) kind(e *directory.Entry) directory.Kind {
-	switch a := v.server.Dialect.Account(e); {
+func (v *seer) kind(e *directory.Entry) directory.Kind { return kindSeen(v.server.Dialect, e) }
+
+// kindSeen is one of the kinds of entries of which it is found out what they hide.
+func kindSeen(d *directory.Dialect, e *directory.Entry) directory.Kind {
+	switch a := d.Account(e); {
 	case a.Kind.IsAccount():
 		return directory.KindUser
 	case a.Kind == directory.KindGroup || a.Kind == directory.KindOU:
@@ -337,7 +346,7 @@ func (s *Server) newReader(ctx context.Context) (*directory.Reader, error) {
 	if err != nil || !known {
 		return nil, ignoreHidden(err)
 	}
-	s.reader = reader
+	s.reader, s.token = reader, token
 	return reader, nil
 }
 

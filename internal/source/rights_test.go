@@ -26,7 +26,7 @@ func TestAKeptSurveyHoldsWhatWasHidden(t *testing.T) {
 		url := observatory(t, "dc1.larkmoor.example", demoText(t), c.deny)
 		live := connectTo(t, "", url)
 		folder := t.TempDir()
-		m, err := Keep(t.Context(), live, folder, "kept", time.Now)
+		m, err := Keep(t.Context(), live, Keeping{Dir: folder, Name: "kept", Now: time.Now})
 		require.NoError(t, err, name)
 		assert.True(t, m.RightsRead, name)
 		assert.Equal(t, c.whole, m.Complete, name)

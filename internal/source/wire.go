@@ -45,7 +45,7 @@ type waiter struct {
 type message struct {
 	op   byte // tag of the operation
 	body []byte
-	all  []byte // of the last message of a search: with its outer tag
+	all  []byte // with its outer tag, and the controls behind the operation
 }
 
 const (
@@ -125,11 +125,7 @@ func (w *wire) pass() ([]byte, error) {
 			flush()
 			to = owner
 		}
-		m := message{op: op, body: content}
-		if op == tagDone {
-			m.all = all
-		}
-		batch = append(batch, m)
+		batch = append(batch, message{op: op, body: content, all: all})
 	}
 }
 
@@ -293,15 +289,40 @@ func (w *wire) search(
 	ctx context.Context, req *ldap.SearchRequest, patience time.Duration, take func(*directory.Entry) error,
 ) (result, error) {
 	var out result
-	filter, err := ldap.CompileFilter(req.Filter)
+	last, err := w.exchange(ctx, req, patience, func(m *message) error {
+		switch m.op {
+		case tagEntry:
+			e, ok := decodeEntry(m.body)
+			if !ok {
+				w.Close()
+				return lostError{errors.New("the server sends an entry that cannot be read")}
+			}
+			return take(&e)
+		case tagReference:
+			_, first, _, _ := element(m.body)
+			out.references = append(out.references, string(first))
+		}
+		return nil
+	})
 	if err != nil {
 		return out, err
+	}
+	return out, out.finish(last.all)
+}
+
+// exchange sends one request, hands over what comes, and returns the last message.
+func (w *wire) exchange(
+	ctx context.Context, req *ldap.SearchRequest, patience time.Duration, take func(*message) error,
+) (last *message, err error) {
+	filter, err := ldap.CompileFilter(req.Filter)
+	if err != nil {
+		return nil, err
 	}
 	me := &waiter{answers: make(chan []message, 8), done: make(chan struct{})}
 	w.mu.Lock()
 	if w.dead != nil {
 		w.mu.Unlock()
-		return out, lostError{fmt.Errorf("the connection is gone: %w", w.dead)}
+		return nil, lostError{fmt.Errorf("the connection is gone: %w", w.dead)}
 	}
 	w.next++
 	id := w.next
@@ -314,7 +335,7 @@ func (w *wire) search(
 		w.mu.Unlock()
 	}()
 	if _, err := w.Write(searchMessage(id, req, filter).Bytes()); err != nil {
-		return out, lostError{err}
+		return nil, lostError{err}
 	}
 	timer := time.NewTimer(patience)
 	defer timer.Stop()
@@ -325,30 +346,20 @@ func (w *wire) search(
 		case batch, open = <-me.answers:
 		case <-timer.C:
 			w.Close()
-			return out, lostError{fmt.Errorf("no answer within %s", patience)}
+			return nil, lostError{fmt.Errorf("no answer within %s", patience)}
 		case <-ctx.Done():
-			return out, context.Cause(ctx)
+			return nil, context.Cause(ctx)
 		}
 		if !open {
-			return out, lostError{fmt.Errorf("the connection broke in the middle of a search: %w%s", w.dead, w.said())}
+			return nil, lostError{fmt.Errorf("the connection broke in the middle of a search: %w%s", w.dead, w.said())}
 		}
 		timer.Reset(patience)
-		for _, m := range batch {
-			switch m.op {
-			case tagEntry:
-				e, ok := decodeEntry(m.body)
-				if !ok {
-					w.Close()
-					return out, lostError{errors.New("the server sends an entry that cannot be read")}
-				}
-				if err := take(&e); err != nil {
-					return out, err
-				}
-			case tagReference:
-				_, first, _, _ := element(m.body)
-				out.references = append(out.references, string(first))
-			case tagDone:
-				return out, out.finish(m.all)
+		for i := range batch {
+			if batch[i].op == tagDone {
+				return &batch[i], nil
+			}
+			if err := take(&batch[i]); err != nil {
+				return nil, err
 			}
 		}
 	}

@@ -28,6 +28,9 @@ type From struct {
 	// ldap://, ldaps:// or ldapi:// URL, or a kept survey; "" is the default yard.
 	Where string
 	Access
+	// Fresh lets a yard be read from its last survey, if that is no older than so long (10m,
+	// 2h); "" reads the server.
+	Fresh string
 	// KeepGoing leaves out records of a file that cannot be read; Place.Broken
 	// counts them.
 	KeepGoing bool
@@ -126,8 +129,14 @@ func (s *Session) Open(ctx context.Context, from From) (*Place, error) {
 			return nil, Wrong("say where to read from with --from, or name a default yard in the settings")
 		}
 	}
-	if yard, ok := s.Settings.Yards[from.Where]; ok {
+	yard, ok := s.Settings.Yards[from.Where]
+	switch {
+	case ok && from.Fresh != "":
+		return s.openFresh(ctx, from.Where, yard, from.Fresh)
+	case ok:
 		return s.connect(ctx, from.Where, yard)
+	case from.Fresh != "":
+		return nil, Wrong("--fresh goes with a yard of the settings, and %s is none", from.Where)
 	}
 	if strings.Contains(from.Where, "://") {
 		return s.openURL(ctx, &from)

@@ -17,7 +17,7 @@ func TestWhereEntriesComeFrom(t *testing.T) {
 	small := y.Settings.Yards["small"]
 	small.Scope, small.TimeZone = []string{"OU=Staff," + base}, "Europe/Berlin"
 	y.Settings.Yards["small"] = small
-	_, err := y.KeepSurvey(t.Context(), y.open(t), "kept")
+	_, err := y.KeepSurvey(t.Context(), y.open(t), "kept", false)
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "larkmoor.ldif")
 	require.NoError(t, os.WriteFile(file, []byte("dn: "+base+"\nobjectClass: domainDNS\n\nnonsense\n\n"), 0o600))

@@ -48,10 +48,10 @@ func TestSurveysAuditsAndRunsGoWhenTheirTimeIsOver(t *testing.T) {
 	y.Settings.Keep = settings.Keeping{Surveys: settings.Thinning{Days: 3}, Audits: settings.Thinning{Days: 3}, Runs: settings.Thinning{Days: 3}}
 	kept, err := y.Store(t.Context())
 	require.NoError(t, err)
-	_, err = y.KeepSurvey(t.Context(), y.open(t), "before-the-move")
+	_, err = y.KeepSurvey(t.Context(), y.open(t), "before-the-move", false)
 	require.NoError(t, err)
 	for range 30 {
-		_, err := y.KeepSurvey(t.Context(), y.open(t), "")
+		_, err := y.KeepSurvey(t.Context(), y.open(t), "", false)
 		require.NoError(t, err)
 		y.audited(t, Before{Since: "last", Keep: true})
 		run := &store.Run{Round: "nightly", Began: y.at, Body: []byte("{}")}

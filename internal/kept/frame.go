@@ -1,0 +1,238 @@
+// Package kept is the file of a kept survey: LDIF (RFC 2849), compressed with
+// zstd (RFC 8878). It consists of frames that can be read one by one, and of an
+// index behind them, in a frame that decoders skip (RFC 8878, section 3.1.2): which
+// entries stand in which frame, by hashes of their identities and names, and which
+// names they mention. So a few entries of a million are found, and a survey in which
+// little has changed is made from the one before by copying what has not.
+package kept
+
+import (
+	"encoding/binary"
+	"hash/crc32"
+	"hash/fnv"
+	"iter"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+)
+
+// Shape says what the index has to know of a directory's entries.
+type Shape struct {
+	// Identity is what stays as it is of an entry whatever else changes.
+	Identity func(*directory.Entry) string
+	// Open tells of an entry that it hides nothing from the reader, as far as that can be
+	// asked. Nil means that none is known to.
+	Open func(*directory.Entry) bool
+	// Restless tells of an entry that its values may change although the server
+	// does not say that it has changed. Nil means that none are.
+	Restless func(*directory.Entry) bool
+}
+
+// FrameSize is about how many octets of text a frame holds: small enough that a few
+// entries are read at little cost, large enough that it compresses well.
+const FrameSize = 32 << 10
+
+// Frame is a run of entries as a file holds them.
+type Frame struct {
+	packed []byte // nil for one that stands in a file
+	at     int64  // where it stands there
+	size   int    // how many octets it takes
+	sum    uint32 // the checksum of these
+	// entries are the hashes of the identities and names, in the order of the text.
+	entries []hashes
+	// open says of each that it hides nothing.
+	open []bool
+	// mentioned are hashes of the names that its entries stand below or mention, sorted.
+	mentioned []uint32
+	// restless are the identities of entries that are.
+	restless []string
+}
+
+type hashes struct{ identity, name uint64 }
+
+// Len is how many entries it holds.
+func (f *Frame) Len() int { return len(f.entries) }
+
+// packer is the encoder, made once it is needed: it takes memory for each processor.
+var packer = sync.OnceValue(func() *zstd.Encoder {
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		panic(err) // the options are ours
+	}
+	return z
+})
+
+// Pack makes frames of entries. It may run on several goroutines at once.
+func Pack(entries []directory.Entry, shape *Shape) (frames []Frame) {
+	var f Frame
+	var text []byte
+	end := func() {
+		slices.Sort(f.mentioned)
+		f.mentioned = slices.Clip(slices.Compact(f.mentioned))
+		f.packed = packer().EncodeAll(text, nil)
+		f.size, f.sum = len(f.packed), crc32.Checksum(f.packed, crcTable)
+		frames = append(frames, f)
+		f, text = Frame{}, text[:0]
+	}
+	for i := range entries {
+		text = ldif.AppendEntry(text, &entries[i])
+		f.note(&entries[i], shape)
+		if len(text) >= FrameSize {
+			end()
+		}
+	}
+	if len(text) > 0 {
+		end()
+	}
+	return frames
+}
+
+// note takes an entry into the index.
+func (f *Frame) note(e *directory.Entry, shape *Shape) {
+	identity, name := shape.Identity(e), directory.FoldDN(e.DN)
+	_, parent := directory.SplitDN(name)
+	f.mentioned = append(f.mentioned, mention(Hash(parent)))
+	for _, dn := range MentionedBy(e) {
+		f.mentioned = append(f.mentioned, mention(Hash(dn)))
+	}
+	f.entries = append(f.entries, hashes{Hash(identity), Hash(name)})
+	f.open = append(f.open, shape.Open != nil && shape.Open(e))
+	if shape.Restless != nil && shape.Restless(e) {
+		f.restless = append(f.restless, strings.Clone(identity))
+	}
+}
+
+// MentionedBy goes through the folded names of other entries that an entry mentions, each
+// with the attribute that does. Who wrote to it is not among them: nobody keeps those
+// names up to date.
+func MentionedBy(e *directory.Entry) iter.Seq2[string, string] {
+	return func(yield func(attr, name string) bool) {
+		for i := range e.Attrs {
+			a := &e.Attrs[i]
+			if strings.EqualFold(a.Name, "creatorsName") || strings.EqualFold(a.Name, "modifiersName") {
+				continue
+			}
+			for _, v := range a.Values {
+				if name, ok := Mentioned(v); ok && !yield(a.Name, name) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Mentioned returns the folded name of an entry that a value is, or that a value
+// of a name with something before it (MS-ADTS 3.1.1.3.1.2: B:32:…:DN) ends in.
+func Mentioned(value string) (folded string, ok bool) {
+	if !strings.Contains(value, "=") {
+		return "", false
+	}
+	if (strings.HasPrefix(value, "B:") || strings.HasPrefix(value, "S:")) && strings.Count(value, ":") >= 3 {
+		value = strings.SplitN(value, ":", 4)[3]
+	}
+	return directory.FoldValidDN(value)
+}
+
+// Hash is what the index knows an identity or a folded name by.
+func Hash(text string) uint64 {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(text)) // it takes everything
+	// FNV leaves the last octets in the low bits: mixed, each bit depends on all.
+	x := h.Sum64()
+	x ^= x >> 32
+	x *= 0x9e3779b97f4a7c15
+	return x ^ x>>29
+}
+
+// mention is what a name that is mentioned is known by, from its hash.
+func mention(hash uint64) uint32 { return uint32(hash >> 32) }
+
+// appendIndex appends what the index says of a frame.
+func (f *Frame) appendIndex(b []byte) []byte {
+	b = binary.AppendUvarint(b, uint64(f.size))
+	b = binary.LittleEndian.AppendUint32(b, f.sum)
+	b = binary.AppendUvarint(b, uint64(len(f.entries)))
+	for _, h := range f.entries {
+		b = binary.LittleEndian.AppendUint64(b, h.identity)
+		b = binary.LittleEndian.AppendUint64(b, h.name)
+	}
+	bits := make([]byte, (len(f.open)+7)/8)
+	for i, open := range f.open {
+		if open {
+			bits[i/8] |= 1 << (i % 8)
+		}
+	}
+	b = append(b, bits...)
+	b = binary.AppendUvarint(b, uint64(len(f.mentioned)))
+	for _, m := range f.mentioned {
+		b = binary.LittleEndian.AppendUint32(b, m)
+	}
+	b = binary.AppendUvarint(b, uint64(len(f.restless)))
+	for _, id := range f.restless {
+		b = binary.AppendUvarint(b, uint64(len(id)))
+		b = append(b, id...)
+	}
+	return b
+}
+
+// indexReader reads what appendIndex wrote; bad is set once something is wrong.
+type indexReader struct {
+	b   []byte
+	bad bool
+}
+
+func (r *indexReader) number() uint64 {
+	n, size := binary.Uvarint(r.b)
+	if size <= 0 {
+		r.bad = true
+		return 0
+	}
+	r.b = r.b[size:]
+	return n
+}
+
+// take cuts n parts of a size off.
+func (r *indexReader) take(n uint64, size int) []byte {
+	if n > uint64(len(r.b)/size) {
+		r.bad, n = true, 0
+	}
+	out := r.b[:int(n)*size]
+	r.b = r.b[len(out):]
+	return out
+}
+
+func (r *indexReader) frame(at int64) Frame {
+	f := Frame{at: at, size: int(r.number())}
+	if raw := r.take(1, 4); !r.bad {
+		f.sum = binary.LittleEndian.Uint32(raw)
+	}
+	raw := r.take(r.number(), 16)
+	f.entries = make([]hashes, 0, len(raw)/16)
+	for ; len(raw) > 0; raw = raw[16:] {
+		f.entries = append(f.entries, hashes{binary.LittleEndian.Uint64(raw), binary.LittleEndian.Uint64(raw[8:])})
+	}
+	bits := r.take(uint64(len(f.entries)+7)/8, 1)
+	f.open = make([]bool, len(f.entries))
+	for i := range bits {
+		for j := i * 8; j < min(i*8+8, len(f.open)); j++ {
+			f.open[j] = bits[i]>>(j%8)&1 == 1
+		}
+	}
+	raw = r.take(r.number(), 4)
+	f.mentioned = make([]uint32, 0, len(raw)/4)
+	for ; len(raw) > 0; raw = raw[4:] {
+		f.mentioned = append(f.mentioned, binary.LittleEndian.Uint32(raw))
+	}
+	for range r.number() {
+		if r.bad {
+			break
+		}
+		f.restless = append(f.restless, string(r.take(r.number(), 1)))
+	}
+	return f
+}

@@ -1,0 +1,223 @@
+package kept
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
+)
+
+var shape = &Shape{
+	Identity: func(e *directory.Entry) string { return e.First("entryUUID") },
+	Restless: func(e *directory.Entry) bool { return e.Has("pwdFailureTime") },
+}
+
+func person(n int) directory.Entry {
+	e := directory.Entry{DN: fmt.Sprintf("uid=p%d,ou=Staff,dc=larkmoor,dc=example", n)}
+	e.Set("objectClass", "inetOrgPerson")
+	e.Set("entryUUID", fmt.Sprintf("uuid-%d", n))
+	e.Set("manager", fmt.Sprintf("UID=p%d, ou=staff,dc=larkmoor,dc=example", n/10))
+	e.Set("description", fmt.Sprintf("Nr. %d, zu Füßen des Doms", n))
+	if n%100 == 7 {
+		e.Set("pwdFailureTime", "20261101000000Z")
+	}
+	return e
+}
+
+func people(n int) (all []directory.Entry) {
+	for i := range n {
+		all = append(all, person(i))
+	}
+	return all
+}
+
+// file keeps entries in a file and opens it.
+func file(t *testing.T, entries []directory.Entry) *File {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "kept.ldif.zst")
+	write(t, path, func(w *Writer) error {
+		s := NewStream(w, shape)
+		for i := range entries {
+			if err := s.Add(&entries[i]); err != nil {
+				return err
+			}
+		}
+		return s.Flush()
+	})
+	return open(t, path)
+}
+
+func write(t *testing.T, path string, fill func(w *Writer) error) {
+	t.Helper()
+	out, err := os.Create(path)
+	require.NoError(t, err)
+	w := NewWriter(out)
+	require.NoError(t, fill(w))
+	_, err = w.Close()
+	require.NoError(t, err)
+	require.NoError(t, out.Close())
+}
+
+func open(t *testing.T, path string) *File {
+	t.Helper()
+	f, err := Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	return f
+}
+
+func namesOf(entries []directory.Entry) (names []string) {
+	for i := range entries {
+		names = append(names, entries[i].DN)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// all returns the entries as whoever knows nothing of frames reads them.
+func all(t *testing.T, f *File) map[string]directory.Entry {
+	t.Helper()
+	raw, err := os.ReadFile(f.file.Name())
+	require.NoError(t, err)
+	text, err := decoder().DecodeAll(raw, nil)
+	require.NoError(t, err)
+	assert.True(t, bytes.HasPrefix(text, []byte("version: 1\n")))
+	r, found := ldif.NewReader(bytes.NewReader(text)), map[string]directory.Entry{}
+	for {
+		rec, err := r.Next()
+		if err != nil {
+			assert.Equal(t, f.Entries(), len(found))
+			return found
+		}
+		found[rec.Entry.First("entryUUID")] = rec.Entry.Clone()
+	}
+}
+
+func TestAFileIsPlainLDIFAndFoundInByNames(t *testing.T) {
+	entries := people(5000)
+	f := file(t, entries)
+	assert.Greater(t, len(f.frames), 10)
+	for id, e := range all(t, f) {
+		var n int
+		_, err := fmt.Sscanf(id, "uuid-%d", &n)
+		require.NoError(t, err)
+		assert.Equal(t, entries[n], e)
+	}
+	ctx := t.Context()
+	found, err := f.Identified(ctx, map[uint64]bool{Hash("uuid-17"): true, Hash("uuid-4711"): true, Hash("nobody"): true},
+		func(e *directory.Entry) bool {
+			return e.First("entryUUID") == "uuid-17" || e.First("entryUUID") == "uuid-4711"
+		})
+	require.NoError(t, err)
+	assert.Equal(t, namesOf([]directory.Entry{entries[17], entries[4711]}), namesOf(found))
+
+	found, err = f.Named(ctx, map[string]bool{directory.FoldDN("UID=P33,ou=staff, dc=larkmoor,dc=example"): true, "dc=nowhere": true})
+	require.NoError(t, err)
+	assert.Equal(t, namesOf(entries[33:34]), namesOf(found))
+
+	found, err = f.Mentioning(ctx, map[string]bool{directory.FoldDN(entries[12].DN): true})
+	require.NoError(t, err)
+	assert.Equal(t, namesOf(entries[120:130]), namesOf(found), "those who have him as their manager, however they write it")
+
+	found, err = f.Mentioning(ctx, map[string]bool{"ou=staff,dc=larkmoor,dc=example": true})
+	require.NoError(t, err)
+	assert.Len(t, found, 5000, "those who stand right below it")
+
+	restless := f.Restless()
+	assert.Len(t, restless, 50)
+	assert.Contains(t, restless, "uuid-107")
+}
+
+func TestValuesThatNameAnEntry(t *testing.T) {
+	for value, want := range map[string]string{
+		"CN=Ada,DC=Larkmoor":          "cn=ada,dc=larkmoor",
+		"B:4:1234:CN=Ada,DC=Larkmoor": "cn=ada,dc=larkmoor",
+		"S:3:a=b:CN=Ada,DC=Larkmoor":  "cn=ada,dc=larkmoor",
+		"a text":                      "",
+		"= no name":                   "",
+	} {
+		got, ok := Mentioned(value)
+		assert.Equal(t, want != "", ok, value)
+		if ok {
+			assert.Equal(t, want, got, value)
+		}
+	}
+}
+
+func TestAnUpdateChangesWhatHasChangedAndNothingElse(t *testing.T) {
+	entries := people(3000)
+	f := file(t, entries)
+	moved := person(1500)
+	moved.DN = "uid=p1500,ou=Parked,dc=larkmoor,dc=example"
+	newcomer := person(9000)
+	path := filepath.Join(t.TempDir(), "next.ldif.zst")
+	write(t, path, func(w *Writer) error {
+		return f.Update(t.Context(), w, shape, map[string]*directory.Entry{
+			"uuid-1500": &moved, "uuid-3": nil, "uuid-9000": &newcomer, "nobody": nil,
+		})
+	})
+	next := open(t, path)
+	want := all(t, f)
+	delete(want, "uuid-3")
+	want["uuid-1500"], want["uuid-9000"] = moved, newcomer
+	assert.Equal(t, want, all(t, next))
+	found, err := next.Named(t.Context(), map[string]bool{directory.FoldDN(moved.DN): true, directory.FoldDN(entries[3].DN): true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{moved.DN}, namesOf(found), "its index is new too")
+}
+
+// What is damaged is told, and never copied on.
+func TestDamageIsSeen(t *testing.T) {
+	path := file(t, people(3000)).file.Name()
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for at := 0; at < len(whole); at += 997 {
+		broken := slices.Clone(whole)
+		broken[at] ^= 0x41
+		path := filepath.Join(t.TempDir(), "broken.ldif.zst")
+		require.NoError(t, os.WriteFile(path, broken, 0o600))
+		f, err := Open(path)
+		if err != nil {
+			assert.ErrorIs(t, err, ErrNoIndex)
+			continue
+		}
+		err = f.Update(t.Context(), NewWriter(&bytes.Buffer{}), shape, nil)
+		if at > 30 { // before that is the frame of the version, which is made anew
+			assert.ErrorIs(t, err, ErrDamaged, "octet %d", at)
+		}
+		f.Close()
+	}
+	for _, cut := range []int{0, 5, len(whole) / 2, len(whole) - 1} {
+		require.NoError(t, os.WriteFile(path, whole[:cut], 0o600))
+		_, err := Open(path)
+		assert.Error(t, err)
+	}
+}
+
+// FuzzIndex reads any index whose checksum is right.
+func FuzzIndex(f *testing.F) {
+	frames := Pack(people(50), shape)
+	index := []byte{20, byte(len(frames))}
+	for i := range frames {
+		index = frames[i].appendIndex(index)
+	}
+	f.Add(index)
+	f.Fuzz(func(t *testing.T, index []byte) {
+		path := filepath.Join(t.TempDir(), "any")
+		require.NoError(t, os.WriteFile(path, appendTail(make([]byte, 1000), index), 0o600))
+		file, err := Open(path)
+		if err != nil {
+			return
+		}
+		defer file.Close()
+		_, _ = file.Named(t.Context(), map[string]bool{"dc=larkmoor": true})
+	})
+}
