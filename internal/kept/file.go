@@ -177,15 +177,6 @@ func (f *File) Identities(take func(hash uint64)) {
 	}
 }
 
-// Openness hands over the hashes of all names, and whether each hides nothing.
-func (f *File) Openness(take func(name uint64, open bool)) {
-	for i := range f.frames {
-		for j, h := range f.frames[i].entries {
-			take(h.name, f.frames[i].open[j])
-		}
-	}
-}
-
 // Restless are the identities of entries whose values may change unsaid.
 func (f *File) Restless() (ids []string) {
 	for i := range f.frames {
@@ -223,11 +214,6 @@ func (f *File) Named(ctx context.Context, names map[string]bool) ([]directory.En
 		hashes[Hash(name)] = true
 	}
 	return f.pick(ctx, f.holding(hashes, byName), func(e *directory.Entry) bool { return names[directory.FoldDN(e.DN)] })
-}
-
-// NamedBy returns the entries whose folded names have some hashes.
-func (f *File) NamedBy(ctx context.Context, hashes map[uint64]bool) ([]directory.Entry, error) {
-	return f.pick(ctx, f.holding(hashes, byName), func(e *directory.Entry) bool { return hashes[Hash(directory.FoldDN(e.DN))] })
 }
 
 // Mentioning returns the entries that stand right below one of some names, or
@@ -319,22 +305,32 @@ func (f *File) pick(ctx context.Context, frames []int, want func(*directory.Entr
 	return found, nil
 }
 
-// Sample returns up to n entries from everywhere in the file, of each part the first that
-// fits.
-func (f *File) Sample(ctx context.Context, n int, fits func(*directory.Entry) bool) (some []directory.Entry, err error) {
-	var frames []int
-	for i := range min(n, len(f.frames)) {
-		frames = append(frames, i*len(f.frames)/min(n, len(f.frames)))
-	}
-	each := max(n/max(len(frames), 1), 1)
-	for _, i := range frames {
-		taken := 0
-		found, err := f.pick(ctx, []int{i}, func(e *directory.Entry) bool {
-			if taken == each || !fits(e) {
-				return false
+// Sample returns one entry of each kind of each place, of at most n of these, and among
+// several one or another by the turn that it is: which, if any, fits tells.
+func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*directory.Entry) bool) (some []directory.Entry, err error) {
+	type where struct{ frame, entry int }
+	at, of := map[uint32]where{}, map[uint32]uint64{}
+	for i := range f.frames {
+		for j, h := range f.frames[i].entries {
+			// The one whose hash is smallest when the turn is mixed in.
+			if mixed := (h.identity ^ turn) * 0x9e3779b97f4a7c15; of[h.place] == 0 || mixed < of[h.place] {
+				at[h.place], of[h.place] = where{i, j}, max(mixed, 1)
 			}
-			taken++
-			return true
+		}
+	}
+	places := slices.Sorted(maps.Keys(at))
+	wanted := map[int]map[uint64]bool{}
+	for k := range min(n, len(places)) {
+		// Where there are more places than that, others come at each turn.
+		w := at[places[(k+int(turn%uint64(len(places))))%len(places)]]
+		if wanted[w.frame] == nil {
+			wanted[w.frame] = map[uint64]bool{}
+		}
+		wanted[w.frame][f.frames[w.frame].entries[w.entry].name] = true
+	}
+	for _, i := range slices.Sorted(maps.Keys(wanted)) {
+		found, err := f.pick(ctx, []int{i}, func(e *directory.Entry) bool {
+			return wanted[i][Hash(directory.FoldDN(e.DN))] && fits(e)
 		})
 		if err != nil {
 			return nil, err

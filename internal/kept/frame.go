@@ -25,9 +25,9 @@ import (
 type Shape struct {
 	// Identity is what stays as it is of an entry whatever else changes.
 	Identity func(*directory.Entry) string
-	// Open tells of an entry that it hides nothing from the reader, as far as that can be
-	// asked. Nil means that none is known to.
-	Open func(*directory.Entry) bool
+	// Kind tells entries of one place from others that may be treated in another way there.
+	// Nil means that all are of one.
+	Kind func(*directory.Entry) string
 	// Restless tells of an entry that its values may change although the server
 	// does not say that it has changed. Nil means that none are.
 	Restless func(*directory.Entry) bool
@@ -45,15 +45,16 @@ type Frame struct {
 	sum    uint32 // the checksum of these
 	// entries are the hashes of the identities and names, in the order of the text.
 	entries []hashes
-	// open says of each that it hides nothing.
-	open []bool
 	// mentioned are hashes of the names that its entries stand below or mention, sorted.
 	mentioned []uint32
 	// restless are the identities of entries that are.
 	restless []string
 }
 
-type hashes struct{ identity, name uint64 }
+type hashes struct {
+	identity, name uint64
+	place          uint32 // of its kind and the name of what it stands below
+}
 
 // Len is how many entries it holds.
 func (f *Frame) Len() int { return len(f.entries) }
@@ -100,8 +101,11 @@ func (f *Frame) note(e *directory.Entry, shape *Shape) {
 	for _, dn := range MentionedBy(e) {
 		f.mentioned = append(f.mentioned, mention(Hash(dn)))
 	}
-	f.entries = append(f.entries, hashes{Hash(identity), Hash(name)})
-	f.open = append(f.open, shape.Open != nil && shape.Open(e))
+	kind := ""
+	if shape.Kind != nil {
+		kind = shape.Kind(e)
+	}
+	f.entries = append(f.entries, hashes{Hash(identity), Hash(name), mention(Hash(kind + " " + parent))})
 	if shape.Restless != nil && shape.Restless(e) {
 		f.restless = append(f.restless, strings.Clone(identity))
 	}
@@ -160,14 +164,8 @@ func (f *Frame) appendIndex(b []byte) []byte {
 	for _, h := range f.entries {
 		b = binary.LittleEndian.AppendUint64(b, h.identity)
 		b = binary.LittleEndian.AppendUint64(b, h.name)
+		b = binary.LittleEndian.AppendUint32(b, h.place)
 	}
-	bits := make([]byte, (len(f.open)+7)/8)
-	for i, open := range f.open {
-		if open {
-			bits[i/8] |= 1 << (i % 8)
-		}
-	}
-	b = append(b, bits...)
 	b = binary.AppendUvarint(b, uint64(len(f.mentioned)))
 	for _, m := range f.mentioned {
 		b = binary.LittleEndian.AppendUint32(b, m)
@@ -211,17 +209,10 @@ func (r *indexReader) frame(at int64) Frame {
 	if raw := r.take(1, 4); !r.bad {
 		f.sum = binary.LittleEndian.Uint32(raw)
 	}
-	raw := r.take(r.number(), 16)
-	f.entries = make([]hashes, 0, len(raw)/16)
-	for ; len(raw) > 0; raw = raw[16:] {
-		f.entries = append(f.entries, hashes{binary.LittleEndian.Uint64(raw), binary.LittleEndian.Uint64(raw[8:])})
-	}
-	bits := r.take(uint64(len(f.entries)+7)/8, 1)
-	f.open = make([]bool, len(f.entries))
-	for i := range bits {
-		for j := i * 8; j < min(i*8+8, len(f.open)); j++ {
-			f.open[j] = bits[i]>>(j%8)&1 == 1
-		}
+	raw := r.take(r.number(), 20)
+	f.entries = make([]hashes, 0, len(raw)/20)
+	for ; len(raw) > 0; raw = raw[20:] {
+		f.entries = append(f.entries, hashes{binary.LittleEndian.Uint64(raw), binary.LittleEndian.Uint64(raw[8:]), binary.LittleEndian.Uint32(raw[16:])})
 	}
 	raw = r.take(r.number(), 4)
 	f.mentioned = make([]uint32, 0, len(raw)/4)

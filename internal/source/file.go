@@ -21,6 +21,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
+	"yardbroom/internal/kept"
 	"yardbroom/internal/ldif"
 	"yardbroom/internal/whole"
 )
@@ -51,8 +52,10 @@ type File struct {
 	asked   []string  // the servers whose own sign-ins it holds
 	rights  bool      // it says what could not be read
 	gaps    directory.Gaps
-	known   *Identity // of a kept survey
+	known   *Identity  // of a kept survey
+	indexed *kept.File // its index, once somebody had to know and where it has one
 	read    *directory.Survey
+	ahead   bool // the survey will be asked for
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
 	carried map[string]bool
@@ -85,6 +88,9 @@ func OpenFile(path string, stdin io.Reader) (*File, error) {
 
 // Close removes what was made to read the file.
 func (f *File) Close() error {
+	if f.indexed != nil {
+		f.indexed.Close()
+	}
 	if f.removed == nil {
 		return nil
 	}
@@ -191,6 +197,7 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 type judged struct {
 	part  *directory.Part
 	wrong *ldif.Record // a change record, which is no entry
+	found []directory.Entry
 }
 
 // Survey reads the whole file, once. The dialect is guessed by its first block; if
@@ -211,15 +218,19 @@ func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 	if d == nil {
 		d, _ = f.guess(ctx)
 	}
-	s, err := f.survey(ctx, d)
+	s, _, err := f.survey(ctx, d, nil)
 	if err != nil || f.Dialect != nil {
 		return s, err
 	}
 	if real := directory.DialectOf(s.SeenAnywhere()); real != d {
-		s, err = f.survey(ctx, real)
+		s, _, err = f.survey(ctx, real, nil)
 	}
 	return s, err
 }
+
+// SurveyAhead says that the survey will be asked for, so that whoever looks for entries
+// before may take it on the way: the file is read once and not twice.
+func (f *File) SurveyAhead() { f.ahead = true }
 
 var errEnough = errors.New("enough read")
 
@@ -242,7 +253,11 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 	return seen
 }
 
-func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Survey, error) {
+// survey reads the file, and returns the entries for which a test says yes besides, if
+// there is one.
+func (f *File) survey(
+	ctx context.Context, d *directory.Dialect, test func(*directory.Entry) bool,
+) (*directory.Survey, []directory.Entry, error) {
 	began := time.Now()
 	s := directory.NewSurvey(d)
 	s.Asked, s.RightsRead, s.Gaps = f.asked, f.rights, f.gaps
@@ -255,16 +270,19 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 				return j
 			}
 			j.part.Add(d, &records[i].Entry)
+			if test != nil && test(&records[i].Entry) {
+				j.found = append(j.found, records[i].Clone())
+			}
 		}
 		return j
 	}
-	broken := 0
+	broken, found := 0, []directory.Entry(nil)
 	counted := *f
 	counted.referred = func(n int) { s.Referrals += n }
 	if f.Broken != nil {
 		counted.Broken = func(err error) { broken++; f.Broken(err) }
 	}
-	err := each(ctx, &counted, true, work, func(j judged) error {
+	err := each(ctx, &counted, test == nil, work, func(j judged) error {
 		if j.wrong != nil {
 			return &ldif.Error{
 				Line: j.wrong.Line,
@@ -273,6 +291,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 			}
 		}
 		s.Merge(j.part)
+		found = append(found, j.found...)
 		return nil
 	})
 	s.Broken = broken
@@ -283,7 +302,7 @@ func (f *File) survey(ctx context.Context, d *directory.Dialect) (*directory.Sur
 	slog.DebugContext(ctx, "read",
 		"file", f.name, "dialect", d.Name, "entries", s.Entries, "accounts", s.Accounts.Len(),
 		"took", time.Since(began).Round(time.Millisecond))
-	return s, err
+	return s, found, err
 }
 
 // pick returns the entries of the file for which the test says yes.
@@ -323,7 +342,16 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 	if err != nil {
 		return nil, err
 	}
-	return f.pick(ctx, func(e *directory.Entry) bool { return m.Match(e) == filter.True })
+	test := func(e *directory.Entry) bool { return m.Match(e) == filter.True }
+	if f.ahead && f.read == nil && f.Dialect != nil {
+		s, found, err := f.survey(ctx, f.Dialect, test)
+		if err != nil {
+			return nil, err
+		}
+		f.read = s
+		return found, nil
+	}
+	return f.pick(ctx, test)
 }
 
 // matcher makes a filter ready for the file's entries. What no schema knows
@@ -410,11 +438,25 @@ func (f *File) Listing(ctx context.Context, values ...Value) ([]directory.Entry,
 	return f.Select(ctx, anyOf(values), nil)
 }
 
+// index is the index of a kept survey, nil where there is none.
+func (f *File) index() *kept.File {
+	if f.known == nil || f.indexed != nil {
+		return f.indexed
+	}
+	if index, err := kept.Open(f.path); err == nil {
+		f.indexed = index
+	}
+	return f.indexed
+}
+
 // Get returns the entries with these names.
 func (f *File) Get(ctx context.Context, dns []string) ([]directory.Entry, error) {
 	want := make(map[string]bool, len(dns))
 	for _, dn := range dns {
 		want[directory.FoldDN(dn)] = true
+	}
+	if index := f.index(); index != nil {
+		return index.Named(ctx, want)
 	}
 	return f.pick(ctx, func(e *directory.Entry) bool { return want[directory.FoldDN(e.DN)] })
 }

@@ -65,7 +65,7 @@ func (s *Server) follow(ctx context.Context, since *Manifest, old *kept.File) (f
 	if f.see, err = s.seer(ctx, ""); err != nil {
 		return nil, err
 	}
-	for _, find := range []func(context.Context) error{f.findChanged, f.findUnsaid, f.findOthers, f.findFixed, f.findGone, f.findRights} {
+	for _, find := range []func(context.Context) error{f.findChanged, f.findUnsaid, f.findOthers, f.findFixed, f.findGone} {
 		if err := find(ctx); err != nil {
 			return nil, err
 		}
@@ -332,41 +332,6 @@ func (f *follower) missing(ctx context.Context, there map[uint64]bool) error {
 	return err
 }
 
-// findRights asks which entries hide nothing now, where nobody says what has changed in
-// that: slapd has its access rules in its configuration.
-func (f *follower) findRights(ctx context.Context) error {
-	s := f.server
-	if s.Dialect != directory.OpenLDAP || f.see == nil {
-		return nil
-	}
-	open := map[uint64]bool{}
-	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: []string{"1.1"},
-		Filter: f.see.hidesNothing(directory.KindUser, directory.KindGroup, directory.KindOU)}
-	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
-		for i := range page {
-			open[kept.Hash(directory.FoldDN(page[i].DN))] = true
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	others := map[uint64]bool{}
-	f.old.Openness(func(name uint64, was bool) {
-		if was != open[name] {
-			others[name] = true
-		}
-	})
-	if err := f.bounded(len(others)); err != nil {
-		return err
-	}
-	found, err := f.old.NamedBy(ctx, others)
-	for i := range found {
-		f.want(f.key(&found[i]), found[i].DN)
-	}
-	return err
-}
-
 // bounded is an error where so much has changed that reading everything costs no more.
 func (f *follower) bounded(n int) error {
 	all := f.old.Entries()
@@ -516,6 +481,10 @@ func (f *follower) wasChanging(id string, is *directory.Entry) bool {
 	}
 	if mark == "" && is != nil {
 		mark = is.First(stamp(f.server.Dialect))
+	}
+	if f.since.Mark.How == ByCookie {
+		_, changed := slices.BinarySearch(f.since.Mark.Changing, id)
+		return changed
 	}
 	if f.since.Mark.How == ByNumber {
 		n, err := strconv.ParseUint(mark, 10, 64)
@@ -844,16 +813,17 @@ func (f *follower) containersAsBefore(ctx context.Context, ids []string) error {
 	return nil
 }
 
-// sampled is how many entries are compared that should be as they were.
-const sampled = 24
+// sampled is of how many places an entry of each kind is compared that should be as it was.
+const sampled = 200
 
-// sample compares some entries that nobody says have changed with what the survey holds:
-// a server that was set back, or rights that are others now, would show there.
+// sample compares entries that nobody says have changed with what the survey holds, one of
+// each kind below each container: a server that was set back, or rights that are others
+// now, would show there. Rights that hold for a single entry may not, where the server does
+// not count them as a change of it, as slapd does not.
 func (f *follower) sample(ctx context.Context) error {
-	some, err := f.old.Sample(ctx, sampled, func(e *directory.Entry) bool {
-		id := f.key(e)
-		_, read := f.is[id]
-		return id != "" && !read
+	some, err := f.old.Sample(ctx, sampled, uint64(f.since.Taken.UnixNano()), func(e *directory.Entry) bool {
+		_, read := f.is[f.key(e)]
+		return !read
 	})
 	if err != nil {
 		return err

@@ -171,8 +171,8 @@ func (k *Keeping) write(m *Manifest, fill func(out *kept.Writer) error) error {
 
 // shapeOf is what the file of a survey has to know of a dialect's entries.
 func shapeOf(d *directory.Dialect) *kept.Shape {
-	return &kept.Shape{Identity: keyOf(d), Restless: restless(d), Open: func(e *directory.Entry) bool {
-		return kindSeen(d, e) != directory.KindOther && !e.Has(directory.AttrHidden.String())
+	return &kept.Shape{Identity: keyOf(d), Restless: restless(d), Kind: func(e *directory.Entry) string {
+		return kindSeen(d, e).String()
 	}}
 }
 
@@ -231,13 +231,13 @@ func (s *Server) keepChanged(ctx context.Context, k *Keeping, m *Manifest) error
 		if f, err = s.follow(ctx, since, old); err != nil {
 			return err
 		}
+		if f.synced != nil {
+			mark.At = base64.StdEncoding.EncodeToString(f.synced.cookie)
+		}
 		return s.over(ctx, &mark)
 	})
 	if err != nil {
 		return asWholly(since, err)
-	}
-	if f.synced != nil {
-		mark.At = base64.StdEncoding.EncodeToString(f.synced.cookie)
 	}
 	made.Asked, made.Since, made.Full, made.RightsRead = since.Asked, since.Name, since.Full, since.RightsRead
 	made.takeGaps(since.Gaps())

@@ -3,9 +3,11 @@ package source
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +30,9 @@ type Mark struct {
 	// Until is the server's number when the reading was over, where it has one: what bears a
 	// number up to it changed while the survey was taken.
 	Until string `json:"until,omitempty"`
+	// Changing are the identities of what changed while the survey was taken, where the
+	// server says that by a cookie.
+	Changing []string `json:"changing,omitempty"`
 	// Time is when the reading began, by the clock of the server where it tells one.
 	Time time.Time `json:"time"`
 	// Reader stands for who read, with which groups, and which attributes were asked for.
@@ -118,8 +123,20 @@ func (s *Server) number(ctx context.Context, take func(root *directory.Entry)) (
 
 // over writes down that the reading is at its end.
 func (s *Server) over(ctx context.Context, m *Mark) (err error) {
-	if m != nil && m.How == ByNumber {
+	switch {
+	case m != nil && m.How == ByNumber:
 		m.Until, err = s.number(ctx, func(*directory.Entry) {})
+	case m != nil && m.How == ByCookie:
+		cookie, err := base64.StdEncoding.DecodeString(m.At)
+		if err != nil {
+			return err
+		}
+		y, err := s.refresh(ctx, cookie)
+		if err != nil {
+			return err
+		}
+		m.Changing = slices.AppendSeq(slices.Collect(maps.Keys(y.changed)), maps.Keys(y.gone))
+		slices.Sort(m.Changing)
 	}
 	return err
 }

@@ -47,7 +47,7 @@ func (s *Server) refresh(ctx context.Context, cookie []byte) (*synced, error) {
 	control.Criticality = true
 	req := ldap.NewSearchRequest(s.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, 0, false,
 		s.everything("(objectClass=*)"), []string{"1.1"}, []ldap.Control{control})
-	out := &synced{changed: map[string]string{}, gone: map[string]bool{}, present: map[uint64]string{}}
+	out := &synced{cookie: cookie, changed: map[string]string{}, gone: map[string]bool{}, present: map[uint64]string{}}
 	ctx, stop := context.WithTimeoutCause(ctx, s.within(),
 		fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
 	defer stop()
@@ -156,10 +156,15 @@ func (y *synced) done(last *message) error {
 	if err != nil {
 		return err
 	}
-	if end == nil || len(end.Cookie) == 0 {
+	if end == nil {
 		return errNoCookie
 	}
-	y.cookie = end.Cookie
+	if len(end.Cookie) > 0 { // where nothing has changed, there may be none
+		y.cookie = end.Cookie
+	}
+	if len(y.cookie) == 0 {
+		return errNoCookie
+	}
 	y.presents = y.presents || !end.RefreshDeletes
 	return nil
 }

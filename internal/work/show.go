@@ -55,6 +55,9 @@ type OnLadder struct {
 // Show collects everything about one account of a place. Of the question, AsOf
 // and SignIns count.
 func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) (*Card, error) {
+	if file, ok := p.Source.(*source.File); ok {
+		file.SurveyAhead()
+	}
 	e, err := s.LookAccountUp(ctx, p, name)
 	if err != nil {
 		return nil, err
@@ -87,9 +90,7 @@ func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) 
 			return nil, err
 		}
 	}
-	if c.Groups, err = groupsOf(ctx, p, e); err != nil {
-		return nil, err
-	}
+	c.Groups = groupsOf(survey, e)
 	if c.NotToBeEnabled, err = s.whyNotEnable(ctx, p, c.Account); err != nil {
 		return nil, err
 	}
@@ -143,30 +144,22 @@ func (s *Session) judgeCard(ctx context.Context, p *Place, c *Card) error {
 	return nil
 }
 
-// groupsOf are the names of the groups that an entry is in by itself.
-func groupsOf(ctx context.Context, src source.Source, e *directory.Entry) ([]string, error) {
-	dn := source.EscapeFilter(e.DN)
-	filter := "(|(member=" + dn + ")(uniqueMember=" + dn + ")"
-	if uid := e.First("uid"); uid != "" {
-		filter += "(memberUid=" + source.EscapeFilter(uid) + ")"
-	}
-	if gid := e.First("gidNumber"); gid != "" {
-		filter += "(&(objectClass=posixGroup)(gidNumber=" + source.EscapeFilter(gid) + "))"
-	}
+// groupsOf are the names of the groups that an entry is in by itself, of those of a survey.
+func groupsOf(survey *directory.Survey, e *directory.Entry) (names []string) {
+	self, uid, gid, primary := directory.KeyOf(e.DN), e.First("uid"), e.First("gidNumber"), ""
 	if sid, err := directory.ParseSID(e.First("objectSid")); err == nil && e.First("primaryGroupID") != "" {
-		domain := sid[:strings.LastIndex(sid, "-")+1]
-		filter += "(&(objectClass=group)(objectSid=" + source.EscapeFilter(domain+e.First("primaryGroupID")) + "))"
+		primary = sid[:strings.LastIndex(sid, "-")+1] + e.First("primaryGroupID")
 	}
-	groups, err := src.Find(ctx, filter+")")
-	if err != nil {
-		return nil, err
-	}
-	var names []string
-	for i := range groups {
-		names = append(names, groups[i].DN)
+	for i := range survey.Groups {
+		g := &survey.Groups[i]
+		listed := slices.Contains(g.Members, self) || uid != "" && slices.Contains(g.Logons, uid)
+		first := g.Posix && gid != "" && g.GID == gid || primary != "" && g.SID == primary
+		if listed || first {
+			names = append(names, g.DN)
+		}
 	}
 	slices.Sort(names)
-	return names, nil
+	return names
 }
 
 // List finds the entries of a place that fulfil a query, whose time, zone, bounds
