@@ -357,7 +357,11 @@ func (h *history) signs(dn, password string) {
 // Whatever makes it doubtful what has changed has everything read, and says why.
 func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 	s := practiceSubject(t)
-	ada := s.person(t, s.connect(t), "Ada Quill", "aquill")
+	c := s.connect(t)
+	ada := s.person(t, c, "Ada Quill", "aquill")
+	inner, outer := s.group(t, c, "inner", ada), s.group(t, c, "outer")
+	strict := "CN=Strict," + s.base
+	s.add(t, c, strict, map[string][]string{"objectClass": {"msDS-PasswordSettings"}})
 	manifest := func(dir, name string) string { return filepath.Join(dir, name+".json") }
 	edit := func(t *testing.T, path, old, now string) {
 		text, err := os.ReadFile(path)
@@ -406,11 +410,27 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 			target.Yard = practiceSubject(t).yard
 		}, "is of another server, or of a database that was set back"},
 		"everything is asked for": {func(_ *testing.T, _ string, _ *source.Target, k *source.Keeping) { k.Full = true }, ""},
+		"groups within groups, and password settings": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
+			require.NoError(t, join(c, outer, inner))
+		}, "what " + inner + " is in has changed, and password settings hold for groups"},
+		"password settings": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
+			require.True(t, s.dir.Edit(strict, func(e *directory.Entry) { e.Set("description", "stricter") }))
+		}, "the password policy " + strict + " has changed"},
+		"the access list of a container": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
+			s.dir.Deny(s.container("Staff"), true, "title")
+		}, "the access list of " + s.container("Staff") + " has changed, or may have"},
+		"a group that does not show who is in it": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
+			s.dir.Deny(inner, false, "member")
+		}, inner + " has changed, and does not show who is in it"},
+		"an entry that hides which it is": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
+			s.dir.Deny(ada, false)
+		}, ada + " does not show which entry it is, nor whether it has changed"},
 		"nobody says what is behind a change": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
 			require.True(t, s.dir.Edit("DC=larkmoor,DC=example", func(e *directory.Entry) { e.Set("lockoutDuration", "-1") }))
 		}, "the password policy of the domain has changed"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Cleanup(func() { s.dir.Deny("", false) })
 			dir := t.TempDir()
 			keep := func(target source.Target, k source.Keeping) *source.Manifest {
 				c, err := source.Connect(t.Context(), target)
@@ -441,6 +461,13 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 			assert.Equal(t, m.Entries, survey.Entries)
 		})
 	}
+}
+
+// join makes an entry a member of a group.
+func join(c *source.Server, group, member string) error {
+	req := ldap.NewModifyRequest(group, nil)
+	req.Add("member", []string{member})
+	return c.Conn().Modify(req)
 }
 
 // One that ends in the middle leaves nothing behind, and the next goes on from the same.

@@ -111,15 +111,16 @@ func (f *follower) want(id, name string) {
 	}
 }
 
-// search asks for the entries that a filter selects.
-func (f *follower) search(ctx context.Context, q Query) error {
+// search asks for the entries that a filter selects, and hands each over as far as it says
+// which it is and when it changed.
+func (f *follower) search(ctx context.Context, q Query, take func(*directory.Entry)) error {
 	s := f.server
 	q.Scope, q.Attributes = ldap.ScopeWholeSubtree, []string{s.Dialect.Identity.String(), stamp(s.Dialect)}
 	q.Filter = s.everything(q.Filter)
 	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
 			f.want(f.key(&page[i]), page[i].DN)
-			f.told[f.key(&page[i])] = page[i].First(stamp(s.Dialect))
+			take(&page[i])
 		}
 		return nil
 	})
@@ -152,7 +153,7 @@ func (f *follower) findChanged(ctx context.Context) error {
 		}
 		q.ShowDeleted = f.seesGone
 	}
-	return f.search(ctx, q)
+	return f.search(ctx, q, func(e *directory.Entry) { f.told[f.key(e)] = e.First(stamp(f.server.Dialect)) })
 }
 
 // findSynced asks for what has changed since a cookie.
@@ -205,7 +206,7 @@ func (f *follower) findUnsaid(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := f.search(ctx, Query{Base: s.Base, Filter: filter}); err != nil {
+	if err := f.search(ctx, Query{Base: s.Base, Filter: filter}, func(*directory.Entry) {}); err != nil {
 		return err
 	}
 	if f.policies, err = s.hasPasswordSettings(ctx); err != nil {
