@@ -379,8 +379,10 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 		}, "what is written down about the survey first is not as it was written"},
 		"kept by an earlier version": {func(t *testing.T, dir string, _ *source.Target, _ *source.Keeping) {
 			edit(t, manifest(dir, "first"), `"mark"`, `"unknown"`)
-			edit(t, manifest(dir, "first"), `"full_why"`, `"other"`)
 		}, "the survey first cannot be gone on from: it was kept by an earlier version"},
+		"another one is damaged": {func(t *testing.T, dir string, _ *source.Target, _ *source.Keeping) {
+			require.NoError(t, os.WriteFile(manifest(dir, "other"), []byte("{"), 0o600))
+		}, "other.json: damaged manifest"},
 		"a part is damaged": {func(t *testing.T, dir string, _ *source.Target, _ *source.Keeping) {
 			path := filepath.Join(dir, "first.ldif.zst")
 			raw, err := os.ReadFile(path)
@@ -482,13 +484,12 @@ func TestASurveyOfChangesThatFailsLeavesTheOneBefore(t *testing.T) {
 	_, err := keep("first")
 	require.NoError(t, err)
 	require.True(t, s.dir.Edit(ada, func(e *directory.Entry) { e.Set("title", "Optician") }))
-	failed := 0
+	whole := 0
 	for n := 1; ; n++ {
 		hit := s.faultAt(n, practice.Fault{Code: ldap.LDAPResultUnwillingToPerform})
 		m, err := keep("second")
 		s.server.SetFault(nil)
 		if err != nil {
-			failed++
 			left, err := filepath.Glob(filepath.Join(dir, "second*"))
 			require.NoError(t, err)
 			assert.Empty(t, left)
@@ -498,7 +499,10 @@ func TestASurveyOfChangesThatFailsLeavesTheOneBefore(t *testing.T) {
 			assert.Equal(t, "first", m.Since)
 			break
 		}
-		// It was read whole instead, or the answer did not matter.
+		if m.Since == "" {
+			whole++
+			assert.Contains(t, m.FullWhy, "refused for practice")
+		}
 		kept, err := source.OpenKept(dir, "second")
 		require.NoError(t, err)
 		found, err := kept.Find(t.Context(), "(title=Optician)")
@@ -508,7 +512,7 @@ func TestASurveyOfChangesThatFailsLeavesTheOneBefore(t *testing.T) {
 			require.NoError(t, os.Remove(path))
 		}
 	}
-	assert.Greater(t, failed, 5)
+	assert.Greater(t, whole, 5, "a server that does not take such questions is read as ever")
 }
 
 // What changes while everything is read is in the next survey, although the one before

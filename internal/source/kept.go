@@ -59,8 +59,9 @@ type Manifest struct {
 	Since   string `json:"since,omitempty"`
 	Changed int    `json:"changed,omitempty"`
 	Gone    int    `json:"gone,omitempty"`
-	// Mark is where the next survey may go on, nil where it may not.
-	Mark *Mark `json:"mark,omitempty"`
+	// Mark is where the next survey may go on, nil where it may not; MarkWhy says why not.
+	Mark    *Mark  `json:"mark,omitempty"`
+	MarkWhy string `json:"mark_why,omitempty"`
 	// Reading stands for what was read and by whom, as the settings had it.
 	Reading string `json:"reading,omitempty"`
 	// Index is the checksum of the data's index, and Seal that of all of this.
@@ -197,16 +198,29 @@ func (s *Server) keep(ctx context.Context, k *Keeping, m *Manifest) error {
 	var why *whollyError
 	err := s.retry(ctx, func() (err error) {
 		m.Mark, err = s.mark(ctx)
-		return err
+		return inDoubt(ctx, err)
 	})
+	if errors.As(err, &why) {
+		m.MarkWhy = why.why
+	}
 	if err == nil {
-		err = s.keepChanged(ctx, k, m)
+		err = inDoubt(ctx, s.keepChanged(ctx, k, m))
 	}
 	if err == nil || !errors.As(err, &why) {
 		return err
 	}
 	m.FullWhy = why.why
 	return s.keepAll(ctx, k, m)
+}
+
+// inDoubt is a whollyError for an answer that a server gives to somebody who asks for
+// changes, so that one that does not take such questions is read as ever.
+func inDoubt(ctx context.Context, err error) error {
+	var answer *ldap.Error
+	if err == nil || ctx.Err() != nil || Lost(err) || !errors.As(err, &answer) {
+		return err
+	}
+	return wholly("asking for what has changed failed: %v", err)
 }
 
 // keepChanged keeps the last survey with what has changed since. A whollyError says why
@@ -278,7 +292,7 @@ func (k *Keeping) since(m *Manifest) (*Manifest, error) {
 	}
 	all, err := Kept(k.Dir)
 	if err != nil {
-		return nil, err
+		return nil, wholly("%v", err)
 	}
 	for _, last := range slices.Backward(all) {
 		if !last.Identity.Same(m.Identity) || last.Mark == nil && last.Server == "" {
@@ -293,7 +307,7 @@ func (k *Keeping) since(m *Manifest) (*Manifest, error) {
 func (k *Keeping) follows(m, last *Manifest) error {
 	switch {
 	case last.Mark == nil:
-		return wholly("the survey %s cannot be gone on from: %s", last.Name, cmp.Or(last.FullWhy, "it was kept by an earlier version"))
+		return wholly("the survey %s cannot be gone on from: %s", last.Name, cmp.Or(last.MarkWhy, "it was kept by an earlier version"))
 	case last.Seal != last.seal():
 		return wholly("what is written down about the survey %s is not as it was written", last.Name)
 	case last.Referrals+last.Outside+last.Twice > 0:
@@ -339,7 +353,12 @@ func (s *Server) keepAll(ctx context.Context, k *Keeping, m *Manifest) error {
 			if err := errors.Join(err, stream.Flush()); err != nil {
 				return err
 			}
-			return s.over(ctx, m.Mark)
+			var why *whollyError
+			err = inDoubt(ctx, s.over(ctx, m.Mark))
+			if errors.As(err, &why) {
+				m.Mark, m.MarkWhy, err = nil, why.why, nil
+			}
+			return err
 		})
 	})
 }

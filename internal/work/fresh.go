@@ -25,10 +25,7 @@ func (s *Session) openFresh(ctx context.Context, name string, yard settings.Yard
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.lastSurvey(reading, within)
-	if err != nil {
-		return nil, err
-	}
+	m := s.lastSurvey(reading, within)
 	if m == nil {
 		live, err := s.connect(ctx, name, yard)
 		if err != nil {
@@ -54,20 +51,21 @@ func (s *Session) openFresh(ctx context.Context, name string, yard settings.Yard
 
 // lastSurvey is the last one that was kept by a way of reading, nil where it is older than
 // that, or there is none.
-func (s *Session) lastSurvey(reading string, within time.Duration) (*source.Manifest, error) {
+func (s *Session) lastSurvey(reading string, within time.Duration) *source.Manifest {
 	all, err := source.Kept(s.surveys())
 	if err != nil {
-		return nil, err
+		s.note("the kept surveys cannot be looked through: %v", err)
+		return nil
 	}
 	for _, m := range slices.Backward(all) {
 		if m.Reading == reading {
 			if age := s.now().Sub(m.Taken); age < 0 || age > within {
-				return nil, nil
+				return nil
 			}
-			return m, nil
+			return m
 		}
 	}
-	return nil, nil
+	return nil
 }
 
 // readingOf stands for what is read of a yard and by whom, as the settings have it.
