@@ -390,7 +390,15 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 			raw[200] ^= 1
 			require.NoError(t, os.WriteFile(path, raw, 0o600))
 		}, "the survey first is damaged"},
-		"another file lies there": {func(t *testing.T, dir string, _ *source.Target, k *source.Keeping) {
+		"the file of another survey lies there": {func(t *testing.T, dir string, _ *source.Target, _ *source.Keeping) {
+			other := t.TempDir()
+			_, err := source.Keep(t.Context(), c, source.Keeping{Dir: other, Name: "first", Now: time.Now})
+			require.NoError(t, err)
+			raw, err := os.ReadFile(filepath.Join(other, "first.ldif.zst"))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "first.ldif.zst"), raw, 0o600))
+		}, "the survey first is not as it was written"},
+		"a part of a file lies there": {func(t *testing.T, dir string, _ *source.Target, k *source.Keeping) {
 			raw, err := os.ReadFile(filepath.Join(dir, "first.ldif.zst"))
 			require.NoError(t, err)
 			path := filepath.Join(dir, "first.ldif.zst")
