@@ -403,7 +403,7 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 			require.NoError(t, err)
 			path := filepath.Join(dir, "first.ldif.zst")
 			require.NoError(t, os.WriteFile(path, raw[:len(raw)-9], 0o600))
-		}, "it has no index"},
+		}, "its file has no index, or a damaged one"},
 		"it is old": {func(_ *testing.T, _ string, _ *source.Target, k *source.Keeping) {
 			k.FullAfter = time.Now().Add(time.Hour)
 		},

@@ -231,7 +231,10 @@ func (s *Server) keepChanged(ctx context.Context, k *Keeping, m *Manifest) error
 		return err
 	}
 	old, err := kept.Open(filepath.Join(k.Dir, since.Name+dataSuffix))
-	if err != nil {
+	switch {
+	case errors.Is(err, kept.ErrNoIndex):
+		return wholly("the survey %s cannot be gone on from: its file has no index, or a damaged one", since.Name)
+	case err != nil:
 		return wholly("the survey %s cannot be gone on from: %v", since.Name, err)
 	}
 	defer old.Close()
