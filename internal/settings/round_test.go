@@ -18,6 +18,13 @@ yards:
 mail: {server: mail.larkmoor.example:587, from: Yard Broom <yardbroom@larkmoor.example>}
 `
 
+func TestARoundMayReadEverything(t *testing.T) {
+	s, err := load(t, yardAndMail+"rounds:\n  weekly: {at: \"06:00\", steps: [survey]}\n  nightly: {at: \"06:00\", steps: [{survey: {full: true}}]}\n")
+	require.NoError(t, err)
+	assert.False(t, s.Rounds["weekly"].Steps[0].Survey.Full)
+	assert.True(t, s.Rounds["nightly"].Steps[0].Survey.Full)
+}
+
 func TestARoundIsReadAsItIsWritten(t *testing.T) {
 	s, err := load(t, yardAndMail+`rounds:
   nightly:
