@@ -562,3 +562,22 @@ func TestWhatChangesWhileASurveyIsTakenIsInTheNext(t *testing.T) {
 	}
 	assert.Greater(t, followed, 5)
 }
+
+// slapd does not tell members that the container of their group has another name, but that
+// the group has: so whoever is renamed has both ends of its links read.
+func TestMembersOfARenamedGroupAreReadWhateverTheyShowed(t *testing.T) {
+	s := slapdSubjectWith(t, realserver.SlapdLastBind, realserver.SlapdPolicies, realserver.SlapdMemberOf, realserver.SlapdSyncLog)
+	h := newHistory(t, s, 1)
+	ada := s.person(t, h.c, "Ada Quill", "aquill")
+	s.group(t, h.c, "optics", ada)
+	rename := func(dn, rdn string) {
+		require.NoError(t, h.c.Conn().ModifyDN(ldap.NewModifyDNRequest(dn, rdn, true, "")))
+	}
+	rename(s.container("Groups"), "ou=Moved")
+	h.survey("start", true)
+	rename(s.DN("optics", "Moved"), "cn=lenses")
+	m := h.survey("step", false)
+	assert.Equal(t, "start", m.Since, m.FullWhy)
+	h.survey("whole", true)
+	assert.Equal(t, h.entries("whole"), h.entries("step"))
+}
