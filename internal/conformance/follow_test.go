@@ -421,7 +421,7 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 		}, "is of another server, or of a database that was set back"},
 		"everything is asked for": {func(_ *testing.T, _ string, _ *source.Target, k *source.Keeping) { k.Full = true }, ""},
 		"groups within groups, and password settings": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
-			require.NoError(t, join(c, outer, inner))
+			require.Zero(t, modify(c, outer, func(r *ldap.ModifyRequest) { r.Add("member", []string{inner}) }))
 		}, "what " + inner + " is in has changed, and password settings hold for groups"},
 		"password settings": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
 			require.True(t, s.dir.Edit(strict, func(e *directory.Entry) { e.Set("description", "stricter") }))
@@ -471,13 +471,6 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 			assert.Equal(t, m.Entries, survey.Entries)
 		})
 	}
-}
-
-// join makes an entry a member of a group.
-func join(c *source.Server, group, member string) error {
-	req := ldap.NewModifyRequest(group, nil)
-	req.Add("member", []string{member})
-	return c.Conn().Modify(req)
 }
 
 // One that ends in the middle leaves nothing behind, and the next goes on from the same.

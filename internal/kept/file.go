@@ -219,21 +219,22 @@ func (f *File) Named(ctx context.Context, names map[string]bool) ([]directory.En
 // Mentioning returns the entries that stand right below one of some names, or
 // mention it; the names are folded.
 func (f *File) Mentioning(ctx context.Context, names map[string]bool) ([]directory.Entry, error) {
+	wanted := make(map[uint32]bool, len(names))
+	for name := range names {
+		wanted[mention(Hash(name))] = true
+	}
 	var frames []int
 	for i := range f.frames {
-		for name := range names {
-			if _, there := slices.BinarySearch(f.frames[i].mentioned, mention(Hash(name))); there {
-				frames = append(frames, i)
-				break
-			}
+		if len(wanted) > 0 && slices.ContainsFunc(f.frames[i].mentioned, func(m uint32) bool { return wanted[m] }) {
+			frames = append(frames, i)
 		}
 	}
-	return f.pick(ctx, frames, func(e *directory.Entry) bool { return Mentions(e, names) })
+	return f.pick(ctx, frames, func(e *directory.Entry) bool { return mentions(e, names) })
 }
 
-// Mentions tells whether an entry stands right below one of some names, or mentions
+// mentions tells whether an entry stands right below one of some names, or mentions
 // it; the names are folded.
-func Mentions(e *directory.Entry, names map[string]bool) bool {
+func mentions(e *directory.Entry, names map[string]bool) bool {
 	if _, parent := directory.SplitDN(directory.FoldDN(e.DN)); names[parent] {
 		return true
 	}
@@ -305,8 +306,8 @@ func (f *File) pick(ctx context.Context, frames []int, want func(*directory.Entr
 	return found, nil
 }
 
-// Sample returns one entry of each kind of each place, of at most n of these, and among
-// several one or another by the turn that it is: which, if any, fits tells.
+// Sample returns one entry of each kind of each place, of at most n of these, unless fits
+// says no to it. Which one of several it is changes with the turn.
 func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*directory.Entry) bool) (some []directory.Entry, err error) {
 	type where struct{ frame, entry int }
 	at, of := map[uint32]where{}, map[uint32]uint64{}

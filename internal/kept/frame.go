@@ -33,9 +33,9 @@ type Shape struct {
 	Restless func(*directory.Entry) bool
 }
 
-// FrameSize is about how many octets of text a frame holds: small enough that a few
+// frameSize is about how many octets of text a frame holds: small enough that a few
 // entries are read at little cost, large enough that it compresses well.
-const FrameSize = 32 << 10
+const frameSize = 32 << 10
 
 // Frame is a run of entries as a file holds them.
 type Frame struct {
@@ -83,7 +83,7 @@ func Pack(entries []directory.Entry, shape *Shape) (frames []Frame) {
 	for i := range entries {
 		text = ldif.AppendEntry(text, &entries[i])
 		f.note(&entries[i], shape)
-		if len(text) >= FrameSize {
+		if len(text) >= frameSize {
 			end()
 		}
 	}
@@ -122,7 +122,7 @@ func MentionedBy(e *directory.Entry) iter.Seq2[string, string] {
 				continue
 			}
 			for _, v := range a.Values {
-				if name, ok := Mentioned(v); ok && !yield(a.Name, name) {
+				if name, ok := mentioned(v); ok && !yield(a.Name, name) {
 					return
 				}
 			}
@@ -130,9 +130,9 @@ func MentionedBy(e *directory.Entry) iter.Seq2[string, string] {
 	}
 }
 
-// Mentioned returns the folded name of an entry that a value is, or that a value
+// mentioned returns the folded name of an entry that a value is, or that a value
 // of a name with something before it (MS-ADTS 3.1.1.3.1.2: B:32:…:DN) ends in.
-func Mentioned(value string) (folded string, ok bool) {
+func mentioned(value string) (folded string, ok bool) {
 	if !strings.Contains(value, "=") {
 		return "", false
 	}

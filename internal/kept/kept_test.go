@@ -144,7 +144,7 @@ func TestValuesThatNameAnEntry(t *testing.T) {
 		"a text":                      "",
 		"= no name":                   "",
 	} {
-		got, ok := Mentioned(value)
+		got, ok := mentioned(value)
 		assert.Equal(t, want != "", ok, value)
 		if ok {
 			assert.Equal(t, want, got, value)

@@ -27,7 +27,7 @@ func (s *Stream) Add(e *directory.Entry) error {
 			s.size += len(e.Attrs[i].Name) + len(v)
 		}
 	}
-	if s.size < FrameSize {
+	if s.size < frameSize {
 		return nil
 	}
 	s.send()

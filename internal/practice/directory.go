@@ -140,7 +140,7 @@ type Identity struct {
 }
 
 func empty(dialect *directory.Dialect, base string, now func() time.Time) *Directory {
-	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now, database: newDatabase(),
+	return &Directory{dialect: dialect, base: base, nextRID: 1103, now: now, database: newDatabase(), listed: map[string]uint64{},
 		entries: map[string]*directory.Entry{}, byGUID: map[string]string{}, kids: map[string]map[string]bool{}, linked: map[string]map[link]bool{}, index: newIndex(dialect), passwords: map[string]string{}}
 }
 

@@ -40,9 +40,6 @@ func (d *Directory) countList(key string) {
 	next := e.Clone()
 	d.count(&next)
 	d.entries[key] = &next
-	if d.listed == nil {
-		d.listed = map[string]uint64{}
-	}
 	d.listed[next.First("objectGUID")] = d.serial
 }
 

@@ -141,9 +141,6 @@ func (d *Directory) permit(e *directory.Entry, values []string) error {
 		d.closed = map[string]bool{}
 	}
 	d.closed[e.First("objectGUID")] = !inherits
-	if d.listed == nil {
-		d.listed = map[string]uint64{}
-	}
 	d.listed[e.First("objectGUID")] = d.serial + 1 // of the write that this is a part of
 	return nil
 }

@@ -98,48 +98,48 @@ group = root
 	return s
 }
 
-// ns389Config sets what the tests need in the server's configuration, which
-// is LDIF with folded lines.
-func ns389Config(text, password string) string {
+// editConfig edits the lines of a server's configuration, which is LDIF with folded
+// lines, each with the name of its entry.
+func editConfig(text string, edit func(entry, line string) string) string {
 	var out []string
 	entry := ""
 	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\n ", ""), "\n") {
 		if dn, ok := strings.CutPrefix(line, "dn: "); ok {
 			entry = dn
 		}
-		switch {
-		case strings.HasPrefix(line, "nsslapd-rootpw:"):
-			line = "nsslapd-rootpw: {CLEAR}" + password + "\nnsslapd-listenhost: 127.0.0.1\nnsslapd-accesslog-logbuffering: off\nnsslapd-securitylog-logbuffering: off\npasswordLockout: on\npasswordMaxFailure: 3\npasswordUnlock: on\npasswordLockoutDuration: 3600\npasswordTrackUpdateTime: on"
-		case line == "nsslapd-pluginEnabled: off" && strings.HasPrefix(entry, "cn=Account Policy Plugin,"):
-			line = "nsslapd-pluginEnabled: on"
-		case strings.EqualFold(line, "alwaysrecordlogin: no"):
-			line = "alwaysRecordLogin: yes\nstateattrname: lastLoginTime\naltstateattrname: createTimestamp\nspecattrname: acctPolicySubentry\nlimitattrname: accountInactivityLimit"
-		}
-		out = append(out, line)
+		out = append(out, edit(entry, line))
 	}
 	return strings.Join(out, "\n")
+}
+
+// ns389Config sets what the tests need in the server's configuration.
+func ns389Config(text, password string) string {
+	return editConfig(text, func(entry, line string) string {
+		switch {
+		case strings.HasPrefix(line, "nsslapd-rootpw:"):
+			return "nsslapd-rootpw: {CLEAR}" + password + "\nnsslapd-listenhost: 127.0.0.1\nnsslapd-accesslog-logbuffering: off\nnsslapd-securitylog-logbuffering: off\npasswordLockout: on\npasswordMaxFailure: 3\npasswordUnlock: on\npasswordLockoutDuration: 3600\npasswordTrackUpdateTime: on"
+		case line == "nsslapd-pluginEnabled: off" && strings.HasPrefix(entry, "cn=Account Policy Plugin,"):
+			return "nsslapd-pluginEnabled: on"
+		case strings.EqualFold(line, "alwaysrecordlogin: no"):
+			return "alwaysRecordLogin: yes\nstateattrname: lastLoginTime\naltstateattrname: createTimestamp\nspecattrname: acctPolicySubentry\nlimitattrname: accountInactivityLimit"
+		}
+		return line
+	})
 }
 
 // syncingConfig switches content synchronisation on, and the log of changes that it reads,
 // which has to hold identities.
 func syncingConfig(text string) string {
-	var out []string
-	entry := ""
-	for line := range strings.SplitSeq(text, "\n") {
-		if dn, ok := strings.CutPrefix(line, "dn: "); ok {
-			entry = dn
+	return editConfig(text, func(entry, line string) string {
+		switch {
+		case !strings.EqualFold(line, "nsslapd-pluginEnabled: off"):
+		case strings.HasPrefix(entry, "cn=Content Synchronization,"):
+			return "nsslapd-pluginEnabled: on"
+		case strings.HasPrefix(entry, "cn=Retro Changelog Plugin,"):
+			return "nsslapd-pluginEnabled: on\nnsslapd-attribute: nsuniqueid:targetUniqueId"
 		}
-		if strings.EqualFold(line, "nsslapd-pluginEnabled: off") {
-			switch {
-			case strings.HasPrefix(entry, "cn=Content Synchronization,"):
-				line = "nsslapd-pluginEnabled: on"
-			case strings.HasPrefix(entry, "cn=Retro Changelog Plugin,"):
-				line = "nsslapd-pluginEnabled: on\nnsslapd-attribute: nsuniqueid:targetUniqueId"
-			}
-		}
-		out = append(out, line)
-	}
-	return strings.Join(out, "\n")
+		return line
+	})
 }
 
 // bindNS389 waits for the server, which listens before it is ready.

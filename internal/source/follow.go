@@ -98,9 +98,7 @@ func (f *follower) findDangling(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for i := range found {
-		f.want(f.key(&found[i]), found[i].DN)
-	}
+	f.wantAll(found)
 	return f.settle(ctx)
 }
 
@@ -108,6 +106,13 @@ func (f *follower) findDangling(ctx context.Context) error {
 func (f *follower) want(id, name string) {
 	if _, read := f.is[id]; !read && id != "" {
 		f.todo[id] = name
+	}
+}
+
+// wantAll asks for entries of the survey to be read anew.
+func (f *follower) wantAll(entries []directory.Entry) {
+	for i := range entries {
+		f.want(f.key(&entries[i]), entries[i].DN)
 	}
 }
 
@@ -125,18 +130,6 @@ func (f *follower) search(ctx context.Context, q Query, take func(*directory.Ent
 		return nil
 	})
 	return err
-}
-
-// everything is a filter that leaves out nothing of what a filter selects that servers
-// hide from whoever does not ask for it; "" selects all.
-func (s *Server) everything(filter string) string {
-	if s.Dialect == directory.NS389 { // which shows subentries to those only who ask for them (RFC 3672)
-		return "(&(|(objectClass=*)(objectClass=ldapsubentry))" + filter + ")"
-	}
-	if filter == "" && s.Dialect == directory.AD {
-		return everyEntry
-	}
-	return filter
 }
 
 // findChanged asks for what was written to since. What was deleted shows only to those who
@@ -202,14 +195,16 @@ func (f *follower) seesDeleted(ctx context.Context) (sees bool, err error) {
 // findUnsaid asks for what may have changed without a word.
 func (f *follower) findUnsaid(ctx context.Context) error {
 	s := f.server
-	filter, err := s.unsaidFilter(ctx, f.since.Mark, s.target.now())
+	ages, policies, err := s.passwordSettings(ctx)
+	if err != nil {
+		return err
+	}
+	f.policies = policies
+	filter, err := s.unsaidFilter(ctx, f.since.Mark, s.target.now(), ages)
 	if err != nil {
 		return err
 	}
 	if err := f.search(ctx, Query{Base: s.Base, Filter: filter}, func(*directory.Entry) {}); err != nil {
-		return err
-	}
-	if f.policies, err = s.hasPasswordSettings(ctx); err != nil {
 		return err
 	}
 	restless := map[string]bool{}
@@ -221,15 +216,18 @@ func (f *follower) findUnsaid(ctx context.Context) error {
 
 // wantOld asks for entries of the survey to be read anew, by their identities.
 func (f *follower) wantOld(ctx context.Context, ids map[string]bool) error {
+	found, err := f.old.Identified(ctx, hashesOf(ids), func(e *directory.Entry) bool { return ids[f.key(e)] })
+	f.wantAll(found)
+	return err
+}
+
+// hashesOf are what the survey's index knows identities by.
+func hashesOf[V any](ids map[string]V) map[uint64]bool {
 	hashes := make(map[uint64]bool, len(ids))
 	for id := range ids {
 		hashes[kept.Hash(id)] = true
 	}
-	found, err := f.old.Identified(ctx, hashes, func(e *directory.Entry) bool { return ids[f.key(e)] })
-	for i := range found {
-		f.want(f.key(&found[i]), found[i].DN)
-	}
-	return err
+	return hashes
 }
 
 // findOthers asks the other servers for the sign-ins that only they know of.
@@ -267,10 +265,8 @@ func (f *follower) findFixed(ctx context.Context) error {
 // what was deleted.
 func (f *follower) findGone(ctx context.Context) error {
 	s := f.server
-	if s.Dialect == directory.AD {
-		if f.seesGone {
-			return nil
-		}
+	if f.seesGone {
+		return nil
 	}
 	there := map[uint64]bool{}
 	f.old.Identities(func(hash uint64) { there[hash] = false })
@@ -327,9 +323,7 @@ func (f *follower) missing(ctx context.Context, there map[uint64]bool) error {
 		return err
 	}
 	found, err := f.old.Identified(ctx, gone, func(e *directory.Entry) bool { return gone[kept.Hash(f.key(e))] })
-	for i := range found {
-		f.want(f.key(&found[i]), found[i].DN)
-	}
+	f.wantAll(found)
 	return err
 }
 
@@ -407,11 +401,7 @@ func movedWith(dn string, left map[string]*directory.Entry) string {
 
 // readOld takes what the survey holds of some entries.
 func (f *follower) readOld(ctx context.Context, ids map[string]string) error {
-	hashes := make(map[uint64]bool, len(ids))
-	for id := range ids {
-		hashes[kept.Hash(id)] = true
-	}
-	found, err := f.old.Identified(ctx, hashes, func(e *directory.Entry) bool {
+	found, err := f.old.Identified(ctx, hashesOf(ids), func(e *directory.Entry) bool {
 		_, wanted := ids[f.key(e)]
 		return wanted
 	})
@@ -480,12 +470,12 @@ func (f *follower) wasChanging(id string, is *directory.Entry) bool {
 	if !told {
 		return false
 	}
-	if mark == "" && is != nil {
-		mark = is.First(stamp(f.server.Dialect))
-	}
 	if f.since.Mark.How == ByCookie {
 		_, changed := slices.BinarySearch(f.since.Mark.Changing, id)
 		return changed
+	}
+	if mark == "" && is != nil {
+		mark = is.First(stamp(f.server.Dialect))
 	}
 	if f.since.Mark.How == ByNumber {
 		n, err := strconv.ParseUint(mark, 10, 64)
@@ -551,7 +541,7 @@ func sameEntry(a, b *directory.Entry) bool {
 	}
 	for i := range a.Attrs {
 		have := a.Attrs[i].Values
-		other := valuesOf(b, a.Attrs[i].Name)
+		other := b.Get(a.Attrs[i].Name)
 		if len(have) != len(other) {
 			return false
 		}
@@ -560,15 +550,6 @@ func sameEntry(a, b *directory.Entry) bool {
 		}
 	}
 	return true
-}
-
-func valuesOf(e *directory.Entry, name string) []string {
-	for i := range e.Attrs {
-		if strings.EqualFold(e.Attrs[i].Name, name) {
-			return e.Attrs[i].Values
-		}
-	}
-	return nil
 }
 
 // followable is an error where a change works on entries that nobody can tell.
@@ -673,11 +654,7 @@ func (f *follower) readNew(ctx context.Context, ids map[string]string) error {
 // byIdentity reads entries wherever they stand.
 func (f *follower) byIdentity(ctx context.Context, ids []string, take func([]directory.Entry) error) error {
 	s := f.server
-	var these strings.Builder
-	for _, id := range ids {
-		these.WriteString(IdentityFilter(s.Dialect, id))
-	}
-	among := "(|" + these.String() + ")"
+	among := anyIdentity(s.Dialect, ids)
 	changes, err := s.flagChanges(ctx, among)
 	if err != nil {
 		return err
@@ -742,14 +719,8 @@ func (f *follower) look(ctx context.Context, q *Query, page []directory.Entry) e
 	if f.see == nil || f.see.reader != nil {
 		return f.see.look(ctx, page)
 	}
-	whole := Query{Base: q.Base, Scope: q.Scope, Attributes: []string{"1.1"},
-		Filter: "(&" + q.Filter + f.see.hidesNothing(directory.KindUser, directory.KindGroup, directory.KindOU) + ")"}
-	_, err := f.server.Search(ctx, whole, func(found []directory.Entry) error {
-		for i := range found {
-			f.see.whole[directory.KeyOf(found[i].DN)] = struct{}{}
-		}
-		return nil
-	})
+	err := f.see.findWhole(ctx, f.server, Query{Base: q.Base, Scope: q.Scope,
+		Filter: "(&" + q.Filter + f.see.hidesNothing(directory.KindUser, directory.KindGroup, directory.KindOU) + ")"})
 	if err != nil {
 		return err
 	}
@@ -794,11 +765,7 @@ func (f *follower) containersAsBefore(ctx context.Context, ids []string) error {
 		}
 	}
 	for some := range slices.Chunk(containers, 100) {
-		var these strings.Builder
-		for _, id := range some {
-			these.WriteString(IdentityFilter(directory.AD, id))
-		}
-		_, err := f.server.Search(ctx, Query{Base: f.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(|" + these.String() + ")",
+		_, err := f.server.Search(ctx, Query{Base: f.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: anyIdentity(directory.AD, some),
 			Attributes: []string{"replPropertyMetaData"}}, func(page []directory.Entry) error {
 			for i := range page {
 				if directory.AccessListChangedSince(page[i].First("replPropertyMetaData"), since) {

@@ -148,13 +148,7 @@ func (s *Server) oneByIdentity(ctx context.Context, id string, q Query) (*direct
 func (s *Server) ByIdentities(
 	ctx context.Context, ids []string, names map[string]bool,
 ) (map[string]*directory.Entry, error) {
-	var filter strings.Builder
-	filter.WriteString("(|")
-	for _, id := range ids {
-		filter.WriteString(IdentityFilter(s.Dialect, id))
-	}
-	filter.WriteString(")")
-	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: filter.String()}
+	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: anyIdentity(s.Dialect, ids)}
 	var found []directory.Entry
 	var err error
 	if names == nil {
@@ -186,6 +180,17 @@ func IdentityFilter(d *directory.Dialect, id string) string {
 		return "(objectGUID=" + EscapeOctets(id) + ")"
 	}
 	return "(" + d.Identity.String() + "=" + ldap.EscapeFilter(id) + ")"
+}
+
+// anyIdentity selects the entries with any of some identities.
+func anyIdentity(d *directory.Dialect, ids []string) string {
+	var b strings.Builder
+	b.WriteString("(|")
+	for _, id := range ids {
+		b.WriteString(IdentityFilter(d, id))
+	}
+	b.WriteString(")")
+	return b.String()
 }
 
 // EscapeOctets writes every octet of a value as an escape (RFC 4515, section 3).

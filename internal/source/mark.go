@@ -222,8 +222,9 @@ func generalizedAD(t time.Time) string { return t.UTC().Format("20060102150405.0
 func generalized(t time.Time) string { return t.UTC().Format("20060102150405Z") }
 
 // unsaidFilter selects the entries whose values may have changed since a mark without
-// the server saying so: by a sign-in, by a failed one, or by time that has gone by.
-func (s *Server) unsaidFilter(ctx context.Context, m *Mark, now time.Time) (string, error) {
+// the server saying so: by a sign-in, by a failed one, or by time that has gone by, of
+// passwords that expire at some ages.
+func (s *Server) unsaidFilter(ctx context.Context, m *Mark, now time.Time, ages []time.Duration) (string, error) {
 	since := m.Time.Add(-clockSkew)
 	var b strings.Builder
 	b.WriteString("(|")
@@ -248,10 +249,6 @@ func (s *Server) unsaidFilter(ctx context.Context, m *Mark, now time.Time) (stri
 		// worked out at each moment.
 		// What does not show its number cannot be asked for by it.
 		b.WriteString("(lockoutTime>=1)(!(uSNChanged=*))")
-		ages, err := s.passwordAges(ctx)
-		if err != nil {
-			return "", err
-		}
 		for _, age := range ages {
 			b.WriteString("(&(pwdLastSet>=" + directory.FormatFileTime(since.Add(-age)) + ")(pwdLastSet<=" +
 				directory.FormatFileTime(now.Add(clockSkew-age)) + "))")
@@ -261,13 +258,18 @@ func (s *Server) unsaidFilter(ctx context.Context, m *Mark, now time.Time) (stri
 	return b.String(), nil
 }
 
-// passwordAges are the ages at which passwords expire in a domain of the `ad` schema:
-// that of the domain, and those of its password settings objects.
-func (s *Server) passwordAges(ctx context.Context) (ages []time.Duration, err error) {
+// passwordSettings are the ages at which passwords expire in a domain of the `ad` schema,
+// that of the domain and those of its password settings objects (MS-ADTS 3.1.1.4.5.36), and
+// whether there are any of these.
+func (s *Server) passwordSettings(ctx context.Context) (ages []time.Duration, objects bool, err error) {
+	if s.Dialect != directory.AD {
+		return nil, false, nil
+	}
 	_, err = s.Search(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree,
 		Filter:     "(|(objectClass=domainDNS)(objectClass=msDS-PasswordSettings))",
-		Attributes: []string{"maxPwdAge", "msDS-MaximumPasswordAge"}}, func(page []directory.Entry) error {
+		Attributes: []string{"objectClass", "maxPwdAge", "msDS-MaximumPasswordAge"}}, func(page []directory.Entry) error {
 		for i := range page {
+			objects = objects || !page[i].HasClass("domainDNS")
 			for _, name := range []string{"maxPwdAge", "msDS-MaximumPasswordAge"} {
 				ticks, err := strconv.ParseInt(page[i].First(name), 10, 64)
 				// Negative, in 100 ns; 0 and the lowest number mean never.
@@ -278,21 +280,7 @@ func (s *Server) passwordAges(ctx context.Context) (ages []time.Duration, err er
 		}
 		return nil
 	})
-	return ages, err
-}
-
-// hasPasswordSettings tells whether there are password settings objects (MS-ADTS
-// 3.1.1.4.5.36).
-func (s *Server) hasPasswordSettings(ctx context.Context) (there bool, err error) {
-	if s.Dialect != directory.AD {
-		return false, nil
-	}
-	_, err = s.Search(ctx, Query{Base: s.Top(), Scope: ldap.ScopeWholeSubtree, Filter: "(objectClass=msDS-PasswordSettings)",
-		Attributes: []string{"1.1"}, FirstPage: true}, func(page []directory.Entry) error {
-		there = there || len(page) > 0
-		return nil
-	})
-	return there, err
+	return ages, objects, err
 }
 
 // notBefore is an error where a server counts less than it did.

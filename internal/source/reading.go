@@ -284,13 +284,7 @@ func (s *Server) All(
 		}
 	}
 	*about = Reading{RightsRead: v != nil}
-	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes}
-	switch s.Dialect {
-	case directory.AD:
-		q.Filter = everyEntry
-	case directory.NS389: // which shows subentries to those only who ask for them (RFC 3672)
-		q.Filter = "(|(objectClass=*)(objectClass=ldapsubentry))"
-	}
+	q := Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Attributes: attributes, Filter: s.everything("")}
 	keep := s.keepsOut(about)
 	about.Referrals, err = s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
 		page, err := keep(page)
@@ -315,6 +309,18 @@ func (s *Server) All(
 		return err
 	}
 	return s.configuration(ctx, v, take)
+}
+
+// everything is a filter that leaves out nothing of what a filter selects that servers
+// hide from whoever does not ask for it; "" selects all.
+func (s *Server) everything(filter string) string {
+	if s.Dialect == directory.NS389 { // which shows subentries to those only who ask for them (RFC 3672)
+		return "(&(|(objectClass=*)(objectClass=ldapsubentry))" + filter + ")"
+	}
+	if filter == "" && s.Dialect == directory.AD {
+		return everyEntry
+	}
+	return filter
 }
 
 // takeFlagChange gives an entry the metadata that flagChanges has found for it.

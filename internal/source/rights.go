@@ -63,19 +63,21 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 	}
 	whole := "(&" + among + v.hidesNothing(kinds...) + ")"
 	v.find = func(ctx context.Context, from *Server) error {
-		_, err := from.Search(
-			ctx,
-			Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole, Attributes: []string{"1.1"}},
-			func(page []directory.Entry) error {
-				for i := range page {
-					v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
-				}
-				return nil
-			},
-		)
-		return err
+		return v.findWhole(ctx, from, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole})
 	}
 	return v, nil
+}
+
+// findWhole notes the entries of a query, which selects such as hide nothing.
+func (v *seer) findWhole(ctx context.Context, from *Server, q Query) error {
+	q.Attributes = []string{"1.1"}
+	_, err := from.Search(ctx, q, func(page []directory.Entry) error {
+		for i := range page {
+			v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
+		}
+		return nil
+	})
+	return err
 }
 
 // beside finds the entries that hide nothing on a connection of its own, while
@@ -231,23 +233,19 @@ func (v *seer) byFilter(ctx context.Context, page []directory.Entry) error {
 // which of them the server may tell whether they have it. One without an
 // identity is not asked for.
 func (v *seer) decided(ctx context.Context, ids []string) (map[directory.Key]directory.AttrSet, error) {
-	var these strings.Builder
-	for _, id := range ids {
-		if id != "" {
-			these.WriteString(IdentityFilter(v.server.Dialect, id))
-		}
-	}
+	ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return id == "" })
 	shown := map[directory.Key]directory.AttrSet{}
-	if these.Len() == 0 {
+	if len(ids) == 0 {
 		return shown, nil
 	}
+	these := anyIdentity(v.server.Dialect, ids)
 	for id := range v.told.All() {
 		_, err := v.server.Search(
 			ctx,
 			Query{
 				Base:       v.server.Base,
 				Scope:      ldap.ScopeWholeSubtree,
-				Filter:     "(&(|" + these.String() + ")" + eitherWay(id) + ")",
+				Filter:     "(&" + these + eitherWay(id) + ")",
 				Attributes: []string{"1.1"},
 			},
 			func(page []directory.Entry) error {

@@ -91,23 +91,6 @@ func (y *synced) entry(d *directory.Dialect, m *message) error {
 
 var errNoState = errors.New("the server gives an entry without its state (RFC 4533)")
 
-// controlIn returns the control of a type that a message holds, nil where it holds none.
-func controlIn[C ldap.Control](packet *ber.Packet) (found C, err error) {
-	if len(packet.Children) < 3 {
-		return found, nil
-	}
-	for _, child := range packet.Children[2].Children {
-		control, err := ldap.DecodeControl(child)
-		if err != nil {
-			return found, fmt.Errorf("a control cannot be read: %w", err)
-		}
-		if one, ok := control.(C); ok {
-			found = one
-		}
-	}
-	return found, nil
-}
-
 // info takes a Sync Info Message.
 func (y *synced) info(d *directory.Dialect, body []byte) error {
 	for len(body) > 0 {

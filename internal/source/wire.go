@@ -374,19 +374,31 @@ func (r *result) finish(all []byte) error {
 	if err := ldap.GetLDAPError(packet); err != nil {
 		return err
 	}
+	paging, err := controlIn[*ldap.ControlPaging](packet)
+	if err != nil {
+		return lostError{err}
+	}
+	if paging != nil {
+		r.cookie = paging.Cookie
+	}
+	return nil
+}
+
+// controlIn returns the control of a type that a message holds, nil where it holds none.
+func controlIn[C ldap.Control](packet *ber.Packet) (found C, err error) {
 	if len(packet.Children) < 3 {
-		return nil
+		return found, nil
 	}
 	for _, child := range packet.Children[2].Children {
 		control, err := ldap.DecodeControl(child)
 		if err != nil {
-			return lostError{fmt.Errorf("a control cannot be read: %w", err)}
+			return found, fmt.Errorf("a control cannot be read: %w", err)
 		}
-		if paging, ok := control.(*ldap.ControlPaging); ok {
-			r.cookie = paging.Cookie
+		if one, ok := control.(C); ok {
+			found = one
 		}
 	}
-	return nil
+	return found, nil
 }
 
 // searchMessage is a SearchRequest (RFC 4511, section 4.5.1).
