@@ -193,12 +193,12 @@ func (f *Footprint) findPowers(ctx context.Context, powers Powers, p Planned) (e
 		a := &p.Line.Actions[i]
 		for j := range a.Groups {
 			m := &a.Groups[j]
-			dn := f.nowAt(m)
-			if dn == "" {
+			group := f.now(m)
+			if group == nil {
 				continue // it is gone
 			}
 			if _, asked := known[m.ID]; !asked {
-				if known[m.ID], err = powers.LeadsTo(ctx, dn); err != nil {
+				if known[m.ID], err = powers.Of(ctx, group); err != nil {
 					return err
 				}
 			}
@@ -216,7 +216,7 @@ func (f *Footprint) findPowers(ctx context.Context, powers Powers, p Planned) (e
 func (f *Footprint) lost(l *Line) string {
 	for i := range l.Actions {
 		for j := range l.Actions[i].Groups {
-			if m := &l.Actions[i].Groups[j]; f.nowAt(m) == "" {
+			if m := &l.Actions[i].Groups[j]; f.now(m) == nil {
 				return m.DN
 			}
 		}
@@ -224,14 +224,14 @@ func (f *Footprint) lost(l *Line) string {
 	return ""
 }
 
-// nowAt is the name that a group of the line has now, "" where it is gone.
-func (f *Footprint) nowAt(m *Membership) string {
+// now is a group of the line as it is now, nil where it is gone.
+func (f *Footprint) now(m *Membership) *directory.Entry {
 	for i := range f.Writes {
 		if w := &f.Writes[i]; w.ID == m.ID && w.Attr == m.Attr {
-			return w.Entry.DN
+			return &w.Entry
 		}
 	}
-	return ""
+	return nil
 }
 
 // Exceeds tells which powers the footprint has that a line was not staged, and
@@ -403,7 +403,7 @@ func readJoined(
 		for j := range p.Line.Actions {
 			for _, m := range p.Line.Actions[j].Groups {
 				if g := groups[m.ID]; g != nil {
-					if all[i].nowAt(&m) == "" {
+					if all[i].now(&m) == nil {
 						all[i].write(Written{Entry: *g, Attr: m.Attr, ID: m.ID})
 					}
 				}
@@ -501,8 +501,8 @@ func (b *Batch) Reassess(ctx context.Context, from source.Source, powers Powers,
 			}
 			for k := range a.Groups {
 				m := &a.Groups[k]
-				if dn := f.nowAt(m); dn != "" {
-					if m.Privileged, err = powers.LeadsTo(ctx, dn); err != nil {
+				if group := f.now(m); group != nil {
+					if m.Privileged, err = powers.Of(ctx, group); err != nil {
 						return nil, err
 					}
 				}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -256,6 +257,30 @@ func TestPagesComeWholeAndSecretsNever(t *testing.T) {
 			for _, a := range entries[i].Attrs {
 				assert.False(t, directory.IsSecret(a.Name), a.Name)
 			}
+		}
+	})
+}
+
+// TestChildrenAreAllOfThem however many pages they would fill: servers differ in what they
+// say of more than was asked for.
+func TestChildrenAreAllOfThem(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c := s.connect(t)
+		leaf := s.person(t, c, "Person 0", "person0")
+		want := []string{directory.FoldDN(leaf)}
+		for i := 1; i <= 9; i++ {
+			if slices.Contains([]int{1, 3, 4, 5, 8, 9}, i) {
+				s.yard.PageSize = 4
+				children, err := s.connect(t).Children(context.Background(), []string{leaf, s.container("Staff")})
+				require.NoError(t, err)
+				assert.Empty(t, children[leaf])
+				var got []string
+				for _, dn := range children[s.container("Staff")] {
+					got = append(got, directory.FoldDN(dn))
+				}
+				assert.ElementsMatch(t, want, got)
+			}
+			want = append(want, directory.FoldDN(s.person(t, c, fmt.Sprintf("Person %d", i), fmt.Sprintf("person%d", i))))
 		}
 	})
 }

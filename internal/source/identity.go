@@ -49,22 +49,19 @@ func (s *Server) IdentityAt(ctx context.Context, dn string) (id string, there bo
 func (s *Server) Children(ctx context.Context, parents []string) (map[string][]string, error) {
 	children := map[string][]string{}
 	for _, dn := range parents {
-		err := s.retry(ctx, func() error {
-			children[dn] = nil
-			_, err := s.Search(
-				ctx,
-				Query{Base: dn, Scope: ldap.ScopeSingleLevel, Attributes: []string{"1.1"}},
-				func(page []directory.Entry) error {
-					for i := range page {
-						children[dn] = append(children[dn], page[i].DN)
-					}
-					return nil
-				},
-			)
-			return err
-		})
+		below := Query{Base: dn, Scope: ldap.ScopeSingleLevel, Attributes: []string{"1.1"}, Unpaged: true}
+		found, err := s.all(ctx, below)
+		// A page that is full may be all that a server gives, without a word.
+		tooMany := ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultAdminLimitExceeded)
+		if tooMany || err == nil && len(found) >= s.pageSize() {
+			below.Unpaged = false
+			found, err = s.all(ctx, below)
+		}
 		if err != nil {
 			return nil, err
+		}
+		for i := range found {
+			children[dn] = append(children[dn], found[i].DN)
 		}
 	}
 	return children, nil

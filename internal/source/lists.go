@@ -70,11 +70,12 @@ func anyOf(values []Value) string {
 	return filter.String()
 }
 
-// WhatItIs are the attributes that tell which entry one is, and what.
+// WhatItIs are the attributes that tell which entry one is, and what: of a group, as
+// much as tells what power it gives.
 func WhatItIs(d *directory.Dialect) []string {
-	names := []string{d.Identity.String(), "objectClass", d.Logon.String()}
+	names := []string{d.Identity.String(), "objectClass", "cn", d.Logon.String()}
 	if d == directory.AD {
-		names = append(names, "objectSid", "isCriticalSystemObject", "userAccountControl", "primaryGroupID",
+		names = append(names, "objectSid", "groupType", "isCriticalSystemObject", "userAccountControl", "primaryGroupID",
 			"msDS-SecondaryKrbTgtNumber")
 	}
 	return names

@@ -65,7 +65,11 @@ type Query struct {
 	NamesOnly   bool
 	ShowDeleted bool
 	FirstPage   bool // no more than one page
-	AccessList  bool // of nTSecurityDescriptor, the discretionary list only, which needs no special right
+	// Unpaged asks for no more than a page, without the control for pages: slapd goes
+	// over all entries that it has before it gives a page of what is below one of them.
+	// More than a page is an error, of size limit exceeded.
+	Unpaged    bool
+	AccessList bool // of nTSecurityDescriptor, the discretionary list only, which needs no special right
 	// Only are the values that are returned, besides all those of the attributes
 	// in Whole, where the server offers the control for that.
 	Only  []Value
@@ -77,8 +81,12 @@ type Query struct {
 func (q *Query) request(pageSize int) (*ldap.SearchRequest, *ldap.ControlPaging, error) {
 	paging := ldap.NewControlPaging(uint32(pageSize))
 	controls := []ldap.Control{paging}
-	if q.Scope == ldap.ScopeBaseObject {
+	atMost := 0
+	switch {
+	case q.Scope == ldap.ScopeBaseObject:
 		controls = nil
+	case q.Unpaged:
+		controls, atMost = nil, pageSize
 	}
 	if q.AccessList {
 		controls = append(controls, listOnly())
@@ -95,14 +103,14 @@ func (q *Query) request(pageSize int) (*ldap.SearchRequest, *ldap.ControlPaging,
 	}
 	filter := cmp.Or(q.Filter, "(objectClass=*)")
 	return ldap.NewSearchRequest(
-		q.Base, q.Scope, ldap.NeverDerefAliases, 0, 0, q.NamesOnly, filter, q.Attributes, controls), paging, nil
+		q.Base, q.Scope, ldap.NeverDerefAliases, atMost, 0, q.NamesOnly, filter, q.Attributes, controls), paging, nil
 }
 
 // Search runs a query in pages and hands each page over as it comes. It
 // returns how many references to other servers it met, none of which it
 // follows. A search that ends early is an error, whatever it gave.
 func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entry) error) (referrals int, err error) {
-	req, paging, err := q.request(cmp.Or(s.target.Yard.PageSize, defaultPageSize))
+	req, paging, err := q.request(s.pageSize())
 	if err != nil {
 		return 0, err
 	}
@@ -147,6 +155,9 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 		paging.SetCookie(res.cookie)
 	}
 }
+
+// pageSize is how many entries are asked for at once.
+func (s *Server) pageSize() int { return cmp.Or(s.target.Yard.PageSize, defaultPageSize) }
 
 // onePage asks for the next page of a search. An error says why nothing comes any
 // more.
