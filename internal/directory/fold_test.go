@@ -54,6 +54,23 @@ func TestKeysAreEqualAsNamesAre(t *testing.T) {
 	assert.NotEqual(t, TextKey("a"), TextKey("b"))
 }
 
+// TestKeysByParentsAreTheSame holds names of which only the leaf is folded against names that
+// are folded whole, many of them no names at all.
+func TestKeysByParentsAreTheSame(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		known := parents{}
+		piece := rapid.StringMatching(`(CN|ou|OrganizationalUnitName|2\.5\.4\.3|=|)(=|)[A-Za-zé\x{301} +"\\<>;=#,]{0,4}`)
+		places := rapid.SliceOfN(rapid.SliceOfN(piece, 0, 3), 1, 3).Draw(t, "places")
+		for range 8 {
+			dn := strings.Join(append([]string{piece.Draw(t, "leaf")}, rapid.SampledFrom(places).Draw(t, "place")...), ",")
+			self, parent := keysOf(dn)
+			gotSelf, gotParent := known.keysOf(dn)
+			require.Equal(t, self, gotSelf, dn)
+			require.Equal(t, parent, gotParent, dn)
+		}
+	})
+}
+
 func TestTextsKeepValuesInOrder(t *testing.T) {
 	long := strings.Repeat("x", 300)
 	var buf []byte

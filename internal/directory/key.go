@@ -37,6 +37,45 @@ func keysOf(dn string) (self, parent Key) {
 	return keyOf(folded), keyOf(nil)
 }
 
+// parents are names that entries stand below, folded, by how they are written. Many
+// entries stand below one, so that of most names only the leaf has to be folded.
+type parents map[string]parentName
+
+type parentName struct {
+	folded string // with a comma before it
+	key    Key
+}
+
+// mostParents bounds what is remembered.
+const mostParents = 1000
+
+// keysOf is keysOf of a name.
+func (s parents) keysOf(dn string) (self, parent Key) {
+	// A leaf that is plain ends at the first comma, whatever stands behind it.
+	cut := strings.IndexByte(dn, ',')
+	if cut < 0 || !plainDN(dn[:cut]) {
+		return keysOf(dn)
+	}
+	above, known := s[dn[cut+1:]]
+	if !known {
+		if !plainDN(dn[cut+1:]) {
+			return keysOf(dn)
+		}
+		if len(s) >= mostParents {
+			clear(s)
+		}
+		above = parentName{folded: "," + foldPlain(dn[cut+1:])}
+		above.key = KeyOf(above.folded[1:])
+		s[strings.Clone(dn[cut+1:])] = above
+	}
+	var buf [256]byte
+	leaf, ascii := appendLower(buf[:0], dn[:cut])
+	if !ascii {
+		leaf = append(leaf[:0], foldPlain(dn[:cut])...)
+	}
+	return keyOf(append(leaf, above.folded...)), above.key
+}
+
 // TextKey stands for a text without regard to case, as Key does for a name.
 func TextKey(text string) Key {
 	var buf [256]byte

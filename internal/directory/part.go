@@ -17,6 +17,7 @@ type Part struct {
 	keep     AttrSet // texts to keep besides those that checks always look at
 	domain   *Domain
 	policies map[string]string
+	above    parents
 	last     Key // the parent of the entry before, and what stands there
 	place    *place
 	arena    arena
@@ -27,14 +28,15 @@ type Part struct {
 // NewPart returns a part with room for n entries. It keeps the values of
 // more attributes, besides those that checks look at in any case.
 func NewPart(n int, more AttrSet) *Part {
-	return &Part{accounts: make([]Account, 0, n), survey: *NewSurvey(nil), keep: more}
+	return &Part{accounts: make([]Account, 0, n), survey: *NewSurvey(nil), keep: more, above: parents{}}
 }
 
 // Len returns the number of accounts in the part.
 func (p *Part) Len() int { return len(p.accounts) }
 
-// Add reads one entry into the part. Nothing of the entry is kept.
-func (p *Part) Add(d *Dialect, e *Entry) {
+// Add reads one entry into the part, and returns the keys of its name and of the one
+// that it stands below. Nothing of the entry is kept.
+func (p *Part) Add(d *Dialect, e *Entry) (key, parent Key) {
 	s := &p.survey
 	s.Entries++
 	p.accounts = append(p.accounts, Account{})
@@ -43,8 +45,8 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	if a.Policy != "" {
 		a.Policy = p.policyName(a.Policy)
 	}
-	var parent Key
-	if a.Key, parent = keysOf(e.DN); p.place == nil || parent != p.last {
+	key, parent = p.above.keysOf(e.DN)
+	if a.Key = key; p.place == nil || parent != p.last {
 		p.last, p.place = parent, s.placeOf(parent)
 	}
 	s.look(p.place, a, e)
@@ -76,7 +78,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 	p.addByKind(d, a, e)
 	if !a.Kind.IsAccount() {
 		p.accounts = p.accounts[:len(p.accounts)-1]
-		return
+		return key, parent
 	}
 	if a.PrimaryGroup != 0 {
 		s.primaryGroups[a.PrimaryGroup] = struct{}{}
@@ -89,6 +91,7 @@ func (p *Part) Add(d *Dialect, e *Entry) {
 		keep = personTexts
 	}
 	p.buf = a.compact(e, keep.Union(p.keep), &p.arena, p.buf)
+	return key, parent
 }
 
 // policyName keeps one copy of each policy's name, apart from the entries.

@@ -279,13 +279,15 @@ func (s *Survey) settleBySight() {
 	if len(s.bySight) == 0 {
 		return
 	}
-	// Those of one place mostly stand together.
-	last, at := "", (*[kindCount]AttrSet)(nil)
+	above := map[string]*[kindCount]AttrSet{}
 	for _, part := range s.Accounts.parts {
 		for i := range part {
 			a := &part[i]
-			if parent := a.DN[endOfValue(a.DN):]; parent != last || at == nil {
-				last, at = parent, s.sightOf(a.DN)
+			parent := a.DN[endOfValue(a.DN):]
+			at := above[parent]
+			if at == nil {
+				at = s.sightOf(a.DN)
+				above[parent] = at
 			}
 			a.Hidden = a.Hidden.Union(at[a.Kind].Without(a.Present))
 		}

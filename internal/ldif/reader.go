@@ -32,6 +32,8 @@ import (
 type Record struct {
 	directory.Entry
 	Line   int     // of the dn, counted from 1
+	At     int64   // how many octets of the text stand before it
+	Size   int     // how many it takes, with the blank line behind it
 	Change *Change // nil for an entry
 }
 
@@ -237,7 +239,8 @@ func Parse(text []byte) ([]directory.Entry, error) {
 // block is a run of whole records.
 type block struct {
 	text string
-	line int // number of its first line
+	line int   // number of its first line
+	at   int64 // how many octets stand before it
 }
 
 // splitter cuts a stream into blocks at blank lines.
@@ -245,6 +248,7 @@ type splitter struct {
 	r    io.Reader
 	rest []byte
 	line int
+	at   int64
 	err  error
 }
 
@@ -296,8 +300,9 @@ func (s *splitter) next() (block, error) {
 
 func (s *splitter) block(b []byte) block {
 	// The bytes are never written again, so they may serve as a string.
-	out := block{text: unsafe.String(unsafe.SliceData(b), len(b)), line: s.line}
+	out := block{text: unsafe.String(unsafe.SliceData(b), len(b)), line: s.line, at: s.at}
 	s.line += bytes.Count(b, []byte{'\n'})
+	s.at += int64(len(b))
 	return out
 }
 
@@ -349,6 +354,7 @@ func (p *parser) all(b block, goOn bool) (records []Record, errs []*Error) {
 	p.records, p.attrs, p.values, p.referrals = p.records[:0], p.attrs[:0], p.values[:0], 0
 	if p.first {
 		p.text = strings.TrimPrefix(p.text, "\ufeff")
+		b.at += int64(len(b.text) - len(p.text))
 	}
 	for {
 		var rec Record
@@ -364,6 +370,8 @@ func (p *parser) all(b block, goOn bool) (records []Record, errs []*Error) {
 		if !ok {
 			return p.records, errs
 		}
+		rec.Size = p.pos - int(rec.At)
+		rec.At += b.at
 		p.records = append(p.records, rec)
 	}
 }
@@ -421,6 +429,7 @@ func (p *parser) record(rec *Record) (bool, *Error) {
 	var line string
 	var ok bool
 	for line == "" {
+		rec.At = int64(p.pos)
 		if line, rec.Line, ok = p.logical(); !ok {
 			return false, nil
 		}

@@ -127,6 +127,9 @@ func Run(ctx context.Context, from source.Source, q Query) (*List, error) {
 	if q.groups(p.all()) {
 		rows.groups = membershipsOf(frame)
 	}
+	if q.byAccounts() {
+		sel.Among = rows.among()
+	}
 	if err := from.Each(ctx, sel, rows.begin, rows.make, rows.keep); err != nil {
 		return nil, err
 	}
@@ -207,6 +210,7 @@ func (q *Query) frame(ctx context.Context, from source.Source) (*directory.Surve
 			Policies: q.judged(p.all()),
 			Groups:   q.groupsAsked() || q.groups(p.all()),
 			SignIns:  q.signIns(p.all()),
+			Accounts: q.byAccounts(),
 		},
 	)
 	if err != nil {
@@ -358,6 +362,7 @@ type collector struct {
 	untold  int // entries of which it cannot be told whether they are meant
 	seen    map[directory.Kind]directory.AttrSet
 	kinds   map[directory.Kind]int
+	passed  map[directory.Kind]int // accounts of the frame, where it chose which are read
 }
 
 // made is what one entry gives: what it shows, and a row if it is meant.
@@ -370,6 +375,43 @@ type made struct {
 
 func (c *collector) begin() {
 	c.rows, c.untold, c.seen, c.kinds = nil, 0, map[directory.Kind]directory.AttrSet{}, map[directory.Kind]int{}
+	maps.Copy(c.kinds, c.passed)
+}
+
+// byAccounts tells whether accounts are chosen by conditions only, so that a survey may
+// choose them before their entries are read.
+func (q *Query) byAccounts() bool {
+	return slices.Contains([]string{"users", "people", "services", "computers", "accounts"}, q.What) &&
+		q.Filter == "" && !q.When.Empty()
+}
+
+// among chooses among the accounts of the frame those whose entries have to be looked at,
+// and takes note that the others were seen. It returns nil where the frame holds none.
+func (c *collector) among() map[directory.Key]bool {
+	if c.frame.Accounts.Len() == 0 {
+		return nil
+	}
+	chosen := map[directory.Key]bool{}
+	for a := range c.frame.Accounts.All() {
+		if c.holds(&view{acc: a}) != filter.False {
+			chosen[a.Key] = true
+		}
+	}
+	c.passed = map[directory.Kind]int{}
+	for kind, n := range c.frame.Count {
+		if selectedWith(c.query.What, directory.Kind(kind)) {
+			c.passed[directory.Kind(kind)] = n
+		}
+	}
+	c.frame.Accounts = directory.Accounts{}
+	return chosen
+}
+
+// selectedWith tells whether Selecting lets accounts of a kind through, besides those that
+// are listed: managed service accounts are computers by their classes.
+func selectedWith(what string, kind directory.Kind) bool {
+	return kind.IsAccount() && (slices.Contains(Kinds[what], kind) ||
+		what != "services" && (what != "computers" || kind == directory.KindService))
 }
 
 func (c *collector) make(e *directory.Entry) any {

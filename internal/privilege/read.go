@@ -57,28 +57,48 @@ func Read(ctx context.Context, from Reader, d *directory.Dialect, rules Rules, a
 	if err != nil {
 		return nil, err
 	}
-	g := newGraph(survey.Groups, rules)
-	h := &Holders{
-		graph:   g,
-		dialect: d,
-		holders: map[directory.Key]*holder{},
-		Judged:  d != directory.AD || g.Holds(512) && g.Holds(544),
-	}
-	if g.None() {
+	h := newHolders(survey, rules)
+	if h.graph.None() {
 		return h, nil
 	}
-	accounts, err := g.candidates(ctx, from, d, lists)
+	accounts, err := h.graph.candidates(ctx, from, d, lists)
 	if err != nil {
 		return nil, fmt.Errorf("reading the members of privileged groups: %w", err)
 	}
 	for i := range accounts {
 		a := d.Account(&accounts[i])
 		a.Key = directory.KeyOf(a.DN)
-		if names := groupsOf(g.Of(&a)); len(names) > 0 && a.Kind.IsAccount() {
-			h.holders[a.Key] = &holder{groups: names, enabled: survey.Enabled(&a, at).Yes}
-		}
+		h.add(survey, &a, at)
 	}
 	return h, nil
+}
+
+// Surveyed is what Read finds out, by a survey of everything.
+func Surveyed(s *directory.Survey, rules Rules, at time.Time) *Holders {
+	h := newHolders(s, rules)
+	if !h.graph.None() {
+		for a := range s.Accounts.All() {
+			h.add(s, a, at)
+		}
+	}
+	return h
+}
+
+func newHolders(s *directory.Survey, rules Rules) *Holders {
+	g := newGraph(s.Groups, rules)
+	return &Holders{
+		graph:   g,
+		dialect: s.Dialect,
+		holders: map[directory.Key]*holder{},
+		Judged:  s.Dialect != directory.AD || g.Holds(512) && g.Holds(544),
+	}
+}
+
+// add takes an account in that reaches privileged groups.
+func (h *Holders) add(s *directory.Survey, a *directory.Account, at time.Time) {
+	if names := groupsOf(h.graph.Of(a)); len(names) > 0 && a.Kind.IsAccount() {
+		h.holders[a.Key] = &holder{groups: names, enabled: s.Enabled(a, at).Yes}
+	}
 }
 
 // readGroups reads all groups, with the policies that tell whether somebody

@@ -55,7 +55,8 @@ type File struct {
 	known   *Identity  // of a kept survey
 	indexed *kept.File // its index, once somebody had to know and where it has one
 	read    *directory.Survey
-	ahead   bool // the survey will be asked for
+	ahead   ahead   // what will be asked for
+	places  *places // where its entries stand, once it was read with that ahead
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
 	carried map[string]bool
@@ -91,6 +92,9 @@ func (f *File) Close() error {
 	if f.indexed != nil {
 		f.indexed.Close()
 	}
+	if f.places != nil {
+		f.places.Close()
+	}
 	if f.removed == nil {
 		return nil
 	}
@@ -120,6 +124,9 @@ func (f *File) open() (io.Reader, func(), error) {
 	}
 	in := bufio.NewReaderSize(counted, 1<<16)
 	start, _ := in.Peek(4)
+	if !wrapped(start) {
+		return in, closing, nil
+	}
 	switch {
 	case bytes.HasPrefix(start, []byte{0x1f, 0x8b}):
 		z, err := gzip.NewReader(in)
@@ -135,14 +142,18 @@ func (f *File) open() (io.Reader, func(), error) {
 			return nil, nil, fmt.Errorf("%s: damaged zstd data: %w", f.name, err)
 		}
 		return z, func() { z.Close(); closing() }, nil
-	case bytes.HasPrefix(start, []byte{0xff, 0xfe}), bytes.HasPrefix(start, []byte{0xfe, 0xff}):
-		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in), closing, nil
-	}
-	if bytes.HasPrefix(start, []byte{'P', 'K', 3, 4}) {
+	case bytes.HasPrefix(start, []byte{'P', 'K', 3, 4}):
 		closing()
 		return nil, nil, fmt.Errorf("%s is a zip file or a workbook, not LDIF: export the entries as LDIF", f.name)
 	}
-	return in, closing, nil
+	return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in), closing, nil
+}
+
+// wrapped tells by the first octets of a file that they are not its text: it is
+// compressed, or UTF-16, or no LDIF at all.
+func wrapped(start []byte) bool {
+	return slices.ContainsFunc([]string{"\x1f\x8b", "\x28\xb5\x2f\xfd", "\xff\xfe", "\xfe\xff", "PK\x03\x04"},
+		func(magic string) bool { return bytes.HasPrefix(start, []byte(magic)) })
 }
 
 // countedReader tells how much of a file is read.
@@ -196,6 +207,7 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 // judged is what one block of a file gives to a survey.
 type judged struct {
 	part  *directory.Part
+	place place
 	wrong *ldif.Record // a change record, which is no entry
 	found []directory.Entry
 }
@@ -228,9 +240,19 @@ func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
 	return s, err
 }
 
-// SurveyAhead says that the survey will be asked for, so that whoever looks for entries
-// before may take it on the way: the file is read once and not twice.
-func (f *File) SurveyAhead() { f.ahead = true }
+// ahead is what will be asked for after a survey.
+type ahead int
+
+const (
+	nothingAhead ahead = iota
+	namesAhead         // entries of some names
+	entriesAhead       // the survey itself, and entries of some names or values
+)
+
+// SurveyAhead says that the survey will be asked for, and entries after it. Whoever looks
+// for entries before takes the survey on the way, and the survey remembers where they
+// stand: the file is read once.
+func (f *File) SurveyAhead() { f.ahead = entriesAhead }
 
 var errEnough = errors.New("enough read")
 
@@ -262,6 +284,11 @@ func (f *File) survey(
 	s := directory.NewSurvey(d)
 	s.Asked, s.RightsRead, s.Gaps = f.asked, f.rights, f.gaps
 	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
+	var found []directory.Entry
+	var where *places
+	if f.ahead != nothingAhead {
+		where = newPlaces(f.path, d, f.ahead == entriesAhead)
+	}
 	work := func(records []ldif.Record) (j judged) {
 		j.part = directory.NewPart(len(records), f.Keep)
 		for i := range records {
@@ -269,20 +296,23 @@ func (f *File) survey(
 				j.wrong = &records[i]
 				return j
 			}
-			j.part.Add(d, &records[i].Entry)
+			key, parent := j.part.Add(d, &records[i].Entry)
+			if where != nil {
+				where.note(&j.place, &records[i], key, parent)
+			}
 			if test != nil && test(&records[i].Entry) {
 				j.found = append(j.found, records[i].Clone())
 			}
 		}
 		return j
 	}
-	broken, found := 0, []directory.Entry(nil)
+	broken := 0
 	counted := *f
 	counted.referred = func(n int) { s.Referrals += n }
 	if f.Broken != nil {
 		counted.Broken = func(err error) { broken++; f.Broken(err) }
 	}
-	err := each(ctx, &counted, test == nil, work, func(j judged) error {
+	err := each(ctx, &counted, test == nil && f.ahead != entriesAhead, work, func(j judged) error {
 		if j.wrong != nil {
 			return &ldif.Error{
 				Line: j.wrong.Line,
@@ -292,8 +322,12 @@ func (f *File) survey(
 		}
 		s.Merge(j.part)
 		found = append(found, j.found...)
+		if where != nil {
+			where.parts = append(where.parts, j.place)
+		}
 		return nil
 	})
+	f.remember(where, err)
 	s.Broken = broken
 	s.Settle()
 	if err == nil && s.Entries == 0 && broken == 0 {
@@ -303,6 +337,17 @@ func (f *File) survey(
 		"file", f.name, "dialect", d.Name, "entries", s.Entries, "accounts", s.Accounts.Len(),
 		"took", time.Since(began).Round(time.Millisecond))
 	return s, found, err
+}
+
+// remember takes over where the entries stand, as far as all of them were read.
+func (f *File) remember(where *places, err error) {
+	if f.places != nil {
+		f.places.Close()
+	}
+	if f.places = where; where != nil && err != nil {
+		where.Close()
+		f.places = nil
+	}
 }
 
 // pick returns the entries of the file for which the test says yes.
@@ -338,12 +383,16 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 	if err != nil {
 		return nil, err
 	}
-	m, err := f.matcher(ctx, cond)
+	d, err := f.dialect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m, err := f.matcher(ctx, cond, d)
 	if err != nil {
 		return nil, err
 	}
 	test := func(e *directory.Entry) bool { return m.Match(e) == filter.True }
-	if f.ahead && f.read == nil && f.Dialect != nil {
+	if f.ahead == entriesAhead && f.read == nil && f.Dialect != nil {
 		s, found, err := f.survey(ctx, f.Dialect, test)
 		if err != nil {
 			return nil, err
@@ -351,17 +400,18 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 		f.read = s
 		return found, nil
 	}
+	if by := f.finder(); by != nil {
+		if found, ok, err := by.Fulfilling(ctx, &cond, d); ok {
+			return slices.DeleteFunc(found, func(e directory.Entry) bool { return !test(&e) }), err
+		}
+	}
 	return f.pick(ctx, test)
 }
 
 // matcher makes a filter ready for the file's entries. What no schema knows
 // the file has to show, and chains of links are followed through all of it,
 // so that the file may be read once or twice for that.
-func (f *File) matcher(ctx context.Context, cond filter.Filter) (*filter.Matcher, error) {
-	d, err := f.dialect(ctx)
-	if err != nil {
-		return nil, err
-	}
+func (f *File) matcher(ctx context.Context, cond filter.Filter, d *directory.Dialect) (*filter.Matcher, error) {
 	m, err := cond.For(d, nil)
 	if err != nil {
 		return nil, err
@@ -438,15 +488,21 @@ func (f *File) Listing(ctx context.Context, values ...Value) ([]directory.Entry,
 	return f.Select(ctx, anyOf(values), nil)
 }
 
-// index is the index of a kept survey, nil where there is none.
-func (f *File) index() *kept.File {
-	if f.known == nil || f.indexed != nil {
-		return f.indexed
+// finder finds entries of the file without reading all of it: by the index of a kept
+// survey, or by what a survey has remembered. Nil where neither is there.
+func (f *File) finder() finder {
+	if f.places != nil && f.places.values {
+		return f.places
 	}
-	if index, err := kept.Open(f.path); err == nil {
-		f.indexed = index
+	if f.known != nil && f.indexed == nil {
+		if index, err := kept.Open(f.path); err == nil {
+			f.indexed = index
+		}
 	}
-	return f.indexed
+	if f.indexed != nil {
+		return indexed{f.indexed}
+	}
+	return nil
 }
 
 // Get returns the entries with these names.
@@ -455,8 +511,8 @@ func (f *File) Get(ctx context.Context, dns []string) ([]directory.Entry, error)
 	for _, dn := range dns {
 		want[directory.FoldDN(dn)] = true
 	}
-	if index := f.index(); index != nil {
-		return index.Named(ctx, want)
+	if by := f.finder(); by != nil {
+		return by.Named(ctx, want)
 	}
 	return f.pick(ctx, func(e *directory.Entry) bool { return want[directory.FoldDN(e.DN)] })
 }
@@ -501,10 +557,17 @@ func (f *File) Children(ctx context.Context, parents []string) (map[string][]str
 	for _, dn := range parents {
 		want[directory.FoldDN(dn)] = dn
 	}
-	found, err := f.pick(ctx, func(e *directory.Entry) bool {
-		_, p := directory.SplitDN(directory.FoldDN(e.DN))
-		return want[p] != ""
-	})
+	names := make(map[string]bool, len(want))
+	for name := range want {
+		names[name] = true
+	}
+	var found []directory.Entry
+	var err error
+	if by := f.finder(); by != nil {
+		found, err = by.Below(ctx, names)
+	} else {
+		found, err = f.pick(ctx, func(e *directory.Entry) bool { return standsBelow(e, names) })
+	}
 	children := map[string][]string{}
 	for i := range found {
 		_, p := directory.SplitDN(directory.FoldDN(found[i].DN))
@@ -524,12 +587,17 @@ func (f *File) Frame(ctx context.Context, need Need) (*directory.Survey, error) 
 		return f.read, nil
 	}
 	if need != (Need{}) {
+		if need.Accounts {
+			f.ahead = max(f.ahead, namesAhead)
+		}
 		s, err := f.readSurvey(ctx)
 		if err != nil {
 			return nil, err
 		}
 		f.Dialect = s.Dialect
-		s.Accounts, s.Partial = directory.Accounts{}, true // a million of them nobody asks for
+		if s.Partial = true; !need.Accounts || f.places == nil {
+			s.Accounts = directory.Accounts{} // a million of them nobody asks for
+		}
 		return s, nil
 	}
 	d, err := f.dialect(ctx)
@@ -541,6 +609,10 @@ func (f *File) Frame(ctx context.Context, need Need) (*directory.Survey, error) 
 	return s, nil
 }
 
+// few is the share of a file, one in so many, up to which single entries are read sooner
+// than all of it on all processors.
+const few = 4
+
 // Each evaluates the selection on every entry of the file.
 func (f *File) Each(
 	ctx context.Context, sel Selection, begin func(), make func(*directory.Entry) any, keep func(any),
@@ -549,17 +621,31 @@ func (f *File) Each(
 	if err != nil {
 		return err
 	}
-	m, err := f.matcher(ctx, cond)
+	d, err := f.dialect(ctx)
+	if err != nil {
+		return err
+	}
+	m, err := f.matcher(ctx, cond, d)
 	if err != nil {
 		return err
 	}
 	under := directory.FoldDN(sel.Under)
+	meant := func(e *directory.Entry) bool {
+		return m.Match(e) == filter.True && (under == "" || directory.Under(directory.FoldDN(e.DN), under))
+	}
 	begin()
+	if f.places != nil && sel.Among != nil && len(sel.Among) < f.places.Len()/few {
+		found, err := f.places.keyed(ctx, sel.Among)
+		for i := range found {
+			if meant(&found[i]) {
+				keep(make(&found[i]))
+			}
+		}
+		return err
+	}
 	return again(ctx, f, f.knows(sel.Attributes, cond.Attributes()), func(records []ldif.Record) (made []any) {
 		for i := range records {
-			e := &records[i].Entry
-			if records[i].IsEntry() && m.Match(e) == filter.True &&
-				(under == "" || directory.Under(directory.FoldDN(e.DN), under)) {
+			if e := &records[i].Entry; records[i].IsEntry() && meant(e) {
 				made = append(made, make(e))
 			}
 		}

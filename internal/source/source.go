@@ -60,6 +60,9 @@ type Need struct {
 	Policies bool // the domain and the password policies
 	Groups   bool // all groups with their members
 	SignIns  bool // what other servers know of sign-ins
+	// Accounts asks for them too, to choose among them before their entries are read, where
+	// that spares a reading. Whoever asks has to drop them.
+	Accounts bool
 }
 
 // groupClasses are the classes of groups, of every dialect.
@@ -96,6 +99,9 @@ type Selection struct {
 	Attributes []string // at least these; none means all that are stored
 	// Rights asks to write down with each entry what of it may not be read.
 	Rights bool
+	// Among are keys of the names of all entries that can be meant, where these are known;
+	// nil otherwise. Others may be handed over too.
+	Among map[directory.Key]bool
 }
 
 // Identity tells one directory from another: the domain's SID on the `ad`

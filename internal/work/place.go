@@ -88,6 +88,13 @@ func (p *Place) Survey(ctx context.Context) (*directory.Survey, error) {
 	return survey, err
 }
 
+// surveyAhead tells a file that it will be surveyed, and entries of it read after that.
+func (p *Place) surveyAhead() {
+	if file, ok := p.Source.(*source.File); ok {
+		file.SurveyAhead()
+	}
+}
+
 // Dialect tells which directory this is, and how its entries are read.
 func (p *Place) Dialect(ctx context.Context) (source.Identity, *directory.Dialect, error) {
 	id, err := p.Identity(ctx)

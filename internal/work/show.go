@@ -55,9 +55,7 @@ type OnLadder struct {
 // Show collects everything about one account of a place. Of the question, AsOf
 // and SignIns count.
 func (s *Session) Show(ctx context.Context, p *Place, name string, q *Question) (*Card, error) {
-	if file, ok := p.Source.(*source.File); ok {
-		file.SurveyAhead()
-	}
+	p.surveyAhead()
 	e, err := s.LookAccountUp(ctx, p, name)
 	if err != nil {
 		return nil, err

@@ -179,6 +179,7 @@ func locate(ctx context.Context, p *Place, f *settings.Filter) (err error) {
 // result holds the refusals also where there is an error, since they may be why.
 func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged, error) {
 	staged := &Staged{}
+	p.surveyAhead()
 	r, err := s.located(ctx, p, r)
 	if err != nil {
 		return staged, err
@@ -319,7 +320,7 @@ func (s *Session) stager(ctx context.Context, p *Place, r *StageRequest) (*batch
 		return nil, nil, err
 	}
 	now := s.now() // AsOf is for judging; what is staged is staged now
-	holders, err := privilege.Read(ctx, p.Source, d, privilege.RulesFor(id, s.Settings.Audit.PrivilegedGroups), now)
+	holders, err := s.holders(ctx, p, id, d, now)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -348,6 +349,22 @@ func (s *Session) stager(ctx context.Context, p *Place, r *StageRequest) (*batch
 		order.At = now
 	}
 	return stager, order, err
+}
+
+// holders are who has power in a place: a server is asked for its groups, of a file the
+// survey knows them.
+func (s *Session) holders(
+	ctx context.Context, p *Place, id source.Identity, d *directory.Dialect, at time.Time,
+) (*privilege.Holders, error) {
+	rules := privilege.RulesFor(id, s.Settings.Audit.PrivilegedGroups)
+	if _, live := p.Server(); live {
+		return privilege.Read(ctx, p.Source, d, rules, at)
+	}
+	survey, err := p.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return privilege.Surveyed(survey, rules, at), nil
 }
 
 // order is a request as staging takes it.

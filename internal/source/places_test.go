@@ -1,0 +1,195 @@
+package source
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yardbroom/internal/directory"
+)
+
+// muddled writes a directory as many programs write it: comments, blank lines and
+// references between the records, folded lines, names in base64, ends of lines of two
+// kinds, records that are added, and one entry twice.
+func muddled(r *rand.Rand) (text []byte, names []string) {
+	end := []string{"\n", "\r\n"}[r.IntN(2)]
+	var b strings.Builder
+	line := func(name, value string) {
+		switch r.IntN(6) {
+		case 0:
+			fmt.Fprintf(&b, "%s:: %s%s", name, base64.StdEncoding.EncodeToString([]byte(value)), end)
+		case 1:
+			cut := r.IntN(len(value)-1) + 1
+			for value[cut]&0xC0 == 0x80 {
+				cut--
+			}
+			fmt.Fprintf(&b, "%s: %s%s %s%s", name, value[:cut], end, value[cut:], end)
+		default:
+			fmt.Fprintf(&b, "%s: %s%s", name, value, end)
+		}
+	}
+	if r.IntN(2) == 0 {
+		b.WriteString("\ufeff")
+	}
+	if r.IntN(2) == 0 {
+		b.WriteString("version: 1" + end + end)
+	}
+	line("dn", "dc=x")
+	line("objectClass", "domain")
+	line("entryUUID", "ffffffff-0000-4000-8000-000000000000")
+	places := []string{"dc=x"}
+	for i := range 300 {
+		switch r.IntN(10) {
+		case 0:
+			b.WriteString(end + end + "# a comment" + end)
+		case 1:
+			b.WriteString(end + "ref: ldap://elsewhere.example/dc=y" + end)
+		}
+		b.WriteString(end)
+		leaf := fmt.Sprintf("n%d", i)
+		if r.IntN(5) == 0 {
+			leaf = []string{`Müller\, A`, "  x", `a\+b`}[r.IntN(3)] + leaf
+		}
+		dn := "CN=" + leaf + []string{",", ", "}[r.IntN(2)] + places[r.IntN(len(places))]
+		if r.IntN(20) == 0 && len(names) > 0 {
+			dn = names[r.IntN(len(names))]
+		}
+		names = append(names, dn)
+		line("dn", dn)
+		if r.IntN(10) == 0 {
+			b.WriteString("changetype: add" + end)
+		}
+		line("objectClass", []string{"person", "groupOfNames", "organizationalUnit"}[r.IntN(3)])
+		line("uid", fmt.Sprintf("u%d", r.IntN(200)))
+		for _, attr := range []string{"manager", "member", "uniqueMember", "seeAlso", "roleOccupant"} {
+			if r.IntN(3) == 0 {
+				line(attr, names[r.IntN(len(names))])
+			}
+		}
+		if r.IntN(4) == 0 {
+			line("memberUid", fmt.Sprintf("u%d", r.IntN(200)))
+		}
+		if r.IntN(8) == 0 {
+			places = append(places, dn)
+		}
+		line("entryUUID", fmt.Sprintf("%08x-0000-4000-8000-000000000000", i))
+	}
+	if r.IntN(2) == 0 {
+		b.WriteString(end)
+	}
+	return []byte(b.String()), names
+}
+
+// TestEntriesAreFoundByTheirPlacesAsByReadingAll holds what is found in a plain file that was
+// surveyed against what is found in the same file, compressed, which has to be read anew
+// for each question.
+func TestEntriesAreFoundByTheirPlacesAsByReadingAll(t *testing.T) {
+	ctx := context.Background()
+	for seed := range uint64(20) {
+		r := rand.New(rand.NewPCG(seed, 0))
+		text, names := muddled(r)
+		var gz bytes.Buffer
+		w := gzip.NewWriter(&gz)
+		_, err := w.Write(text)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		plain, slow := write(t, "plain.ldif", text), write(t, "slow.ldif.gz", gz.Bytes())
+		for _, f := range []*File{plain, slow} {
+			f.SurveyAhead()
+			_, err := f.Survey(ctx)
+			require.NoError(t, err)
+		}
+		_, err = Keep(ctx, plain, Keeping{Dir: filepath.Dir(plain.path), Name: "kept", Now: time.Now})
+		require.NoError(t, err)
+		kept, err := OpenKept(filepath.Dir(plain.path), "kept")
+		require.NoError(t, err)
+		require.NotNil(t, plain.places)
+		require.Nil(t, slow.places)
+
+		same := func(what string, got, want any, err, wantErr error) {
+			require.NoError(t, wantErr, what)
+			require.NoError(t, err, what)
+			require.Equal(t, fmt.Sprintf("%+v", want), fmt.Sprintf("%+v", got), "seed %d: %s", seed, what)
+		}
+		dns := []string{"cn=nobody,dc=x", "DC=X"}
+		for range 8 {
+			dns = append(dns, strings.ToUpper(names[r.IntN(len(names))]))
+		}
+		got, err := plain.Get(ctx, dns)
+		want, wantErr := slow.Get(ctx, dns)
+		same("names", got, want, err, wantErr)
+		children, err := plain.Children(ctx, dns)
+		wantChildren, wantErr := slow.Children(ctx, dns)
+		same("children", children, wantChildren, err, wantErr)
+		children, err = kept.Children(ctx, dns)
+		same("children of a kept one", children, wantChildren, err, wantErr)
+		name, other := EscapeFilter(names[r.IntN(len(names))]), EscapeFilter(names[r.IntN(len(names))])
+		for _, filter := range []string{
+			"(member=" + name + ")", "(|(member=" + name + ")(uniqueMember=" + other + ")(memberUid=u7))",
+			"(&" + GroupFilter + "(|(member=" + name + ")(memberUid=u9)))", "(uid=U12)", "(!(member=" + name + "))",
+			"(|(seeAlso=" + name + ")(roleOccupant=" + name + ")(manager=" + other + "))", "(uid=u1*)", "(member=*)",
+			"(entryUUID=0000000a-0000-4000-8000-000000000000)", "(&(uid=u3)(manager=*))", "(manager=no name)",
+		} {
+			got, err := plain.Find(ctx, filter)
+			want, wantErr := slow.Find(ctx, filter)
+			same(filter, got, want, err, wantErr)
+			got, err = kept.Find(ctx, filter)
+			same("kept: "+filter, namesOf(got), namesOf(want), err, wantErr)
+		}
+		among := map[directory.Key]bool{}
+		for _, dn := range dns {
+			among[directory.KeyOf(dn)] = true
+		}
+		var some, all []string
+		for f, into := range map[*File]*[]string{plain: &some, slow: &all} {
+			err := f.Each(ctx, Selection{Filter: "(uid=*)", Under: "dc=x", Among: among}, func() {},
+				func(e *directory.Entry) any { return strings.Clone(e.DN) },
+				func(made any) {
+					if among[directory.KeyOf(made.(string))] {
+						*into = append(*into, made.(string))
+					}
+				})
+			require.NoError(t, err)
+		}
+		same("among", some, all, nil, nil)
+	}
+}
+
+func namesOf(entries []directory.Entry) (names []string) {
+	for i := range entries {
+		names = append(names, entries[i].DN)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// TestAFileThatIsWrittenToWhileItIsReadIsRefused: its places are those of another text.
+func TestAFileThatIsWrittenToWhileItIsReadIsRefused(t *testing.T) {
+	ctx := context.Background()
+	text := []byte(adText)
+	for what, now := range map[string][]byte{
+		"longer":         append(bytes.Clone(text), "\ndn: cn=z,dc=x\ncn: z\n"...),
+		"another":        bytes.Replace(text, []byte("CN=Ada"), []byte("CN=Bea"), 1),
+		"not the record": bytes.Replace(text, []byte("\n\ndn:"), []byte("\n\nDN "), 1),
+	} {
+		f := write(t, "a.ldif", text)
+		f.SurveyAhead()
+		_, err := f.Survey(ctx)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(f.path, now, 0o600))
+		_, err = f.Get(ctx, []string{"CN=Ada,OU=Staff,DC=x"})
+		assert.ErrorIs(t, err, errChanged, what)
+	}
+}
