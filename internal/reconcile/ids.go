@@ -150,6 +150,21 @@ func (n *numbers) alone(id string) bool { return len(n.accounts.of(id)) < 2 }
 // findRelation finds out whether ids that are not the same are so but for
 // something: those who share one then mostly share a name.
 func (m *matcher) findRelation() {
+	type open struct {
+		core    string
+		account int32
+	}
+	var all []open // the ids that nobody has as they are
+	for a, account := range m.accounts {
+		for id := range m.accountIDs(account) {
+			if c := core(id); len(c) >= leastCore && !m.ids.exact.has(id) {
+				all = append(all, open{c, int32(a)})
+			}
+		}
+	}
+	if len(all) < leastWitnesses {
+		return
+	}
 	for i := range relations {
 		r := &relations[i]
 		related := newHolders(len(m.people))
@@ -161,15 +176,9 @@ func (m *matcher) findRelation() {
 			}
 		}
 		var w witnesses
-		for a, account := range m.accounts {
-			for id := range m.accountIDs(account) {
-				c := core(id)
-				if len(c) < leastCore || len(m.ids.exact.of(id)) > 0 {
-					continue
-				}
-				if who := related.of(r.account(c)); len(who) == 1 {
-					w.ask(m, who[0], int32(a))
-				}
+		for _, o := range all {
+			if who := related.of(r.account(o.core)); len(who) == 1 {
+				w.ask(m, who[0], o.account)
 			}
 		}
 		if w.confirm() {
@@ -185,28 +194,14 @@ func (m *matcher) findRelation() {
 // of one numbering: then the ids of those who share a mail address agree, in
 // some cases at least, and those who share an id mostly share a name.
 func (m *matcher) sameNumbers() bool {
+	said := make([]numbering, chunksOf(len(m.accounts)))
+	inChunks(len(m.accounts), func(chunk, i int) { said[chunk].ask(m, int32(i)) })
 	var byMail, byName witnesses
 	shared := false
-	for i, a := range m.accounts {
-		for id := range m.accountIDs(a) {
-			who := m.ids.people(id)
-			shared = shared || len(who) > 0
-			if len(who) == 1 {
-				byName.ask(m, who[0], int32(i))
-			}
-		}
-		for mail := range addresses(a) {
-			who := m.mails.of(mail)
-			if len(who) != 1 || m.people[who[0]].Values[roster.PersonID] == "" || !m.hasID(a) {
-				continue
-			}
-			if m.idsAgree(who[0], a) {
-				byMail.agree++
-			} else {
-				byMail.differ++
-			}
-			break
-		}
+	for _, s := range said {
+		byMail.add(s.byMail)
+		byName.add(s.byName)
+		shared = shared || s.shared
 	}
 	why := ""
 	switch {
@@ -244,8 +239,45 @@ func (w *witnesses) ask(m *matcher, p, account int32) {
 // deny tells whether enough were asked, and hardly any agree.
 func (w witnesses) deny() bool { return w.agree+w.differ >= 10 && w.agree*10 < w.differ }
 
+func (w *witnesses) add(o witnesses) {
+	w.agree += o.agree
+	w.differ += o.differ
+}
+
+// numbering is what accounts say of whether their ids are those of the roster.
+type numbering struct {
+	shared         bool // some ids are in both
+	byMail, byName witnesses
+}
+
+func (n *numbering) ask(m *matcher, account int32) {
+	a := m.accounts[account]
+	for id := range m.accountIDs(a) {
+		who := m.ids.people(id)
+		n.shared = n.shared || len(who) > 0
+		if len(who) == 1 {
+			n.byName.ask(m, who[0], account)
+		}
+	}
+	for mail := range addresses(a) {
+		who := m.mails.of(mail)
+		if len(who) != 1 || m.people[who[0]].Values[roster.PersonID] == "" || !m.hasID(a) {
+			continue
+		}
+		if m.idsAgree(who[0], a) {
+			n.byMail.agree++
+		} else {
+			n.byMail.differ++
+		}
+		return
+	}
+}
+
+// leastWitnesses is how many have to agree to prove anything.
+const leastWitnesses = 3
+
 // confirm tells whether some were asked, and nearly all agree.
-func (w witnesses) confirm() bool { return w.agree >= 3 && w.agree >= 9*w.differ }
+func (w witnesses) confirm() bool { return w.agree >= leastWitnesses && w.agree >= 9*w.differ }
 
 func (m *matcher) hasID(a *directory.Account) bool {
 	for range m.accountIDs(a) {

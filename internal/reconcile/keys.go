@@ -85,6 +85,12 @@ func (h *holders) add(value string, who int32) {
 	}
 }
 
+// has tells whether anybody holds a value.
+func (h *holders) has(value string) bool {
+	_, ok := h.one[directory.TextKey(value)]
+	return ok
+}
+
 // of returns all holders of a value. The list is not to be changed.
 func (h *holders) of(value string) []int32 {
 	k := directory.TextKey(value)
@@ -200,9 +206,16 @@ func (m *matcher) readMails() {
 // byKeys states pairs that share a person id or a mail address, and then those
 // whose sign-in name is an address, where nothing contradicts.
 func (m *matcher) byKeys() {
-	for i, a := range m.accounts {
-		if m.owner[i] == nobody && m.result.Gone[a].Person == "" {
-			m.byKeysOf(int32(i), a)
+	// Looking keys up goes on all processors, some accounts at a time; what follows from
+	// them does not.
+	pointing := make([][]keyed, min(keyedAtOnce, len(m.accounts)))
+	for begin := 0; begin < len(m.accounts); begin += keyedAtOnce {
+		some := m.accounts[begin:min(begin+keyedAtOnce, len(m.accounts))]
+		inChunks(len(some), func(_, i int) { pointing[i] = m.keysOf(int32(begin+i), some[i]) })
+		for i, a := range some {
+			if m.owner[begin+i] == nobody && m.result.Gone[a].Person == "" {
+				m.byKeysOf(int32(begin+i), pointing[i])
+			}
 		}
 	}
 	for i, a := range m.accounts {
@@ -217,10 +230,11 @@ func (m *matcher) undecided(account int32) bool {
 	return m.owner[account] == nobody && m.doubts[account] == nil && m.result.Gone[m.accounts[account]].Person == ""
 }
 
-// byKeysOf states the person to whom id and addresses of an account point. A
-// value that several people have is no key; it is weighed with everything else.
-func (m *matcher) byKeysOf(account int32, a *directory.Account) {
-	var keys []keyed
+// keyedAtOnce is how many accounts' keys are held in memory.
+const keyedAtOnce = 1 << 16
+
+// keysOf are those by which an account points to people: its ids and its addresses.
+func (m *matcher) keysOf(account int32, a *directory.Account) (keys []keyed) {
 	byID, byMail := keyed{by: ByPersonID}, keyed{by: ByMail}
 	if m.ids.compared {
 		for id := range m.accountIDs(a) {
@@ -235,6 +249,12 @@ func (m *matcher) byKeysOf(account int32, a *directory.Account) {
 			keys = append(keys, k)
 		}
 	}
+	return keys
+}
+
+// byKeysOf states the person to whom the keys of an account point. A value that several
+// people have is no key; it is weighed with everything else.
+func (m *matcher) byKeysOf(account int32, keys []keyed) {
 	if len(keys) == 0 {
 		return
 	}

@@ -236,8 +236,11 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 		if a.Kind == directory.KindUser && !a.BuiltIn {
 			m.byLogon[directory.TextKey(a.Logon)] = int32(len(m.accounts))
 			m.accounts = append(m.accounts, a)
-			m.second = append(m.second, opt.Second != nil && opt.Second.MatchString(a.Logon))
 		}
+	}
+	m.second = make([]bool, len(m.accounts))
+	if opt.Second != nil {
+		inChunks(len(m.accounts), func(_, i int) { m.second[i] = opt.Second.MatchString(m.accounts[i].Logon) })
 	}
 	m.owner = make([]int32, len(m.accounts))
 	for i := range m.owner {
