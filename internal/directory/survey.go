@@ -251,6 +251,17 @@ func (s *Survey) HasBelow(k Key) bool { return s.places[k] != nil }
 // account, by its RID.
 func (s *Survey) PrimaryOfSomebody(rid uint32) bool { _, ok := s.primaryGroups[rid]; return ok }
 
+// LastRID is the highest number of an account or a group, on the `ad` schema.
+func (s *Survey) LastRID() (last uint32) {
+	for a := range s.Accounts.All() {
+		last = max(last, a.RID)
+	}
+	for i := range s.Groups {
+		last = max(last, s.Groups[i].RID)
+	}
+	return last
+}
+
 // GIDInUse tells whether an account has this gidNumber.
 func (s *Survey) GIDInUse(gid string) bool { _, ok := s.gidNumbers[gid]; return ok }
 

@@ -55,6 +55,11 @@ type Directory struct {
 	closed   map[string]bool            // by objectGUID: whose list was written, and whether it takes nothing in from above
 
 	passwords map[string]string // by raw objectGUID: those that were set, to sign in with
+
+	behind Behind           // nil where it holds everything
+	taken  map[string]taken // from there, by their folded names there
+	asked  map[string]bool  // there
+	broken error            // what came from there instead of an answer
 }
 
 // link is an entry, by its folded name, and the attribute by which it names
@@ -266,6 +271,9 @@ func (d *Directory) key(dn string) string {
 	if err != nil {
 		return dn
 	}
+	if d.byGUID[raw] == "" && d.behind != nil {
+		d.wantFilter("(objectGUID=" + filter.Escape(raw) + ")")
+	}
 	if key, ok := d.byGUID[raw]; ok {
 		return key
 	}
@@ -325,6 +333,9 @@ func (d *Directory) view(key string) *directory.Entry {
 	}
 	named := map[string][]string{}
 	for l := range d.linked[key] {
+		if d.behind != nil && l.attr != "member" {
+			continue // those are shown as they were behind: not all who name it are here
+		}
 		named[backlinks[l.attr]] = append(named[backlinks[l.attr]], d.entries[l.from].DN)
 	}
 	for back, dns := range named {
@@ -456,6 +467,7 @@ func (d *Directory) Add(e directory.Entry) error {
 	defer d.mu.Unlock()
 	key := directory.FoldDN(e.DN)
 	_, parent := directory.SplitDN(e.DN)
+	d.wantNamed(key, directory.FoldDN(parent))
 	switch {
 	case d.entries[key] != nil:
 		return refuse(ldap.LDAPResultEntryAlreadyExists, "%s exists", e.DN)
@@ -530,6 +542,9 @@ func (d *Directory) unique(key, logon string) error {
 
 // named returns all that can have a logon name.
 func (d *Directory) named(logon string) []string {
+	if d.behind != nil {
+		d.wantFilter("(sAMAccountName=" + ldap.EscapeFilter(logon) + ")")
+	}
 	eq, ok := filter.EqualityOf(d.dialect, "sAMAccountName")
 	if form, valid := eq.Form(logon); ok && valid {
 		if keys, indexed := d.index.having(eq.Name, form); indexed {
@@ -544,6 +559,7 @@ func (d *Directory) checkLinks(attr string, targets []string) error {
 		return nil
 	}
 	for _, t := range targets {
+		d.wantNamed(directory.FoldDN(t))
 		if e := d.entries[directory.FoldDN(t)]; e == nil || e.Has("isDeleted") {
 			return refuse(ldap.LDAPResultNoSuchObject, "%s names %s, which does not exist", attr, t)
 		}
@@ -556,6 +572,7 @@ func (d *Directory) Modify(dn string, changes []ldap.Change, showDeleted bool) e
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	key := d.key(dn)
+	d.wantNamed(key)
 	e := d.entries[key]
 	if e == nil || e.Has("isDeleted") && !showDeleted {
 		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
@@ -722,6 +739,7 @@ func (d *Directory) reanimate(key string, changes []ldap.Change) error {
 			"a deleted object's attributes cannot be changed") // what Samba answers
 	}
 	_, parent := directory.SplitDN(to)
+	d.wantNamed(directory.FoldDN(parent), directory.FoldDN(to))
 	if d.entries[directory.FoldDN(parent)] == nil {
 		return refuse(ldap.LDAPResultNoSuchObject, "no parent %s", parent)
 	}
@@ -770,6 +788,8 @@ func (d *Directory) Delete(dn string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	key := d.key(dn)
+	d.wantNamed(key)
+	d.wantTree(key)
 	e := d.entries[key]
 	switch {
 	case e == nil || e.Has("isDeleted"):
@@ -841,6 +861,8 @@ func (d *Directory) ModifyDN(dn, newRDN string, newSuperior *string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	key := d.key(dn)
+	d.wantNamed(key)
+	d.wantTree(key)
 	e := d.entries[key]
 	if e == nil || e.Has("isDeleted") {
 		return refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
@@ -854,6 +876,7 @@ func (d *Directory) ModifyDN(dn, newRDN string, newSuperior *string) error {
 	if err != nil || len(levels[0]) != 1 {
 		return refuse(ldap.LDAPResultInvalidDNSyntax, "%s is no name", target)
 	}
+	d.wantNamed(directory.FoldDN(parent), directory.FoldDN(target))
 	switch to := directory.FoldDN(target); {
 	case d.entries[directory.FoldDN(parent)] == nil:
 		return refuse(ldap.LDAPResultOther, "no parent %s", parent) // what Samba answers

@@ -579,6 +579,7 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	from := d.key(base)
+	d.wantNamed(from)
 	if e := d.entries[from]; e == nil || e.Has("isDeleted") && !showDeleted {
 		return nil, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", base)
 	}
@@ -586,17 +587,18 @@ func (d *Directory) find(base string, scope int, cond filter.Filter, showDeleted
 	if err != nil {
 		return nil, refuse(ldap.LDAPResultInappropriateMatching, "%v", err)
 	}
+	computed := len(m.Chains()) > 0 || slices.ContainsFunc(cond.Attributes(), func(name string) bool {
+		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") ||
+			slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"},
+				func(b string) bool { return strings.EqualFold(name, b) })
+	})
+	d.wantFor(from, scope, cond, computed)
 	for _, chain := range m.Chains() {
 		for _, e := range d.entries {
 			chain.Tell(chain.Links(e))
 		}
 		chain.Done()
 	}
-	computed := slices.ContainsFunc(cond.Attributes(), func(name string) bool {
-		return strings.EqualFold(name, "msDS-User-Account-Control-Computed") ||
-			slices.ContainsFunc([]string{"memberOf", "directReports", "managedObjects"},
-				func(b string) bool { return strings.EqualFold(name, b) })
-	})
 	var found []string
 	keys, narrowed := d.index.narrow(&cond)
 	if narrowed {
@@ -624,6 +626,7 @@ func (d *Directory) holds(dn string, cond filter.Filter) (bool, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	key := d.key(dn)
+	d.wantNamed(key)
 	if d.entries[key] == nil {
 		return false, refuse(ldap.LDAPResultNoSuchObject, "no entry %s", dn)
 	}

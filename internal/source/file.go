@@ -57,6 +57,8 @@ type File struct {
 	read    *directory.Survey
 	ahead   ahead   // what will be asked for
 	places  *places // where its entries stand, once it was read with that ahead
+	instead map[directory.Key]*directory.Entry
+	more    []directory.Entry
 	// carried are the names of all attributes in the file, in lower case, once
 	// somebody had to know.
 	carried map[string]bool
@@ -198,8 +200,14 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 			return nil
 		}
 	}
+	if f.instead != nil {
+		work = replacing(f, work)
+	}
 	if err := ldif.Each(ctx, in, opt, work, take); err != nil {
 		return f.fileError(err)
+	}
+	if len(f.more) > 0 {
+		return take(work(f.added()))
 	}
 	return nil
 }
@@ -296,9 +304,10 @@ func (f *File) survey(
 				j.wrong = &records[i]
 				return j
 			}
+			accounts := j.part.Len()
 			key, parent := j.part.Add(d, &records[i].Entry)
 			if where != nil {
-				where.note(&j.place, &records[i], key, parent)
+				where.note(&j.place, &records[i], key, parent, j.part.Len() > accounts)
 			}
 			if test != nil && test(&records[i].Entry) {
 				j.found = append(j.found, records[i].Clone())
@@ -323,6 +332,7 @@ func (f *File) survey(
 		s.Merge(j.part)
 		found = append(found, j.found...)
 		if where != nil {
+			j.place.known = nil
 			where.parts = append(where.parts, j.place)
 		}
 		return nil

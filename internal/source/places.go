@@ -40,6 +40,12 @@ type places struct {
 	// equalities are how the values of attributes compare, by their names as they are
 	// spelt; nil for one that is not looked up by.
 	equalities sync.Map
+	// classes are the lists of classes that entries have, each once.
+	classes struct {
+		sync.Mutex
+		numbers map[string]uint16
+		lists   [][]string
+	}
 }
 
 // place is where the entries of one block stand, one behind the other.
@@ -49,6 +55,10 @@ type place struct {
 	at     []int64
 	size   []int32
 	values []valueOf
+	// classes are numbers of lists of classes, and others the entries that are no accounts.
+	classes []uint16
+	others  []int
+	known   map[string]uint16 // of the lists that the block has met
 }
 
 // valueOf is a value of an entry.
@@ -61,8 +71,9 @@ type valueOf struct {
 // up or name each other.
 var lookedUp = map[string]bool{
 	"objectguid": true, "entryuuid": true, "nsuniqueid": true, "objectsid": true,
-	"samaccountname": true, "uid": true, "userprincipalname": true,
+	"samaccountname": true, "uid": true, "userprincipalname": true, "mail": true, "proxyaddresses": true,
 	"member": true, "uniquemember": true, "memberuid": true, "manager": true, "secretary": true, "managedby": true,
+	"primarygroupid": true, "gidnumber": true,
 	"owner": true, "roleoccupant": true, "seealso": true, "msds-psoappliesto": true, "msds-hostserviceaccount": true,
 }
 
@@ -79,7 +90,9 @@ func newPlaces(path string, d *directory.Dialect, values bool) *places {
 		file.Close()
 		return nil
 	}
-	return &places{file: file, size: info.Size(), dialect: d, values: values}
+	p := &places{file: file, size: info.Size(), dialect: d, values: values}
+	p.classes.numbers = map[string]uint16{}
+	return p
 }
 
 var valueSeed = maphash.MakeSeed()
@@ -89,14 +102,18 @@ func valued(attr, form string) string { return attr + "\x00" + form }
 
 func hashOf(value string) uint32 { return uint32(maphash.String(valueSeed, value)) }
 
-// note takes an entry of a block.
-func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key) {
+// note takes an entry of a block, which is an account or not.
+func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, account bool) {
 	n := uint32(len(in.keys))
 	in.keys, in.at, in.size = append(in.keys, key), append(in.at, r.At), append(in.size, int32(r.Size))
 	if !p.values {
 		return
 	}
 	in.below = append(in.below, uint32(parent[0]))
+	in.classes = append(in.classes, p.classesOf(in, r.Get("objectClass")))
+	if !account {
+		in.others = append(in.others, int(n))
+	}
 	for i := range r.Attrs {
 		eq := p.equality(r.Attrs[i].Name)
 		if eq == nil {
@@ -108,6 +125,39 @@ func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key) {
 			}
 		}
 	}
+}
+
+// anyClasses stands for lists of classes that are too many to be told apart.
+const anyClasses = 1<<16 - 1
+
+// classesOf is the number of a list of classes.
+func (p *places) classesOf(in *place, classes []string) uint16 {
+	var buf [256]byte
+	text := buf[:0]
+	for _, c := range classes {
+		text = append(append(text, c...), 0)
+	}
+	if n, ok := in.known[string(text)]; ok {
+		return n
+	}
+	p.classes.Lock()
+	defer p.classes.Unlock()
+	n, ok := p.classes.numbers[string(text)]
+	if !ok {
+		if n = uint16(min(len(p.classes.lists), anyClasses)); n < anyClasses {
+			list := make([]string, len(classes))
+			for i := range classes {
+				list[i] = strings.Clone(classes[i])
+			}
+			p.classes.lists = append(p.classes.lists, list)
+			p.classes.numbers[string(text)] = n
+		}
+	}
+	if in.known == nil {
+		in.known = map[string]uint16{}
+	}
+	in.known[string(text)] = n
+	return n
 }
 
 // equality is how an attribute compares, nil for one that is not looked up by.
@@ -183,9 +233,7 @@ func (p *places) Fulfilling(
 	if d != p.dialect || !p.values {
 		return nil, false, nil
 	}
-	values, ok := cond.Narrow(d, func(attr, form string) ([]string, bool) {
-		return []string{valued(attr, form)}, lookedUp[attr]
-	})
+	values, ok := narrowed(cond, d)
 	if !ok {
 		return nil, false, nil
 	}
@@ -201,6 +249,14 @@ func (p *places) Fulfilling(
 		}
 	})
 	return found, true, err
+}
+
+// narrowed are values of which whatever fulfils a filter has one; ok is false where there
+// are no such values that are known.
+func narrowed(cond *filter.Filter, d *directory.Dialect) (values []string, ok bool) {
+	return cond.Narrow(d, func(attr, form string) ([]string, bool) {
+		return []string{valued(attr, form)}, lookedUp[attr]
+	})
 }
 
 // pick reads the entries of each block that choose takes, by their numbers, in any order.

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 )
 
 // muddled writes a directory as many programs write it: comments, blank lines and
@@ -165,6 +166,73 @@ func TestEntriesAreFoundByTheirPlacesAsByReadingAll(t *testing.T) {
 		}
 		same("among", some, all, nil, nil)
 	}
+}
+
+// TestWhatStandsBehindACopyIsTheFile holds the answers of Behind against a reading of all.
+func TestWhatStandsBehindACopyIsTheFile(t *testing.T) {
+	ctx := context.Background()
+	for seed := range uint64(6) {
+		r := rand.New(rand.NewPCG(seed, 2))
+		text, names := muddled(r)
+		f, slow := write(t, "plain.ldif", text), write(t, "slow.ldif", text)
+		behind, err := f.Behind(ctx)
+		require.NoError(t, err)
+		same := func(what string, got, want []directory.Entry, err, wantErr error) {
+			require.NoError(t, err, what)
+			require.NoError(t, wantErr, what)
+			require.Equal(t, fmt.Sprintf("%+v", want), fmt.Sprintf("%+v", got), "seed %d: %s", seed, what)
+		}
+		for range 3 {
+			name := names[r.IntN(len(names))]
+			folded := directory.FoldDN(name)
+			got, err := behind.Named(folded)
+			want, wantErr := slow.Get(ctx, []string{name})
+			same(name, got, want, err, wantErr)
+			got, err = behind.Below(folded)
+			want, wantErr = slow.pick(ctx, func(e *directory.Entry) bool { return standsBelow(e, map[string]bool{folded: true}) })
+			same("below "+name, got, want, err, wantErr)
+			dn := EscapeFilter(name)
+			for _, text := range []string{
+				"(member=" + dn + ")", "(|(manager=" + dn + ")(uid=u3))", "(&(objectClass=person)(uid=u7))", "(uid=u1*)", "(objectClass=groupOfNames)",
+				"(|(objectClass=person)(objectClass=device))", "(!(objectClass=person))", "(objectClass=*)", "(&(objectClass=person)(objectClass=groupOfNames))",
+			} {
+				cond, err := filter.Parse(text)
+				require.NoError(t, err)
+				got, err = behind.Fulfilling(cond)
+				want, wantErr = slow.Find(ctx, text)
+				same(text, got, want, err, wantErr)
+			}
+		}
+		others, err := behind.Others()
+		require.NoError(t, err)
+		survey, err := f.Survey(ctx)
+		require.NoError(t, err)
+		require.Equal(t, survey.Entries, len(others)+survey.Accounts.Len(), "seed %d", seed)
+		require.NoError(t, f.Close())
+	}
+}
+
+// TestOthersInThePlaceOfEntries: a file is read as if some of its entries were gone, and
+// others written.
+func TestOthersInThePlaceOfEntries(t *testing.T) {
+	f := write(t, "a.ldif", []byte(adText+"\ndn: CN=Bo,OU=Staff,DC=x\nobjectClass: user\nsAMAccountName: bo\nuserAccountControl: 512\n"))
+	other, more := directory.Entry{DN: "CN=Bo,OU=Parked,DC=x"}, directory.Entry{DN: "CN=Cy,DC=x"}
+	for _, e := range []*directory.Entry{&other, &more} {
+		e.Set("objectClass", "user")
+		e.Set("sAMAccountName", strings.ToLower(directory.LeafValue(e.DN)))
+	}
+	f.Instead(map[directory.Key]*directory.Entry{directory.KeyOf("cn=ada,ou=staff,dc=x"): nil, directory.KeyOf("cn=bo,ou=staff,dc=x"): &other}, []directory.Entry{more})
+	s, err := f.Survey(context.Background())
+	require.NoError(t, err)
+	var logons []string
+	for a := range s.Accounts.All() {
+		logons = append(logons, a.Logon+" "+a.DN)
+	}
+	assert.Equal(t, []string{"bo CN=Bo,OU=Parked,DC=x", "cy CN=Cy,DC=x"}, logons)
+	assert.Equal(t, 3, s.Entries)
+	found, err := f.Find(context.Background(), "(sAMAccountName=*)")
+	require.NoError(t, err)
+	assert.Len(t, found, 2)
 }
 
 func namesOf(entries []directory.Entry) (names []string) {

@@ -1,11 +1,13 @@
 package work
 
 import (
+	"bufio"
 	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"time"
@@ -48,6 +50,7 @@ func (s *Session) Rehearse(ctx context.Context, b *batch.Batch, on From) (*Rehea
 		return nil, err
 	}
 	defer p.Close()
+	p.surveyAhead()
 	if err := s.RefuseMissing(ctx, p, nil); err != nil {
 		return nil, err
 	}
@@ -56,24 +59,20 @@ func (s *Session) Rehearse(ctx context.Context, b *batch.Batch, on From) (*Rehea
 		return nil, err
 	}
 	defer c.close()
-	first, then := filepath.Join(c.dir, "before.ldif"), filepath.Join(c.dir, "after.ldif")
-	if err := c.write(first); err != nil {
-		return nil, err
-	}
 	res, played, err := s.play(ctx, p, c, b)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		err = c.dir.Broken()
 	}
-	if err := c.write(then); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	// Both are judged for one moment, or something might get old in between.
 	at := s.now()
-	before, err := s.judgeCopy(ctx, c, first, at)
+	before, err := s.judgeCopy(ctx, c, c.behind, at)
 	if err != nil {
 		return nil, err
 	}
-	after, err := s.judgeCopy(ctx, c, then, at)
+	after, err := s.judgeAfter(ctx, c, at)
 	if err != nil {
 		return nil, err
 	}
@@ -87,14 +86,15 @@ func (s *Session) Rehearse(ctx context.Context, b *batch.Batch, on From) (*Rehea
 }
 
 // served is a copy of a directory, served on this machine only while it is
-// rehearsed on.
+// rehearsed on. It holds what the batch can reach; everything stands in a file behind it.
 type served struct {
-	server  *practice.Server
+	dir     *practice.Directory
 	dialect *directory.Dialect
 	place   *Place         // what the settings say of the original
+	behind  *source.File   // all entries as they are
 	live    *source.Server // a connection to the copy
 	stop    context.CancelFunc
-	dir     string // state of its own, so that the journal knows nothing of it
+	state   string // a folder of its own, so that the journal knows nothing of it
 	removed func() // is called when that is gone
 }
 
@@ -102,12 +102,15 @@ func (c *served) close() {
 	if c.live != nil {
 		c.live.Close()
 	}
+	if c.behind != nil && c.behind != c.place.Source {
+		c.behind.Close()
+	}
 	c.stop()
-	os.RemoveAll(c.dir)
+	os.RemoveAll(c.state)
 	c.removed()
 }
 
-// copyOf copies all entries of a place and serves them.
+// copyOf serves a copy of a place.
 func (s *Session) copyOf(ctx context.Context, p *Place, b *batch.Batch) (*served, error) {
 	id, err := p.Identity(ctx)
 	if err != nil {
@@ -120,33 +123,47 @@ func (s *Session) copyOf(ctx context.Context, p *Place, b *batch.Batch) (*served
 	if err != nil {
 		return nil, err
 	}
-	entries, err := every(ctx, p, source.Selection{})
-	if err != nil {
-		return nil, err
-	}
-	c := &served{dialect: d, place: p}
-	if c.dir, err = os.MkdirTemp("", "yardbroom-rehearsal-"); err != nil {
-		return nil, err
-	}
-	c.removed = whole.Passing(c.dir)
-	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
-	c.stop = stop
-	password := rand.Text()
-	c.server = &practice.Server{
-		Dir:      practice.Copy(practice.Identity{Dialect: d, Base: id.Base, SID: id.ID}, entries, s.Now),
-		Account:  "rehearsal",
-		Password: password,
-		Host:     b.Server,
-	}
-	url, err := c.server.Listen(serving, "127.0.0.1:0")
-	if err != nil {
-		c.close()
-		return nil, err
-	}
 	keep, err := audit.Attributes(s.Settings)
 	if err != nil {
-		c.close()
 		return nil, asRequest(err)
+	}
+	c := &served{dialect: d, place: p}
+	if c.state, err = os.MkdirTemp("", "yardbroom-rehearsal-"); err != nil {
+		return nil, err
+	}
+	c.removed = whole.Passing(c.state)
+	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+	c.stop = stop
+	defer func() {
+		if err != nil {
+			c.close()
+		}
+	}()
+	if c.behind, err = c.fileOf(ctx, filepath.Join(c.state, "all.ldif"), keep); err != nil {
+		return nil, err
+	}
+	behind, err := c.behind.Behind(ctx)
+	if err != nil {
+		return nil, err
+	}
+	others, err := behind.Others()
+	if err != nil {
+		return nil, err
+	}
+	survey, err := c.behind.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c.dir, err = practice.CopyOf(
+		practice.Identity{Dialect: d, Base: id.Base, SID: id.ID}, others, behind, survey.LastRID()+1, s.Now)
+	if err != nil {
+		return nil, err
+	}
+	password := rand.Text()
+	server := &practice.Server{Dir: c.dir, Account: "rehearsal", Password: password, Host: b.Server}
+	url, err := server.Listen(serving, "127.0.0.1:0")
+	if err != nil {
+		return nil, err
 	}
 	yard := p.Yard
 	yard.Servers, yard.Avoid, yard.StartTLS, yard.CAFile, yard.Dialect = []string{url}, nil, false, "", d.Name
@@ -154,27 +171,49 @@ func (s *Session) copyOf(ctx context.Context, p *Place, b *batch.Batch) (*served
 	yard.Bind = settings.Bind{DN: "rehearsal", Ask: true}
 	c.live, err = source.Connect(ctx,
 		source.Target{Yard: yard, Keep: keep, Now: s.Now, Ask: func(string) (string, error) { return password, nil }})
-	if err != nil {
-		c.close()
-		return nil, err
-	}
-	return c, nil
+	return c, err
 }
 
-// judgeCopy audits a file that was written of the copy, by the last roster too.
-// That is much faster than asking the copy for its entries.
-func (s *Session) judgeCopy(ctx context.Context, c *served, path string, at time.Time) (*audit.Report, error) {
+// fileOf is a file with all entries of the place: the place itself, or one that is written
+// at a path.
+func (c *served) fileOf(ctx context.Context, path string, keep directory.AttrSet) (*source.File, error) {
+	if own, ok := c.place.Source.(*source.File); ok && own.Plain() {
+		return own, nil // surveyed on the way here
+	}
+	if err := writeAll(ctx, c.place, path); err != nil {
+		return nil, err
+	}
 	file, err := source.OpenFile(path, nil)
 	if err != nil {
 		return nil, err
 	}
-	p := &Place{Source: file, Yard: c.place.Yard, Name: c.place.Name}
-	defer p.Close()
-	keep, err := audit.Attributes(s.Settings)
+	file.Dialect, file.DefaultPolicy, file.Keep = c.dialect, c.place.Yard.DefaultPolicy, keep
+	return file, nil
+}
+
+// writeAll writes all entries of a place into a file that nobody needs for long.
+func writeAll(ctx context.Context, p *Place, path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
-		return nil, asRequest(err)
+		return err
 	}
-	file.Dialect, file.DefaultPolicy, file.Keep = c.dialect, p.Yard.DefaultPolicy, keep
+	out := bufio.NewWriterSize(file, 1<<16)
+	write := func(text []byte) { _, _ = out.Write(text) } // Flush tells what went wrong
+	var anew error
+	begin := func() {
+		_, anew = file.Seek(0, io.SeekStart)
+		anew = errors.Join(anew, file.Truncate(0))
+		out.Reset(file)
+		write([]byte(ldif.Version))
+	}
+	err = p.Each(ctx, source.Selection{}, begin, func(e *directory.Entry) any { return ldif.AppendEntry(nil, e) },
+		func(text any) { write(text.([]byte)) })
+	return errors.Join(err, anew, out.Flush(), file.Close())
+}
+
+// judgeCopy audits a file of all entries, by the last roster too.
+func (s *Session) judgeCopy(ctx context.Context, c *served, file *source.File, at time.Time) (*audit.Report, error) {
+	p := &Place{Source: file, Yard: c.place.Yard, Name: c.place.Name}
 	survey, err := p.Survey(ctx)
 	if err != nil {
 		return nil, err
@@ -192,20 +231,27 @@ func (s *Session) judgeCopy(ctx context.Context, c *served, path string, at time
 	return s.run(ctx, p, survey, people, at, nil, "")
 }
 
-// write writes the copy as it is now into a file that nobody needs for long.
-func (c *served) write(path string) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+// judgeAfter audits the same file, with what the batch has made of its entries in their
+// place.
+func (s *Session) judgeAfter(ctx context.Context, c *served, at time.Time) (*audit.Report, error) {
+	file, err := c.behind.Reopened()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	out := ldif.NewWriter(file)
-	return errors.Join(c.server.Dir.Each(out.Write), out.Flush(), file.Close())
+	defer file.Close()
+	became, came := c.dir.Became()
+	instead := make(map[directory.Key]*directory.Entry, len(became))
+	for name, e := range became {
+		instead[directory.KeyOf(name)] = e
+	}
+	file.Instead(instead, came)
+	return s.judgeCopy(ctx, c, file, at)
 }
 
 // play carries what is left of the batch out on the copy, with a journal of its
 // own.
 func (s *Session) play(ctx context.Context, p *Place, c *served, b *batch.Batch) (carry.Result, *batch.Batch, error) {
-	apart, err := store.Open(ctx, c.dir)
+	apart, err := store.Open(ctx, c.state)
 	if err != nil {
 		return carry.Result{}, nil, err
 	}
