@@ -26,7 +26,7 @@ func fromFlags() []cli.Flag {
 func readFlags() []cli.Flag {
 	return append(fromFlags(), &cli.StringFlag{
 		Name:  "fresh",
-		Usage: "read a yard from its last survey if that is no older than `TIME` (10m, 2h); else keep one more first, mostly by reading only changes",
+		Usage: "use the yard's last survey if it is at most `TIME` old (10m, 2h); else take a new one first, which mostly reads only changes",
 	})
 }
 

@@ -418,7 +418,7 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 			"the base is only a part of DC=larkmoor,DC=example"},
 		"the directory was made anew": {func(t *testing.T, _ string, target *source.Target, _ *source.Keeping) {
 			target.Yard = practiceSubject(t).yard
-		}, "is of another server, or of a database that was set back"},
+		}, "is of another server, or of a database that was restored"},
 		"everything is asked for": {func(_ *testing.T, _ string, _ *source.Target, k *source.Keeping) { k.Full = true }, ""},
 		"groups within groups, and password settings": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
 			require.Zero(t, modify(c, outer, func(r *ldap.ModifyRequest) { r.Add("member", []string{inner}) }))

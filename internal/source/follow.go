@@ -785,7 +785,7 @@ func (f *follower) containersAsBefore(ctx context.Context, ids []string) error {
 const sampled = 200
 
 // sample compares entries that nobody says have changed with what the survey holds, one of
-// each kind below each container: a server that was set back, or rights that are others
+// each kind below each container: a server that was restored, or rights that are others
 // now, would show there. Rights that hold for a single entry may not, where the server does
 // not count them as a change of it, as slapd does not.
 func (f *follower) sample(ctx context.Context) error {

@@ -316,7 +316,7 @@ func (k *Keeping) follows(m, last *Manifest) error {
 	case last.Referrals+last.Outside+last.Twice > 0:
 		return wholly("the survey %s is not whole", last.Name)
 	case last.Mark.Server != m.Mark.Server || last.Server != m.Server:
-		return wholly("the survey %s is of another server, or of a database that was set back", last.Name)
+		return wholly("the survey %s is of another server, or of a database that was restored", last.Name)
 	case last.Mark.How != m.Mark.How && last.Mark.How != ByTime:
 		return wholly("the server tells of its changes in another way than when %s was kept", last.Name)
 	case last.Mark.Reader != m.Mark.Reader:

@@ -291,7 +291,7 @@ func (m *Mark) notBefore(last *Mark) error {
 	now, _ := strconv.ParseUint(m.At, 10, 63) // it was checked
 	then, err := strconv.ParseUint(last.At, 10, 63)
 	if err != nil || now < then {
-		return wholly("the server has counted fewer changes than before: it was set back")
+		return wholly("the server has counted fewer changes than before: it was restored from a backup")
 	}
 	return nil
 }

@@ -1,17 +1,14 @@
 package work
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"yardbroom/internal/audit"
-	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ladder"
 	"yardbroom/internal/listing"
@@ -211,53 +208,3 @@ func locateQuery(ctx context.Context, p *Place, q *listing.Query) error {
 	q.Under, q.NotUnder = f.Under, directory.FoldAll(f.NotUnder)
 	return err
 }
-
-// KeepSurvey reads a place and keeps what was read under a name; "" is made of
-// the yard's name and the time. Of a server it reads only what has changed since the
-// last survey, where that can be told and full is not asked for.
-func (s *Session) KeepSurvey(ctx context.Context, p *Place, name string, full bool) (*source.Manifest, error) {
-	if name == "" {
-		name = s.newSurveyName(p.Name)
-	}
-	reading, err := s.readingOf(p.Yard)
-	if err != nil {
-		return nil, err
-	}
-	every := cmp.Or(p.Yard.FullSurveyEvery, fullSurveyEvery)
-	m, err := source.Keep(ctx, p.Source, source.Keeping{Dir: s.surveys(), Name: name, Now: s.Now, Full: full,
-		FullAfter: every.Before(s.now()), Reading: reading})
-	if err != nil || !s.namesAreOld(p.Name) {
-		return m, err
-	}
-	kept, err := source.OpenKept(s.surveys(), name)
-	if err != nil {
-		return m, err
-	}
-	defer kept.Close()
-	if survey, err := kept.Survey(ctx); err == nil {
-		s.rememberNames(p.Name, survey)
-	}
-	return m, nil
-}
-
-// newSurveyName makes a name of that of a yard and the time.
-func (s *Session) newSurveyName(place string) string {
-	name := "survey"
-	if _, ok := s.Settings.Yards[place]; ok {
-		name = place
-	}
-	name += "-" + s.now().Format("20060102-150405")
-	for n := 0; ; n++ {
-		full := name
-		if n > 0 {
-			full = fmt.Sprintf("%s-%d", name, n)
-		}
-		if _, err := os.Stat(source.KeptFiles(s.surveys(), full)[1]); err != nil {
-			return full
-		}
-	}
-}
-
-// fullSurveyEvery is how old the last reading of everything may be where the yard does
-// not say.
-var fullSurveyEvery = calendar.Days(7)
