@@ -26,6 +26,19 @@ func (st *story) applyOver(connections int, b *batch.Batch) carry.Result {
 	return res
 }
 
+// notDone is what the lines of a batch say that were not done.
+func (st *story) notDone(b *batch.Batch) (notes []string) {
+	st.t.Helper()
+	now, err := batch.Load(context.Background(), st.Store, b.ID)
+	require.NoError(st.t, err)
+	for i := range now.Lines {
+		if l := &now.Lines[i]; l.State != batch.Applied {
+			notes = append(notes, fmt.Sprintf("%s is %s: %s", l.Account, l.State, l.Note))
+		}
+	}
+	return notes
+}
+
 // TestPeopleWhoNameEachOtherMoveAtOnce moves people of whom each is the next
 // one's manager, over eight connections: none may be left naming a place that is
 // gone, and undo brings every name back.
@@ -42,7 +55,7 @@ func TestPeopleWhoNameEachOtherMoveAtOnce(t *testing.T) {
 		before := st.picture()
 		b := st.mustStage("move", s.container("Parked"), dns...)
 		res := st.applyOver(8, b)
-		assert.Equal(t, map[batch.LineState]int{batch.Applied: 40}, res.Counts)
+		assert.Equal(t, map[batch.LineState]int{batch.Applied: 40}, res.Counts, "%s; %s", res.Halted, st.notDone(b))
 		wrong := 0
 		for i := range dns {
 			e := s.entry(t, st.c, s.DN(fmt.Sprintf("Quill %02d", i), "Parked"))

@@ -393,7 +393,7 @@ func (c *collector) among() map[directory.Key]bool {
 	}
 	chosen := map[directory.Key]bool{}
 	for a := range c.frame.Accounts.All() {
-		if c.holds(&view{acc: a}) != filter.False {
+		if slices.Contains(Kinds[c.query.What], a.Kind) && c.holds(&view{acc: a}) != filter.False {
 			chosen[a.Key] = true
 		}
 	}

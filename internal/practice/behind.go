@@ -178,6 +178,9 @@ func (d *Directory) Became() (became map[string]*directory.Entry, came []directo
 	for name, t := range d.taken {
 		known[t.id] = true
 		key, there := now[t.id]
+		if e := d.entries[name]; e != nil && !e.Has("isDeleted") && e.First(d.dialect.Identity.String()) == t.id {
+			key = name // whatever else claims to be the same
+		}
 		if !there {
 			if !t.was.Has("isDeleted") {
 				became[name] = nil

@@ -244,6 +244,7 @@ func (s *Session) judgeAfter(ctx context.Context, c *served, at time.Time) (*aud
 	for name, e := range became {
 		instead[directory.KeyOf(name)] = e
 	}
+	file.Dialect = c.dialect
 	file.Instead(instead, came)
 	return s.judgeCopy(ctx, c, file, at)
 }
