@@ -17,6 +17,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/privilege"
 	"yardbroom/internal/settings"
+	"yardbroom/internal/source"
 )
 
 // tell changes something behind the tool's back.
@@ -40,6 +41,36 @@ func (st *story) undoNow(b *batch.Batch) (*batch.Batch, []batch.Refusal) {
 	more, err := back.Reassess(ctx, st.c, &privilege.Climber{From: st.c, Dialect: st.s.dialect, Rules: privilege.RulesFor(kept.Identity, st.set.Audit.PrivilegedGroups)}, &p)
 	require.NoError(st.t, err)
 	return back, append(refusals, more...)
+}
+
+// TestWhatAGroupIsTellsItsPower: a group of which only what it is was read leads to the same
+// privileged groups as the whole one.
+func TestWhatAGroupIsTellsItsPower(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		c, ctx := s.connect(t), context.Background()
+		ada := s.person(t, c, "Ada Quill", "aquill")
+		inner := s.group(t, c, "Inner", ada)
+		outer, ordinary := s.group(t, c, "Outer", inner), s.group(t, c, "Ordinary", ada)
+		id, err := c.Identity(ctx)
+		require.NoError(t, err)
+		climber := &privilege.Climber{From: c, Dialect: s.dialect, Rules: privilege.RulesFor(id, []string{outer})}
+		groups, called := map[string]bool{inner: true, outer: true, ordinary: false}, "cn"
+		if s.dialect == directory.AD {
+			called = "sAMAccountName"
+			groups["CN=Domain Admins,CN=Users,"+c.Top()] = true
+		}
+		for dn, powerful := range groups {
+			found, err := c.Select(ctx, "("+called+"="+source.EscapeFilter(directory.LeafValue(dn))+")", source.WhatItIs(s.dialect))
+			require.NoError(t, err)
+			require.Len(t, found, 1, dn)
+			got, err := climber.Of(ctx, &found[0])
+			require.NoError(t, err)
+			want, err := climber.LeadsTo(ctx, dn)
+			require.NoError(t, err)
+			assert.Equal(t, want, got, dn)
+			assert.Equal(t, powerful, len(got) > 0, dn)
+		}
+	})
 }
 
 func TestWhatStandsBelowMovesWithItsReferences(t *testing.T) {

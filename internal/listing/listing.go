@@ -381,7 +381,7 @@ func (c *collector) begin() {
 // byAccounts tells whether accounts are chosen by conditions only, so that a survey may
 // choose them before their entries are read.
 func (q *Query) byAccounts() bool {
-	return slices.Contains([]string{"users", "people", "services", "computers", "accounts"}, q.What) &&
+	return slices.ContainsFunc(Kinds[q.What], directory.Kind.IsAccount) &&
 		q.Filter == "" && !q.When.Empty()
 }
 

@@ -18,8 +18,8 @@ import (
 // as it was behind, and names only what is called as it was. What comes may be more than
 // was asked for.
 type Behind interface {
-	// Named returns the entries of some folded names.
-	Named(names ...string) ([]directory.Entry, error)
+	// Named returns the entries of a folded name.
+	Named(name string) ([]directory.Entry, error)
 	// Below returns the entries right below a folded name.
 	Below(name string) ([]directory.Entry, error)
 	// Fulfilling returns the entries that fulfil a filter.
@@ -124,7 +124,7 @@ func (d *Directory) wantNaming(name string) {
 	}
 	var terms strings.Builder
 	for _, attr := range sortedKeys(backlinks) {
-		terms.WriteString("(" + attr + "=" + ldap.EscapeFilter(dn) + ")")
+		terms.WriteString("(" + attr + "=" + filter.Escape(dn) + ")")
 	}
 	d.wantFilter("(|" + terms.String() + ")")
 }

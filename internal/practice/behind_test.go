@@ -35,8 +35,8 @@ func (l *library) where(test func(e *directory.Entry) bool) (found []directory.E
 	return found, l.fails
 }
 
-func (l *library) Named(names ...string) ([]directory.Entry, error) {
-	return l.where(func(e *directory.Entry) bool { return slices.Contains(names, directory.FoldDN(e.DN)) })
+func (l *library) Named(name string) ([]directory.Entry, error) {
+	return l.where(func(e *directory.Entry) bool { return directory.FoldDN(e.DN) == name })
 }
 
 func (l *library) Below(name string) ([]directory.Entry, error) {

@@ -543,7 +543,7 @@ func (d *Directory) unique(key, logon string) error {
 // named returns all that can have a logon name.
 func (d *Directory) named(logon string) []string {
 	if d.behind != nil {
-		d.wantFilter("(sAMAccountName=" + ldap.EscapeFilter(logon) + ")")
+		d.wantFilter("(sAMAccountName=" + filter.Escape(logon) + ")")
 	}
 	eq, ok := filter.EqualityOf(d.dialect, "sAMAccountName")
 	if form, valid := eq.Form(logon); ok && valid {

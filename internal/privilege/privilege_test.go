@@ -70,41 +70,46 @@ func TestHoldersFollowNestingLoopsAndPrimaryGroups(t *testing.T) {
 		entry("CN=Foreign Admins,DC=x", "objectClass=group", sid("S-1-5-21-9-9-9-512"), "member=CN=finn,DC=x"),
 		user("ada", "512", "513"), user("bram", "514", "513"), user("clara", "512", "512"), user("eve", "512", "513"), user("finn", "512", "513"),
 	}
-	h, err := Read(ctx, file(t, directory.AD, entries), directory.AD, ad, time.Now())
+	from := file(t, directory.AD, entries)
+	read, err := Read(ctx, from, directory.AD, ad, time.Now())
 	require.NoError(t, err)
-	assert.True(t, h.Judged)
-	of := func(dn string) []string {
-		for i := range entries {
-			if directory.FoldDN(entries[i].DN) == directory.FoldDN(dn) {
-				names, err := h.Of(ctx, &entries[i])
-				require.NoError(t, err)
-				return names
+	survey, err := from.Survey(ctx)
+	require.NoError(t, err)
+	for _, h := range []*Holders{read, Surveyed(survey, ad, time.Now())} {
+		assert.True(t, h.Judged)
+		of := func(dn string) []string {
+			for i := range entries {
+				if directory.FoldDN(entries[i].DN) == directory.FoldDN(dn) {
+					names, err := h.Of(ctx, &entries[i])
+					require.NoError(t, err)
+					return names
+				}
 			}
+			t.Fatal(dn)
+			return nil
 		}
-		t.Fatal(dn)
-		return nil
-	}
-	all := []string{"Administrators", "Domänen-Admins"}
-	for dn, want := range map[string][]string{"CN=ada,DC=x": all, "CN=bram,DC=x": all, "cn=CLARA,dc=x": all, "CN=eve,DC=x": nil,
-		"CN=finn,DC=x":  nil, // by a list for mail, and by the administrators of another domain
-		"CN=Inner,DC=x": all, "CN=Ordinary,DC=x": nil, "CN=Post,DC=x": nil} {
-		assert.Equal(t, want, of(dn), dn)
-	}
-	for group, want := range map[string][]string{"cn=inner,dc=x": all, "CN=Ordinary,DC=x": nil, "CN=unknown,DC=x": nil} {
-		names, err := h.LeadsTo(ctx, group)
-		require.NoError(t, err)
-		assert.Equal(t, want, names, group)
-	}
-	going := func(dns ...string) (going []Going) {
-		for _, dn := range dns {
-			going = append(going, Going{dn, of(dn)})
+		all := []string{"Administrators", "Domänen-Admins"}
+		for dn, want := range map[string][]string{"CN=ada,DC=x": all, "CN=bram,DC=x": all, "cn=CLARA,dc=x": all, "CN=eve,DC=x": nil,
+			"CN=finn,DC=x":  nil, // by a list for mail, and by the administrators of another domain
+			"CN=Inner,DC=x": all, "CN=Ordinary,DC=x": nil, "CN=Post,DC=x": nil} {
+			assert.Equal(t, want, of(dn), dn)
 		}
-		return going
+		for group, want := range map[string][]string{"cn=inner,dc=x": all, "CN=Ordinary,DC=x": nil, "CN=unknown,DC=x": nil} {
+			names, err := h.LeadsTo(ctx, group)
+			require.NoError(t, err)
+			assert.Equal(t, want, names, group)
+		}
+		going := func(dns ...string) (going []Going) {
+			for _, dn := range dns {
+				going = append(going, Going{dn, of(dn)})
+			}
+			return going
+		}
+		assert.Equal(t, []string{"Administrators"}, h.WouldEmpty([]Going{{"CN=ada,DC=x", []string{"Administrators"}}, {"CN=clara,DC=x", []string{"Administrators"}}}), "they stay in the other")
+		assert.Empty(t, h.WouldEmpty(going("CN=ada,DC=x")), "Clara stays")
+		assert.Equal(t, all, h.WouldEmpty(going("CN=ada,DC=x", "CN=clara,DC=x")), "Bram is disabled")
+		assert.Empty(t, h.WouldEmpty(going("CN=bram,DC=x")), "he kept nobody's lights on")
 	}
-	assert.Equal(t, []string{"Administrators"}, h.WouldEmpty([]Going{{"CN=ada,DC=x", []string{"Administrators"}}, {"CN=clara,DC=x", []string{"Administrators"}}}), "they stay in the other")
-	assert.Empty(t, h.WouldEmpty(going("CN=ada,DC=x")), "Clara stays")
-	assert.Equal(t, all, h.WouldEmpty(going("CN=ada,DC=x", "CN=clara,DC=x")), "Bram is disabled")
-	assert.Empty(t, h.WouldEmpty(going("CN=bram,DC=x")), "he kept nobody's lights on")
 }
 
 func TestNamedGroupsCountByMemberUidAndGidNumberToo(t *testing.T) {

@@ -126,36 +126,50 @@ func (f *File) open() (io.Reader, func(), error) {
 	}
 	in := bufio.NewReaderSize(counted, 1<<16)
 	start, _ := in.Peek(4)
-	if !wrapped(start) {
-		return in, closing, nil
-	}
-	switch {
-	case bytes.HasPrefix(start, []byte{0x1f, 0x8b}):
+	switch wrappingOf(start) {
+	case gzipped:
 		z, err := gzip.NewReader(in)
 		if err != nil {
 			closing()
 			return nil, nil, fmt.Errorf("%s: damaged gzip data: %w", f.name, err)
 		}
 		return z, closing, nil
-	case bytes.HasPrefix(start, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+	case zstandard:
 		z, err := zstd.NewReader(in)
 		if err != nil {
 			closing()
 			return nil, nil, fmt.Errorf("%s: damaged zstd data: %w", f.name, err)
 		}
 		return z, func() { z.Close(); closing() }, nil
-	case bytes.HasPrefix(start, []byte{'P', 'K', 3, 4}):
+	case utf16Text:
+		return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in), closing, nil
+	case zipped:
 		closing()
 		return nil, nil, fmt.Errorf("%s is a zip file or a workbook, not LDIF: export the entries as LDIF", f.name)
 	}
-	return unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in), closing, nil
+	return in, closing, nil
 }
 
-// wrapped tells by the first octets of a file that they are not its text: it is
-// compressed, or UTF-16, or no LDIF at all.
-func wrapped(start []byte) bool {
-	return slices.ContainsFunc([]string{"\x1f\x8b", "\x28\xb5\x2f\xfd", "\xff\xfe", "\xfe\xff", "PK\x03\x04"},
-		func(magic string) bool { return bytes.HasPrefix(start, []byte(magic)) })
+// wrapping is what the text of a file is wrapped in.
+type wrapping int
+
+const (
+	plainText wrapping = iota
+	gzipped
+	zstandard
+	utf16Text
+	zipped
+)
+
+// wrappingOf tells it by the first octets of a file.
+func wrappingOf(start []byte) wrapping {
+	for magic, w := range map[string]wrapping{"\x1f\x8b": gzipped, "\x28\xb5\x2f\xfd": zstandard,
+		"\xff\xfe": utf16Text, "\xfe\xff": utf16Text, "PK\x03\x04": zipped} {
+		if bytes.HasPrefix(start, []byte(magic)) {
+			return w
+		}
+	}
+	return plainText
 }
 
 // countedReader tells how much of a file is read.
@@ -295,7 +309,7 @@ func (f *File) survey(
 	var found []directory.Entry
 	var where *places
 	if f.ahead != nothingAhead {
-		where = newPlaces(f.path, d, f.ahead == entriesAhead)
+		where = newPlaces(f, d, f.ahead == entriesAhead)
 	}
 	work := func(records []ldif.Record) (j judged) {
 		j.part = directory.NewPart(len(records), f.Keep)
@@ -393,6 +407,10 @@ func (f *File) Find(ctx context.Context, text string) ([]directory.Entry, error)
 	if err != nil {
 		return nil, err
 	}
+	return f.fulfilling(ctx, cond)
+}
+
+func (f *File) fulfilling(ctx context.Context, cond filter.Filter) ([]directory.Entry, error) {
 	d, err := f.dialect(ctx)
 	if err != nil {
 		return nil, err
@@ -563,13 +581,10 @@ func (f *File) Identity(ctx context.Context) (Identity, error) {
 // Children returns, for each of these names, the names of the entries one
 // level below it, in one pass over the file.
 func (f *File) Children(ctx context.Context, parents []string) (map[string][]string, error) {
-	want := make(map[string]string, len(parents))
+	want, names := make(map[string]string, len(parents)), make(map[string]bool, len(parents))
 	for _, dn := range parents {
-		want[directory.FoldDN(dn)] = dn
-	}
-	names := make(map[string]bool, len(want))
-	for name := range want {
-		names[name] = true
+		name := directory.FoldDN(dn)
+		want[name], names[name] = dn, true
 	}
 	var found []directory.Entry
 	var err error

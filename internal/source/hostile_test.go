@@ -127,7 +127,7 @@ func serveHostile(conn net.Conn, m misbehaviour) {
 			switch {
 			case len(base) == 0:
 				answer = append(entryMessage(id, "", "namingContexts", "dc=x", "supportedControl", ldap.ControlTypePaging), answer...)
-			case len(scope) == 1 && scope[0] == 2:
+			case len(scope) == 1 && scope[0] != 0:
 				if n++; !m(n, id, conn) {
 					return
 				}
@@ -139,6 +139,27 @@ func serveHostile(conn net.Conn, m misbehaviour) {
 		if _, err := conn.Write(answer); err != nil {
 			return
 		}
+	}
+}
+
+// TestChildrenThatAServerKeepsBackAreAskedForInPages: what is full, or refused, is no answer.
+func TestChildrenThatAServerKeepsBackAreAskedForInPages(t *testing.T) {
+	for what, first := range map[string][]func(int64) []byte{
+		"a full page without a word": {func(id int64) []byte { return append(append(person(id, 1), person(id, 2)...), done(id, 0, "")...) }},
+		"too many":                   {func(id int64) []byte { return append(person(id, 1), done(id, ldap.LDAPResultSizeLimitExceeded, "")...) }},
+		"more than it looks through": {func(id int64) []byte { return done(id, ldap.LDAPResultAdminLimitExceeded, "") }},
+	} {
+		s := hostile(t, func(n int, id int64, out net.Conn) bool {
+			if n == 1 {
+				return sends(first...)(n, id, out)
+			}
+			return sends(func(id int64) []byte { return append(person(id, 1), person(id, 2)...) },
+				func(id int64) []byte { return append(person(id, 3), done(id, 0, "")...) })(n, id, out)
+		})
+		s.target.Yard.PageSize = 2
+		children, err := s.Children(context.Background(), []string{"dc=x"})
+		require.NoError(t, err, what)
+		assert.Equal(t, map[string][]string{"dc=x": {"uid=p1,dc=x", "uid=p2,dc=x", "uid=p3,dc=x"}}, children, what)
 	}
 }
 

@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"errors"
+	"fmt"
 	"hash/maphash"
 	"os"
 	"slices"
@@ -32,11 +33,13 @@ type finder interface {
 // once, and then what is meant. Values are known by hashes, so that a few entries too many
 // may be read, which whoever asked sorts out.
 type places struct {
+	name    string // of the file, for people
 	file    *os.File
 	size    int64 // when reading began
 	dialect *directory.Dialect
 	values  bool // by values too, and by what they stand below
 	parts   []place
+	order   func() *ordered // once all of the file was read
 	// equalities are how the values of attributes compare, by their names as they are
 	// spelt; nil for one that is not looked up by.
 	equalities sync.Map
@@ -79,19 +82,20 @@ var lookedUp = map[string]bool{
 
 // newPlaces makes room for what a survey finds. It returns nil for a file in which
 // nothing can be found again by its place, such as a compressed one.
-func newPlaces(path string, d *directory.Dialect, values bool) *places {
-	file, err := os.Open(path)
+func newPlaces(f *File, d *directory.Dialect, values bool) *places {
+	file, err := os.Open(f.path)
 	if err != nil {
 		return nil
 	}
 	info, err := file.Stat()
 	start := make([]byte, 4)
-	if _, readErr := file.ReadAt(start, 0); err != nil || readErr != nil || wrapped(start) {
+	if _, readErr := file.ReadAt(start, 0); err != nil || readErr != nil || wrappingOf(start) != plainText {
 		file.Close()
 		return nil
 	}
-	p := &places{file: file, size: info.Size(), dialect: d, values: values}
+	p := &places{name: f.name, file: file, size: info.Size(), dialect: d, values: values}
 	p.classes.numbers = map[string]uint16{}
+	p.order = sync.OnceValue(p.sorted)
 	return p
 }
 
@@ -99,6 +103,9 @@ var valueSeed = maphash.MakeSeed()
 
 // valued is a value of an attribute, in the form in which it compares.
 func valued(attr, form string) string { return attr + "\x00" + form }
+
+// hashOfKey is what a name is known by, from its key.
+func hashOfKey(k directory.Key) uint32 { return uint32(k[0]) }
 
 func hashOf(value string) uint32 { return uint32(maphash.String(valueSeed, value)) }
 
@@ -109,7 +116,7 @@ func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, acco
 	if !p.values {
 		return
 	}
-	in.below = append(in.below, uint32(parent[0]))
+	in.below = append(in.below, hashOfKey(parent))
 	in.classes = append(in.classes, p.classesOf(in, r.Get("objectClass")))
 	if !account {
 		in.others = append(in.others, int(n))
@@ -175,13 +182,55 @@ func (p *places) equality(name string) *filter.Equality {
 
 func (p *places) Close() error { return p.file.Close() }
 
-// Len is how many entries there are.
-func (p *places) Len() (n int) {
-	for i := range p.parts {
-		n += len(p.parts[i].keys)
-	}
-	return n
+// ordered is what is known of the entries, sorted by hashes, so that each of very many
+// questions costs little. The numbers of entries go through all blocks.
+type ordered struct {
+	first  []int    // the number of the first entry of each block
+	names  []uint64 // the hash of a name, and the number of its entry
+	below  []uint64 // the same of what it stands below
+	values []uint64 // the same of its values
 }
+
+func (p *places) sorted() *ordered {
+	var o ordered
+	n := 0
+	for i := range p.parts {
+		in := &p.parts[i]
+		o.first = append(o.first, n)
+		for k := range in.keys {
+			o.names = append(o.names, numbered(hashOfKey(in.keys[k]), n+k))
+		}
+		for k, parent := range in.below {
+			o.below = append(o.below, numbered(parent, n+k))
+		}
+		for _, v := range in.values {
+			o.values = append(o.values, numbered(v.hash, n+int(v.entry)))
+		}
+		n += len(in.keys)
+		in.below, in.values = nil, nil // they are here now
+	}
+	slices.Sort(o.names)
+	slices.Sort(o.below)
+	slices.Sort(o.values)
+	return &o
+}
+
+func numbered(hash uint32, n int) uint64 { return uint64(hash)<<32 | uint64(n) }
+
+// numbersOf are the numbers of the entries that some hashes stand for.
+func numbersOf(all []uint64, hashes []uint32) (numbers []int) {
+	for _, hash := range hashes {
+		at, _ := slices.BinarySearch(all, numbered(hash, 0))
+		for ; at < len(all) && uint32(all[at]>>32) == hash; at++ {
+			numbers = append(numbers, int(uint32(all[at])))
+		}
+	}
+	slices.Sort(numbers)
+	return slices.Compact(numbers)
+}
+
+// Len is how many entries there are.
+func (p *places) Len() int { return len(p.order().names) }
 
 func (p *places) Named(ctx context.Context, names map[string]bool) ([]directory.Entry, error) {
 	keys := make(map[directory.Key]bool, len(names))
@@ -193,27 +242,20 @@ func (p *places) Named(ctx context.Context, names map[string]bool) ([]directory.
 
 // keyed returns the entries whose names have some keys.
 func (p *places) keyed(ctx context.Context, keys map[directory.Key]bool) ([]directory.Entry, error) {
-	return p.pick(ctx, func(in *place, take func(int)) {
-		for i, key := range in.keys {
-			if keys[key] {
-				take(i)
-			}
-		}
-	})
+	var hashes []uint32
+	for key := range keys {
+		hashes = append(hashes, hashOfKey(key))
+	}
+	found, err := p.read(ctx, numbersOf(p.order().names, hashes))
+	return slices.DeleteFunc(found, func(e directory.Entry) bool { return !keys[directory.KeyOf(e.DN)] }), err
 }
 
 func (p *places) Below(ctx context.Context, names map[string]bool) ([]directory.Entry, error) {
-	parents := make(map[uint32]bool, len(names))
+	var hashes []uint32
 	for name := range names {
-		parents[uint32(directory.KeyOf(name)[0])] = true
+		hashes = append(hashes, hashOfKey(directory.KeyOf(name)))
 	}
-	found, err := p.pick(ctx, func(in *place, take func(int)) {
-		for i, parent := range in.below {
-			if parents[parent] {
-				take(i)
-			}
-		}
-	})
+	found, err := p.read(ctx, numbersOf(p.order().below, hashes))
 	return rightBelow(found, names), err
 }
 
@@ -233,90 +275,116 @@ func (p *places) Fulfilling(
 	if d != p.dialect || !p.values {
 		return nil, false, nil
 	}
-	values, ok := narrowed(cond, d)
-	if !ok {
+	values, ok := cond.Narrow(d, func(attr, form string) ([]string, bool) {
+		return []string{valued(attr, form)}, lookedUp[attr]
+	})
+	var numbers []int
+	if ok {
+		hashes := make([]uint32, len(values))
+		for i, v := range values {
+			hashes[i] = hashOf(v)
+		}
+		numbers = numbersOf(p.order().values, hashes)
+	} else if numbers, ok, err = p.ofClasses(cond); !ok || err != nil {
+		return nil, ok, err
+	}
+	if len(numbers) > p.Len()/few {
 		return nil, false, nil
 	}
-	hashes := make(map[uint32]bool, len(values))
-	for _, v := range values {
-		hashes[hashOf(v)] = true
-	}
-	found, err = p.pick(ctx, func(in *place, take func(int)) {
-		for _, v := range in.values {
-			if hashes[v.hash] {
-				take(int(v.entry))
-			}
-		}
-	})
+	found, err = p.read(ctx, numbers)
 	return found, true, err
 }
 
-// narrowed are values of which whatever fulfils a filter has one; ok is false where there
-// are no such values that are known.
-func narrowed(cond *filter.Filter, d *directory.Dialect) (values []string, ok bool) {
-	return cond.Narrow(d, func(attr, form string) ([]string, bool) {
-		return []string{valued(attr, form)}, lookedUp[attr]
-	})
+// ofClasses are the numbers of the entries that fulfil a filter which asks for nothing but
+// classes, and perhaps of more; ok is false for another filter.
+func (p *places) ofClasses(cond *filter.Filter) (numbers []int, ok bool, err error) {
+	for _, attr := range cond.Attributes() {
+		if !strings.EqualFold(attr, "objectClass") {
+			return nil, false, nil
+		}
+	}
+	m, err := cond.For(p.dialect, nil)
+	if err != nil {
+		return nil, false, err
+	}
+	fit := make([]bool, anyClasses+1)
+	fit[anyClasses] = true
+	for n, list := range p.classes.lists {
+		e := directory.Entry{}
+		e.Set("objectClass", list...)
+		fit[n] = m.Match(&e) == filter.True
+	}
+	for i := range p.parts {
+		for k, n := range p.parts[i].classes {
+			if fit[n] {
+				numbers = append(numbers, p.order().first[i]+k)
+			}
+		}
+	}
+	return numbers, true, nil
 }
 
-// pick reads the entries of each block that choose takes, by their numbers, in any order.
-func (p *places) pick(ctx context.Context, choose func(in *place, take func(int))) (found []directory.Entry, err error) {
+// Others returns the entries that are no accounts.
+func (p *places) Others(ctx context.Context) ([]directory.Entry, error) {
+	var numbers []int
 	for i := range p.parts {
-		in := &p.parts[i]
-		var wanted []bool
-		choose(in, func(n int) {
-			if wanted == nil {
-				wanted = make([]bool, len(in.keys))
-			}
-			wanted[n] = true
-		})
-		if wanted == nil {
-			continue
+		for _, n := range p.parts[i].others {
+			numbers = append(numbers, p.order().first[i]+n)
 		}
+	}
+	return p.read(ctx, numbers)
+}
+
+var errChanged = errors.New("was written to while it was read: export it again, or read a copy of it")
+
+// read reads the entries of some numbers, which ascend.
+func (p *places) read(ctx context.Context, numbers []int) (found []directory.Entry, err error) {
+	if info, err := p.file.Stat(); err != nil || info.Size() != p.size {
+		return nil, p.changed()
+	}
+	first := p.order().first
+	for len(numbers) > 0 {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		some, err := p.read(in, wanted)
+		block, exact := slices.BinarySearch(first, numbers[0])
+		if !exact {
+			block--
+		}
+		end, _ := slices.BinarySearch(numbers, first[block]+len(p.parts[block].keys))
+		some, err := p.readFrom(&p.parts[block], first[block], numbers[:end])
 		if err != nil {
 			return nil, err
 		}
-		found = append(found, some...)
+		found, numbers = append(found, some...), numbers[end:]
 	}
 	return found, nil
 }
 
-var errChanged = errors.New("it was written to while it was read: export it anew, or copy it first")
-
-// read reads some entries of a block.
-func (p *places) read(in *place, wanted []bool) (found []directory.Entry, err error) {
-	if info, err := p.file.Stat(); err != nil || info.Size() != p.size {
-		return nil, errors.Join(err, errChanged)
-	}
+// readFrom reads some entries of a block, of which first is the number of the first.
+func (p *places) readFrom(in *place, first int, numbers []int) ([]directory.Entry, error) {
 	var text []byte
-	var keys []directory.Key
-	for i, yes := range wanted {
-		if !yes {
-			continue
+	for _, n := range numbers {
+		at, size := len(text), int(in.size[n-first])
+		text = slices.Grow(text, size+2)[:at+size]
+		if _, err := p.file.ReadAt(text[at:], in.at[n-first]); err != nil {
+			return nil, p.changed()
 		}
-		one := make([]byte, in.size[i], in.size[i]+2)
-		if _, err := p.file.ReadAt(one, in.at[i]); err != nil {
-			return nil, err
-		}
-		text = append(append(text, one...), "\n\n"...)
-		keys = append(keys, in.keys[i])
+		text = append(text, "\n\n"...)
 	}
 	entries, err := ldif.Parse(text)
-	if err != nil || len(entries) != len(keys) {
-		return nil, errChanged
+	if err != nil || len(entries) != len(numbers) {
+		return nil, p.changed()
 	}
 	for i := range entries {
-		if directory.KeyOf(entries[i].DN) != keys[i] {
-			return nil, errChanged
+		if directory.KeyOf(entries[i].DN) != in.keys[numbers[i]-first] {
+			return nil, p.changed()
 		}
-		found = append(found, entries[i])
 	}
-	return found, nil
+	return entries, nil
 }
+
+func (p *places) changed() error { return fmt.Errorf("%s %w", p.name, errChanged) }
 
 // indexed finds entries by the index of a kept survey.
 type indexed struct{ *kept.File }

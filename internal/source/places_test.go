@@ -221,7 +221,8 @@ func TestOthersInThePlaceOfEntries(t *testing.T) {
 		e.Set("objectClass", "user")
 		e.Set("sAMAccountName", strings.ToLower(directory.LeafValue(e.DN)))
 	}
-	f.Instead(map[directory.Key]*directory.Entry{directory.KeyOf("cn=ada,ou=staff,dc=x"): nil, directory.KeyOf("cn=bo,ou=staff,dc=x"): &other}, []directory.Entry{more})
+	f, err := f.With(map[directory.Key]*directory.Entry{directory.KeyOf("cn=ada,ou=staff,dc=x"): nil, directory.KeyOf("cn=bo,ou=staff,dc=x"): &other}, []directory.Entry{more})
+	require.NoError(t, err)
 	s, err := f.Survey(context.Background())
 	require.NoError(t, err)
 	var logons []string

@@ -234,18 +234,16 @@ func (s *Session) judgeCopy(ctx context.Context, c *served, file *source.File, a
 // judgeAfter audits the same file, with what the batch has made of its entries in their
 // place.
 func (s *Session) judgeAfter(ctx context.Context, c *served, at time.Time) (*audit.Report, error) {
-	file, err := c.behind.Reopened()
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
 	became, came := c.dir.Became()
 	instead := make(map[directory.Key]*directory.Entry, len(became))
 	for name, e := range became {
 		instead[directory.KeyOf(name)] = e
 	}
-	file.Dialect = c.dialect
-	file.Instead(instead, came)
+	file, err := c.behind.With(instead, came)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
 	return s.judgeCopy(ctx, c, file, at)
 }
 
