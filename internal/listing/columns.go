@@ -52,7 +52,7 @@ var Readable = []column{
 		Doc:    "distinguished name",
 		light:  true,
 		also:   []string{"objectClass"},
-		value:  func(v *view) any { return strings.Clone(v.entry.DN) },
+		value:  func(v *view) any { return v.entry.DN },
 	},
 	{
 		Column: sheet.Column{Name: "ou", Title: "Where", Kind: sheet.Text, Wide: true},
@@ -388,13 +388,13 @@ func (q *Query) order(p *plan, d *directory.Dialect) error {
 
 func accountName(v *view) any {
 	if v.acc.Logon != "" {
-		return strings.Clone(v.acc.Logon)
+		return v.acc.Logon
 	}
 	return directory.LeafValue(v.entry.DN)
 }
 
 func displayName(v *view) any {
-	return strings.Clone(cmp.Or(v.entry.First("displayName"), v.entry.First("cn"), directory.LeafValue(v.entry.DN)))
+	return cmp.Or(v.entry.First("displayName"), v.entry.First("cn"), directory.LeafValue(v.entry.DN))
 }
 
 func ofAccount(value func(*view) any) func(*view) any {

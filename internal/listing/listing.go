@@ -454,10 +454,23 @@ func (c *collector) keep(one any) {
 	}
 }
 
+// The strings of the cells are copies, since those of an entry are there only while it is
+// looked at.
 func cellsOf(columns []column, v *view) []any {
 	cells := make([]any, len(columns))
 	for i := range columns {
-		cells[i] = columns[i].value(v)
+		switch value := columns[i].value(v).(type) {
+		case string:
+			cells[i] = strings.Clone(value)
+		case []string:
+			own := slices.Clone(value)
+			for k := range own {
+				own[k] = strings.Clone(own[k])
+			}
+			cells[i] = own
+		default:
+			cells[i] = value
+		}
 	}
 	return cells
 }

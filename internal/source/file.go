@@ -230,7 +230,7 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 type judged struct {
 	part  *directory.Part
 	place place
-	wrong *ldif.Record // a change record, which is no entry
+	wrong *ldif.Error // a change record, which is no entry
 	found []directory.Entry
 }
 
@@ -315,7 +315,12 @@ func (f *File) survey(
 		j.part = directory.NewPart(len(records), f.Keep)
 		for i := range records {
 			if !records[i].IsEntry() {
-				j.wrong = &records[i]
+				r := &records[i]
+				j.wrong = &ldif.Error{
+					Line: r.Line,
+					DN:   strings.Clone(r.DN),
+					Err:  fmt.Errorf("a %s record: this file holds changes, not entries", r.Change.Type),
+				}
 				return j
 			}
 			accounts := j.part.Len()
@@ -337,11 +342,7 @@ func (f *File) survey(
 	}
 	err := each(ctx, &counted, test == nil && f.ahead != entriesAhead, work, func(j judged) error {
 		if j.wrong != nil {
-			return &ldif.Error{
-				Line: j.wrong.Line,
-				DN:   j.wrong.DN,
-				Err:  fmt.Errorf("a %s record: this file holds changes, not entries", j.wrong.Change.Type),
-			}
+			return j.wrong
 		}
 		s.Merge(j.part)
 		found = append(found, j.found...)
