@@ -142,7 +142,10 @@ func findDuplicates(p *pass) {
 		}
 		uniqueValues(a, func(space, _ directory.AttrID, value string) {
 			v := sharedIn(space, value)
-			if who := into[v]; s.metTwice(v.value) && (len(who) == 0 || who[len(who)-1] != a) {
+			if !s.metTwice(v.value) {
+				return
+			}
+			if who := into[v]; len(who) == 0 || who[len(who)-1] != a {
 				into[v] = append(who, a)
 			}
 		})

@@ -101,19 +101,16 @@ var personNames = []directory.AttrID{
 }
 
 func valueMalformed(p *pass, a *directory.Account) *Finding {
-	f := &Finding{}
-	bad := func(id directory.AttrID, value string) {
-		f.Evidence = append(f.Evidence, Evidence{id.String(), fmt.Sprintf("%q", clipped(value))})
-	}
+	var evidence []Evidence
 	for id, value := range a.Text.Values() {
 		if pattern := p.rules.patterns[id]; malformed(id, value) || pattern != nil && !pattern.MatchString(value) {
-			bad(id, value)
+			evidence = append(evidence, Evidence{id.String(), fmt.Sprintf("%q", clipped(value))})
 		}
 	}
-	if len(f.Evidence) == 0 {
+	if len(evidence) == 0 {
 		return nil
 	}
-	return f
+	return &Finding{Evidence: evidence}
 }
 
 // Malformed tells whether a value cannot be what its attribute is for.

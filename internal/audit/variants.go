@@ -78,7 +78,9 @@ func countSpellings(p *pass) {
 		prefer(all, p.rules.reference[id])
 		// What is spelt right is not looked up again for each account.
 		maps.DeleteFunc(all, func(value string, v *variant) bool { return !v.unlisted && (v.preferred == "" || v.preferred == value) })
-		p.variants[id] = all
+		if len(all) > 0 {
+			p.variants[id] = all
+		}
 	}
 }
 
@@ -232,6 +234,9 @@ func oneEdit(a, b string) bool {
 }
 
 func valueVariant(p *pass, a *directory.Account) (out []Finding) {
+	if len(p.variants) == 0 {
+		return nil
+	}
 	for id, value := range a.Text.Values() {
 		v := p.variants[id][value]
 		if v == nil || p.driftsFrom(a, id) {

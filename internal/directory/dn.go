@@ -187,7 +187,13 @@ func (r RDN) String() string {
 }
 
 // lowered is a text in lower case and composed.
-func lowered(text string) string { return norm.NFC.String(strings.ToLower(text)) }
+func lowered(text string) string {
+	var buf [256]byte
+	if lower, ascii := appendLower(buf[:0], text); ascii {
+		return string(lower)
+	}
+	return norm.NFC.String(strings.ToLower(text))
+}
 
 // longestPlain is how long a type may be for which nobody has another name, but
 // for numbers, which have a dot: cn, ou, dc, o, uid and the like.
@@ -196,20 +202,41 @@ const longestPlain = 3
 // plainDN tells whether folding a name needs no more than lower case.
 func plainDN(dn string) bool {
 	begins := 0 // the level
+	equals, commas := 0, 0
 	for i := range len(dn) {
-		switch c := dn[i]; {
-		case c == '\\' || c == '+' || c == ';' || c == '"' || c == '<' || c == '>' || c == '#' || c < ' ' || c == 0x7f:
+		if !nameSigns[dn[i]] {
+			continue
+		}
+		switch dn[i] {
+		default:
 			return false
-		case c == ',':
+		case ',':
 			begins = i + 1
-		case c == '=' && (i == begins || i-begins > longestPlain):
-			return false // no type, or one that may have another name
-		case c == ' ' && (i == 0 || i == len(dn)-1 || strings.IndexByte(" ,=", dn[i-1]) >= 0 || strings.IndexByte(" ,=", dn[i+1]) >= 0):
-			return false
+			commas++
+		case '=':
+			if i == begins || i-begins > longestPlain {
+				return false // no type, or one that may have another name
+			}
+			equals++
+		case ' ':
+			if i == 0 || i == len(dn)-1 || strings.IndexByte(" ,=", dn[i-1]) >= 0 || strings.IndexByte(" ,=", dn[i+1]) >= 0 {
+				return false
+			}
 		}
 	}
-	return strings.Count(dn, "=") == strings.Count(dn, ",")+1
+	return equals == commas+1
 }
+
+// nameSigns are the octets of a name that say something of how it is folded.
+var nameSigns = func() (t [256]bool) {
+	for c := range byte(' ') {
+		t[c] = true
+	}
+	for _, c := range []byte(" ,=\\+;\"<>#\x7f") {
+		t[c] = true
+	}
+	return t
+}()
 
 func foldPlain(dn string) string {
 	for i := range len(dn) {

@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"encoding/binary"
 	"hash/maphash"
 	"strings"
 )
@@ -99,15 +100,29 @@ func appendFold(buf []byte, dn string) []byte {
 // appendLower appends an ASCII text in lower case; ascii is false where the
 // text is none.
 func appendLower(buf []byte, s string) (out []byte, ascii bool) {
-	for i := range len(s) {
-		c := s[i]
+	n := len(buf)
+	buf = append(buf, s...)
+	rest := buf[n:]
+	for len(rest) >= 8 {
+		eight := binary.LittleEndian.Uint64(rest)
+		if eight&(0x80*each) != 0 {
+			return buf[:n], false
+		}
+		// The highest bit of each octet tells that it is at least "A", and at most "Z".
+		letters := (eight + (0x80-'A')*each) &^ (eight + (0x80-'Z'-1)*each) & (0x80 * each)
+		binary.LittleEndian.PutUint64(rest, eight|letters>>2)
+		rest = rest[8:]
+	}
+	for i, c := range rest {
 		if c >= 0x80 {
-			return buf, false
+			return buf[:n], false
 		}
 		if 'A' <= c && c <= 'Z' {
-			c |= 0x20
+			rest[i] = c | 0x20
 		}
-		buf = append(buf, c)
 	}
 	return buf, true
 }
+
+// each has a one in each of eight octets.
+const each = 0x0101010101010101

@@ -18,6 +18,9 @@ func appendText(buf []byte, id AttrID, value string) []byte {
 
 // next cuts the first value off.
 func (t Texts) next() (id AttrID, value string, rest Texts) {
+	if n := int(t[1]); n < 0x80 {
+		return AttrID(t[0]), string(t[2 : 2+n]), t[2+n:]
+	}
 	n, shift, at := 0, 0, 1
 	for {
 		b := t[at]

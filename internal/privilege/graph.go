@@ -10,6 +10,7 @@
 package privilege
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,8 +46,8 @@ func (r *Rules) names() map[directory.Key]string {
 type Graph struct {
 	groups     []directory.Group
 	byKey      map[directory.Key]int
-	byRID      map[uint32]int   // of the domain's own groups
-	byGID      map[uint32][]int // posixGroup, by gidNumber
+	byRID      map[uint32]int   // of the domain's own groups, those that are reached
+	byGID      map[uint32][]int // posixGroup, by gidNumber, those that are reached
 	privileged []int
 	unknown    []string // named in the settings and not found
 	// above is, for each privileged group and each group nested in it, the
@@ -124,6 +125,10 @@ func newGraph(groups []directory.Group, rules Rules) *Graph {
 			g.partial = append(g.partial, one.Name())
 		}
 	}
+	maps.DeleteFunc(g.byRID, func(_ uint32, i int) bool { return !reached[i] })
+	for gid, all := range g.byGID {
+		g.byGID[gid] = slices.DeleteFunc(all, func(i int) bool { return !reached[i] })
+	}
 	slices.Sort(g.reached)
 	slices.Sort(g.partial)
 	return g
@@ -168,7 +173,7 @@ func (g *Graph) ways(a *directory.Account) (direct, primary []int) {
 	if a.Present.Has(directory.AttrGIDNumber) {
 		primary = slices.Clone(g.byGID[a.GID])
 	}
-	if i, ok := g.byRID[a.PrimaryGroup]; ok && a.PrimaryGroup != 0 {
+	if i, ok := g.byRID[a.PrimaryGroup]; ok {
 		primary = append(primary, i)
 	}
 	return direct, primary
@@ -195,9 +200,10 @@ func (g *Graph) reach(direct, primary []int) []Reach {
 		return nil
 	}
 	var all []Reach
+	ways := slices.Concat(direct, primary)
 	for n, top := range g.privileged {
 		best, at := -1, 0
-		for _, i := range slices.Concat(direct, primary) {
+		for _, i := range ways {
 			d, ok := g.depth[n][i]
 			if ok && g.groups[i].Security && (best < 0 || d < at || d == at && g.groups[i].DN < g.groups[best].DN) {
 				best, at = i, d
