@@ -193,6 +193,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	inScope := scope(opt)
 	findings := eachAccount(s.Accounts.Parts(),
 		func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
+	var gathered []Finding
 	for i := range jobs {
 		j := &jobs[i]
 		if j.gather == nil || !j.summary.Looked {
@@ -204,16 +205,17 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 				return
 			}
 			p.fill(&f, j, about)
-			findings = append(findings, f)
+			gathered = append(gathered, f)
 		})
 	}
-	r.Findings = p.summarise(findings, jobs)
+	findings = append(findings, gathered)
+	p.summarise(findings, jobs)
 	for i := range jobs {
 		r.Summary = append(r.Summary, *jobs[i].summary)
 		r.Exempted += jobs[i].summary.Exempted
 	}
 	r.Summary = append(r.Summary, off...)
-	catalog.sort(r.Findings)
+	r.Findings = catalog.sorted(findings)
 	r.Notes = append(p.notes(), p.hiddenNotes(r.Findings)...)
 	for i := range jobs {
 		if j := &jobs[i]; j.own != nil && j.summary.Looked {
@@ -236,12 +238,14 @@ func (p *pass) judge(jobs []job, a *directory.Account, inScope func(*directory.S
 		if j.gather != nil || !j.looked[a.Kind] || a.BuiltIn && (j.builtIn == nil || !j.builtIn(a)) {
 			continue
 		}
-		var found []Finding
-		if j.judgeMany != nil {
-			found = j.judgeMany(p, a)
-		} else if f := j.Check.judge(p, a); f != nil {
-			found = []Finding{*f}
+		if j.judgeMany == nil {
+			if f := j.Check.judge(p, a); f != nil && inScope(&a.Subject) {
+				p.fill(f, j, &a.Subject)
+				*out = append(*out, *f)
+			}
+			continue
 		}
+		found := j.judgeMany(p, a)
 		if len(found) == 0 || !inScope(&a.Subject) {
 			continue
 		}
@@ -254,75 +258,33 @@ func (p *pass) judge(jobs []job, a *directory.Account, inScope func(*directory.S
 
 // summarise takes away the findings that exemptions cover, and counts both
 // kinds in the summaries of their checks.
-func (p *pass) summarise(findings []Finding, jobs []job) []Finding {
+func (p *pass) summarise(parts [][]Finding, jobs []job) {
 	byName := map[string]*Summary{}
 	for i := range jobs {
 		byName[jobs[i].Name] = jobs[i].summary
 	}
-	return slices.DeleteFunc(findings, func(f Finding) bool {
+	exempted := func(f *Finding) bool {
 		sum := byName[f.Check]
-		if f.Kind != directory.KindExemption.String() && p.exempt.covers(&f) {
+		if f.Kind != directory.KindExemption.String() && p.exempt.covers(f) {
 			sum.Exempted++
 			return true
 		}
-		sum.count(&f)
+		sum.count(f)
 		return false
-	})
-}
-
-// sort puts findings in the order of reports.
-func (c Catalog) sort(findings []Finding) {
-	order := map[string]int{}
-	for i, c := range c {
-		order[c.Name] = i
 	}
-	// A finding is large, and a comparison of all it has slow: small keys are sorted,
-	// and the findings then moved once.
-	type key struct {
-		first int64 // by severity, check and days, for those of no bundle
-		at    int32
-	}
-	keys := make([]key, len(findings))
-	for i := range findings {
-		f := &findings[i]
-		rank := (int64(High-f.Severity)<<16 | int64(order[f.Check])) << 36
-		if f.bundle == "" {
-			rank += 1<<33 - int64(f.Days) // those of no bundle come first
-		} else {
-			rank += 1 << 35
+	for i, part := range parts {
+		n := 0
+		for k := range part {
+			if exempted(&part[k]) {
+				continue
+			}
+			if n < k {
+				part[n] = part[k]
+			}
+			n++
 		}
-		keys[i] = key{rank, int32(i)}
+		parts[i] = part[:n]
 	}
-	slices.SortFunc(keys, func(x, y key) int {
-		if x.first != y.first {
-			return cmp.Compare(x.first, y.first)
-		}
-		return compareWithin(&findings[x.at], &findings[y.at])
-	})
-	sorted := make([]Finding, len(findings))
-	for i, k := range keys {
-		sorted[i] = findings[k.at]
-	}
-	copy(findings, sorted)
-}
-
-// compareWithin orders two findings of one check and severity.
-func compareWithin(a, b *Finding) int {
-	if n := strings.Compare(a.bundle, b.bundle); n != 0 {
-		return n
-	}
-	if n := cmp.Compare(b.Days, a.Days); n != 0 {
-		return n
-	}
-	if n := strings.Compare(a.Account, b.Account); n != 0 {
-		return n
-	}
-	if n := strings.Compare(a.DN, b.DN); n != 0 {
-		return n
-	}
-	return slices.CompareFunc(a.Evidence, b.Evidence, func(x, y Evidence) int {
-		return cmp.Or(strings.Compare(x.Attr, y.Attr), strings.Compare(x.Value, y.Value))
-	})
 }
 
 // choose returns the checks to run, with their severities and empty
@@ -531,11 +493,11 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 }
 
 // eachAccount runs judge over all accounts on all processors and returns
-// what it found in the order of the accounts.
-func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]Finding)) []Finding {
+// what it found, for each part of them.
+func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]Finding)) [][]Finding {
 	found := make([][]Finding, len(parts))
 	spread(parts, func(_, part int, a *directory.Account) { judge(a, &found[part]) })
-	return slices.Concat(found...)
+	return found
 }
 
 // tally goes over all accounts on all processors; each counts into its own T,

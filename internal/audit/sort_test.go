@@ -2,6 +2,7 @@ package audit
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -35,7 +36,27 @@ func TestFindingsAreSortedAsReportsShowThem(t *testing.T) {
 		findings := rapid.SliceOf(one).Draw(t, "findings")
 		want := slices.Clone(findings)
 		slowSort(c, want)
-		c.sort(findings)
-		assert.Equal(t, want, findings)
+		at := rapid.IntRange(0, len(findings)).Draw(t, "part")
+		assert.Equal(t, want, c.sorted([][]Finding{findings[:at], findings[at:]}))
 	})
+}
+
+func TestManyFindingsAreSortedOnSeveralProcessors(t *testing.T) {
+	c := Catalog(Checks[:2])
+	var findings []Finding
+	for i := range 3*worthSharing + 5 {
+		n := i * 7919 % 4099
+		findings = append(findings, Finding{Check: c[n%2].Name, Severity: Severity(n % 3), Days: n % 5, Account: fmt.Sprintf("observer %d", n/2), DN: fmt.Sprint(n)})
+	}
+	want := slices.Clone(findings)
+	slowSort(c, want)
+	for processors := 1; processors < 6; processors++ {
+		keys := c.keys([][]Finding{findings[:100], nil, findings[100:]})
+		sortTogether(keys, processors)
+		var got []Finding
+		for _, k := range keys {
+			got = append(got, *k.of)
+		}
+		assert.Equal(t, want, got, processors)
+	}
 }
