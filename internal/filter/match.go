@@ -265,7 +265,8 @@ func (c *column) each(e *directory.Entry, yield func(string) bool) {
 func (c *column) is(description string) bool {
 	for _, n := range c.names {
 		switch {
-		case len(description) < len(n) || !strings.EqualFold(description[:len(n)], n):
+		case n == "" || len(description) < len(n) || (description[0]^n[0])&^0x20 != 0: // as nearly all
+		case !strings.EqualFold(description[:len(n)], n):
 		case len(description) == len(n):
 			return c.options == ""
 		case description[len(n)] == ';':
@@ -386,8 +387,11 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 		return c.undefined()
 	}
 	return c.any(func(v string) Truth {
-		if v == value {
+		switch {
+		case v == value:
 			return True
+		case beginsOtherwise(syntax, v, want):
+			return False
 		}
 		have, ok := canonical(syntax, v)
 		if !ok {

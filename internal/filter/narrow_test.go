@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"yardbroom/internal/directory"
 )
@@ -248,4 +249,25 @@ func TestConditionsWithoutARuleAreMadeUpForOrRefused(t *testing.T) {
 	assert.True(t, OrdersHere(directory.OpenLDAP, "shadowExpire"))
 	assert.False(t, OrdersHere(directory.OpenLDAP, "employeeNumber"))
 	assert.False(t, OrdersHere(directory.OpenLDAP, "noSuchAttribute"))
+}
+
+// What begins otherwise is not equal, whatever stands behind.
+func TestWhatBeginsOtherwiseIsUnequal(t *testing.T) {
+	pieces := rapid.SampledFrom([]string{"a", "A", "b", "K", "K", "ſ", "s", "S", "i", "ı", "İ", " ", "  ", "\u0301", "é", "E", "-", "1", "ﬁ", "f"})
+	text := rapid.Map(rapid.SliceOfN(pieces, 0, 4), func(p []string) string { return strings.Join(p, "") })
+	syntaxes := []directory.Syntax{directory.SyntaxText, directory.SyntaxLines, directory.SyntaxPlain, directory.SyntaxExact, directory.SyntaxNumber, directory.SyntaxPrecise}
+	told := 0
+	rapid.Check(t, func(t *rapid.T) {
+		s := rapid.SampledFrom(syntaxes).Draw(t, "syntax")
+		v, w := text.Draw(t, "value"), text.Draw(t, "wanted")
+		want, ok := canonical(s, w)
+		if !ok || !beginsOtherwise(s, v, want) {
+			return
+		}
+		told++
+		have, ok := canonical(s, v)
+		require.True(t, ok)
+		require.NotEqual(t, want, have)
+	})
+	require.Positive(t, told)
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
 
@@ -76,6 +77,21 @@ func single(v string) string {
 		return v
 	}
 	return strings.Join(strings.FieldsFunc(v, func(r rune) bool { return r == ' ' }), " ")
+}
+
+// beginsOtherwise tells of a value of most texts, by its first letter, that it is not equal
+// to one in canonical form. False says nothing.
+func beginsOtherwise(s directory.Syntax, v, canonical string) bool {
+	switch s {
+	case directory.SyntaxText, directory.SyntaxLines, directory.SyntaxPlain, directory.SyntaxExact:
+	default:
+		return false
+	}
+	if v == "" || canonical == "" || len(v) > 1 && v[1] >= utf8.RuneSelf { // which may be an accent on the first
+		return false
+	}
+	first := v[0] | 0x20
+	return ('a' <= first && first <= 'z') && first != canonical[0]|0x20
 }
 
 func without(v, cut string) string {
