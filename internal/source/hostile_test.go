@@ -112,7 +112,7 @@ func serveHostile(conn net.Conn, m misbehaviour) {
 	in := bufio.NewReader(conn)
 	n := 0
 	for {
-		_, body, err := readMessage(in)
+		_, body, err := readMessage(in, new([]byte))
 		if err != nil {
 			return
 		}

@@ -72,7 +72,7 @@ func (y *synced) entry(d *directory.Dialect, m *message) error {
 	if err != nil {
 		return lostError{err}
 	}
-	e, ok := decodeEntry(m.body)
+	e, ok := new(entryReader).read(m.body)
 	state, err := controlIn[*ldap.ControlSyncState](packet)
 	if err != nil || !ok || state == nil {
 		return errors.Join(errNoState, err)

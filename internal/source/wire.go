@@ -55,6 +55,13 @@ const (
 	// batchSize is how many messages are handed over at a time.
 	batchSize = 64
 
+	// A server sends each entry as it finds it. While many come, it is given some time
+	// before more is read, since being woken for each costs both sides more than it holds.
+	longStreak = 32
+	lull       = 2 * time.Millisecond
+	// smallMessage is what most take.
+	smallMessage = 2 << 10
+
 	tagEntry     = 0x64
 	tagDone      = 0x65
 	tagReference = 0x73
@@ -102,11 +109,22 @@ func (w *wire) pass() ([]byte, error) {
 		}
 	}
 	defer flush()
+	streak := 0     // entries that came one after the other
+	var side []byte // where small ones of a long streak stand side by side
 	for {
-		if len(batch) >= batchSize || len(batch) > 0 && w.in.Buffered() < 6 {
+		drained := w.in.Buffered() < 6
+		if len(batch) >= batchSize || len(batch) > 0 && drained {
 			flush()
 		}
-		all, body, err := readMessage(w.in)
+		if drained && streak >= longStreak {
+			time.Sleep(lull)
+		}
+		if streak < longStreak {
+			side = nil
+		} else if cap(side)-len(side) < smallMessage {
+			side = make([]byte, 0, 16*smallMessage)
+		}
+		all, body, err := readMessage(w.in, &side)
 		if err != nil {
 			return nil, err
 		}
@@ -126,6 +144,9 @@ func (w *wire) pass() ([]byte, error) {
 			to = owner
 		}
 		batch = append(batch, message{op: op, body: content, all: all})
+		if streak++; op != tagEntry {
+			streak = 0
+		}
 	}
 }
 
@@ -162,8 +183,9 @@ func (w *wire) fail(err error) {
 	}
 }
 
-// readMessage reads one BER element whole.
-func readMessage(in *bufio.Reader) (all, body []byte, err error) {
+// readMessage reads one BER element whole, into memory of its own where there is no room
+// for it in that given.
+func readMessage(in *bufio.Reader, room *[]byte) (all, body []byte, err error) {
 	head, err := in.Peek(2)
 	if err != nil {
 		return nil, nil, err
@@ -186,7 +208,12 @@ func readMessage(in *bufio.Reader) (all, body []byte, err error) {
 	if size > maxMessage {
 		return nil, nil, fmt.Errorf("the server sends a message of %d MiB", size>>20)
 	}
-	all = make([]byte, length+size)
+	if all = (*room)[len(*room):cap(*room)]; len(all) >= length+size {
+		all = all[: length+size : length+size]
+		*room = (*room)[:len(*room)+len(all)]
+	} else {
+		all = make([]byte, length+size)
+	}
 	if _, err := io.ReadFull(in, all); err != nil {
 		return nil, nil, err
 	}
@@ -230,19 +257,25 @@ func split(body []byte) (id int64, op byte, content []byte, ok bool) {
 	return id, op, content, ok
 }
 
-// decodeEntry reads a SearchResultEntry (RFC 4511, section 4.5.2). The
-// entry's strings are the message itself, which nobody changes. Values of
-// secret attributes are dropped.
-func decodeEntry(body []byte) (directory.Entry, bool) {
+// entryReader reads entries of one search. What they hold stands side by side, so that an
+// entry costs no allocation of its own.
+type entryReader struct {
+	attrs  []directory.Attribute // of the entry that is read
+	values []string
+	roomA  []directory.Attribute // of all
+	roomV  []string
+}
+
+// read reads a SearchResultEntry (RFC 4511, section 4.5.2). The entry's strings are the
+// message itself, which nobody changes. Values of secret attributes are dropped.
+func (r *entryReader) read(body []byte) (directory.Entry, bool) {
 	_, dn, rest, ok := element(body)
 	_, list, _, ok2 := element(rest)
 	e := directory.Entry{DN: text(dn)}
 	if !ok || !ok2 {
 		return e, false
 	}
-	e.Attrs = make([]directory.Attribute, 0, 24)
-	var all [64]string
-	values := all[:0]
+	r.attrs, r.values = r.attrs[:0], r.values[:0]
 	for len(list) > 0 {
 		var one []byte
 		if _, one, list, ok = element(list); !ok {
@@ -253,26 +286,40 @@ func decodeEntry(body []byte) (directory.Entry, bool) {
 		if !ok || !ok2 {
 			return e, false
 		}
-		values = values[:0]
+		start := len(r.values)
 		for len(set) > 0 {
 			var v []byte
 			if _, v, set, ok = element(set); !ok {
 				return e, false
 			}
-			values = append(values, text(v))
+			r.values = append(r.values, text(v))
 		}
-		if a := text(name); !directory.IsSecret(a) {
-			e.Attrs = append(
-				e.Attrs,
-				directory.Attribute{
-					Name:   a,
-					ID:     directory.LookupAttr(a),
-					Values: append(make([]string, 0, len(values)), values...),
-				},
-			)
+		a := directory.Attribute{Name: text(name), Values: r.values[start:]}
+		if directory.IsSecret(a.Name) {
+			r.values = r.values[:start]
+			continue
 		}
+		a.ID = directory.LookupAttr(a.Name)
+		r.attrs = append(r.attrs, a)
+	}
+	values := keep(&r.roomV, r.values)
+	e.Attrs = keep(&r.roomA, r.attrs)
+	for i := range e.Attrs {
+		n := len(e.Attrs[i].Values)
+		e.Attrs[i].Values, values = values[:n:n], values[n:]
 	}
 	return e, true
+}
+
+// keep copies some behind all that is kept in a room, which is never moved.
+func keep[T any](room *[]T, some []T) []T {
+	const size = 512
+	if cap(*room)-len(*room) < len(some) {
+		*room = make([]T, 0, max(size, len(some)))
+	}
+	at := len(*room)
+	*room = append(*room, some...)
+	return (*room)[at:len(*room):len(*room)]
 }
 
 // text takes octets that are never written again for a string.
@@ -289,10 +336,11 @@ func (w *wire) search(
 	ctx context.Context, req *ldap.SearchRequest, patience time.Duration, take func(*directory.Entry) error,
 ) (result, error) {
 	var out result
+	var entries entryReader
 	last, err := w.exchange(ctx, req, patience, func(m *message) error {
 		switch m.op {
 		case tagEntry:
-			e, ok := decodeEntry(m.body)
+			e, ok := entries.read(m.body)
 			if !ok {
 				w.Close()
 				return lostError{errors.New("the server sends an entry that cannot be read")}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"strings"
@@ -67,7 +68,7 @@ func talk(t *testing.T, patience time.Duration, reply func(id int64) []byte) ([]
 	t.Cleanup(func() { conn.Close() })
 	go func() {
 		in := bufio.NewReader(theirs)
-		_, body, err := readMessage(in)
+		_, body, err := readMessage(in, new([]byte))
 		if err != nil {
 			return
 		}
@@ -137,7 +138,7 @@ func TestTakingNoMoreDoesNotBlockTheConnection(t *testing.T) {
 	go func() {
 		in := bufio.NewReader(theirs)
 		for {
-			_, body, err := readMessage(in)
+			_, body, err := readMessage(in, new([]byte))
 			if err != nil {
 				return
 			}
@@ -165,15 +166,32 @@ func FuzzMessage(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		in := bufio.NewReader(bytes.NewReader(raw))
 		for {
-			all, body, err := readMessage(in)
+			all, body, err := readMessage(in, new([]byte))
 			if err != nil {
 				return
 			}
 			if _, _, content, ok := split(body); ok {
-				decodeEntry(content)
+				new(entryReader).read(content)
 			}
 			var r result
 			_ = r.finish(all)
 		}
 	})
+}
+
+// Of many entries each stays what it was while others are read, however large they are.
+func TestManyEntriesDoNotDisturbEachOther(t *testing.T) {
+	want := make([]directory.Entry, 3000)
+	for i := range want {
+		e := &want[i]
+		e.DN = fmt.Sprintf("cn=%d,dc=x", i)
+		e.Set("cn", fmt.Sprint(i))
+		e.Set("description", strings.Repeat(fmt.Sprint(i%10), i*7%(3*smallMessage)), "second")
+		for k := range i % 40 {
+			e.Set(fmt.Sprintf("attr%d", k), fmt.Sprint(k), fmt.Sprint(i))
+		}
+	}
+	got, err := talk(t, time.Minute, func(id int64) []byte { return answer(id, 0, want...) })
+	require.NoError(t, err)
+	require.Equal(t, want, got)
 }
