@@ -257,9 +257,8 @@ func month(t time.Time, further int) string {
 type keys struct {
 	seed             maphash.Seed
 	people, accounts []keyOf
-	// wanted has a bit set for each key of an account, once no more will come, and
-	// for few others; nil before.
-	wanted []uint64
+	// wanted holds the keys of accounts, once no more will come; nil before.
+	wanted keySieve
 	// crowded are, of keys that too many shared to compare them all, the accounts
 	// with some of the people.
 	crowded []edge
@@ -296,7 +295,7 @@ func (k *keys) hash(kind string, texts []string) (key uint64, blank bool) {
 }
 
 func (k *keys) person(p int32, kind string, texts ...string) {
-	if key, blank := k.hash(kind, texts); !blank && k.wants(key) {
+	if key, blank := k.hash(kind, texts); !blank && (k.wanted == nil || k.wanted.holds(key)) {
 		k.people = append(k.people, keyOf{key, p})
 	}
 }
@@ -309,31 +308,41 @@ func (k *keys) account(i int32, kind string, texts ...string) {
 
 // accountsOnly says that all accounts are there: of people only those keys are
 // kept that an account has, and few others.
-func (k *keys) accountsOnly() {
+func (k *keys) accountsOnly() { k.wanted = sieveOf(k.accounts) }
+
+// keySieve has a bit set for each of some keys, and for few others.
+type keySieve []uint64
+
+func sieveOf(list []keyOf) keySieve {
 	const bitsEach = 16
-	k.wanted = make([]uint64, max(len(k.accounts)*bitsEach/64, 1))
-	for _, one := range k.accounts {
-		bit := one.key % uint64(len(k.wanted)*64)
-		k.wanted[bit/64] |= 1 << (bit % 64)
+	s := make(keySieve, max(len(list)*bitsEach/64, 1))
+	for _, one := range list {
+		bit := one.key % uint64(len(s)*64)
+		s[bit/64] |= 1 << (bit % 64)
 	}
+	return s
 }
 
-// wants tells whether an account may have a key.
-func (k *keys) wants(key uint64) bool {
-	if k.wanted == nil {
-		return true
-	}
-	bit := key % uint64(len(k.wanted)*64)
-	return k.wanted[bit/64]&(1<<(bit%64)) != 0
+// holds tells whether a key may be among them.
+func (s keySieve) holds(key uint64) bool {
+	bit := key % uint64(len(s)*64)
+	return s[bit/64]&(1<<(bit%64)) != 0
 }
 
 // pairs are all people and accounts that share a key which at most so many
 // pairs of them share.
 func (k *keys) pairs(most int) []edge {
 	byKey := func(x, y keyOf) int { return cmp.Or(cmp.Compare(x.key, y.key), cmp.Compare(x.who, y.who)) }
-	slices.SortFunc(k.people, byKey)
-	slices.SortFunc(k.accounts, byKey)
-	k.people, k.accounts = slices.Compact(k.people), slices.Compact(k.accounts)
+	ofPeople := sieveOf(k.people)
+	k.accounts = slices.DeleteFunc(k.accounts, func(one keyOf) bool { return !ofPeople.holds(one.key) })
+	var both sync.WaitGroup
+	for _, list := range []*[]keyOf{&k.people, &k.accounts} {
+		both.Go(func() {
+			slices.SortFunc(*list, byKey)
+			*list = slices.Compact(*list)
+		})
+	}
+	both.Wait()
 	var pairs []edge
 	for i, j := 0, 0; i < len(k.people) && j < len(k.accounts); {
 		key := k.people[i].key
