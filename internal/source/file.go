@@ -46,22 +46,37 @@ type File struct {
 
 	name    string // for people
 	path    string
-	removed func()    // is called when a temporary file is gone; nil for a file of somebody's
-	taken   time.Time // of a kept survey
-	server  string    // that a kept survey was read from
-	asked   []string  // the servers whose own sign-ins it holds
-	rights  bool      // it says what could not be read
+	removed func() // is called when a temporary file is gone; nil for a file of somebody's
+
+	keptAs
+	learnt
+	changes
+}
+
+// keptAs is what a kept survey says of itself.
+type keptAs struct {
+	taken   time.Time
+	server  string   // that it was read from
+	asked   []string // the servers whose own sign-ins it holds
+	rights  bool     // it says what could not be read
 	gaps    directory.Gaps
-	known   *Identity  // of a kept survey
+	known   *Identity
 	indexed *kept.File // its index, once somebody had to know and where it has one
+}
+
+// learnt is what reading a file has shown of it.
+type learnt struct {
 	read    *directory.Survey
-	ahead   ahead   // what will be asked for
-	places  *places // where its entries stand, once it was read with that ahead
+	ahead   ahead           // what will be asked for
+	places  *places         // where its entries stand, once it was read with that ahead
+	carried map[string]bool // the names of all attributes in it, in lower case, once somebody had to know
+}
+
+// changes are entries to be read in the place of those in the file, nil for those that are
+// gone, and entries that come behind it.
+type changes struct {
 	instead map[directory.Key]*directory.Entry
 	more    []directory.Entry
-	// carried are the names of all attributes in the file, in lower case, once
-	// somebody had to know.
-	carried map[string]bool
 }
 
 // OpenFile opens a file; "-" is standard input, which is copied to a

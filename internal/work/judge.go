@@ -56,7 +56,7 @@ func (s *Session) Judge(ctx context.Context, p *Place, q *Question) (*audit.Repo
 	if err != nil {
 		return nil, err
 	}
-	return s.run(ctx, p, survey, people, asOf, q.Checks, "")
+	return s.run(ctx, p, judging{survey: survey, people: people, asOf: asOf, checks: q.Checks})
 }
 
 // OpenEarlier opens an earlier survey, to be compared with a later place of the same
@@ -104,38 +104,35 @@ func (s *Session) Compare(ctx context.Context, later *Place, after *audit.Report
 	return audit.Compare(before, after), nil
 }
 
-// run runs checks over a survey of a place, and over who has which account
-// where that is known. Where within is given, filters of the settings look only
-// at what fulfils it too.
-func (s *Session) run(
-	ctx context.Context, p *Place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string,
-	within string,
-) (*audit.Report, error) {
-	return s.runMore(ctx, p, survey, people, asOf, checks, within, nil)
+// judging is what checks are to run over.
+type judging struct {
+	survey *directory.Survey
+	people *reconcile.Result // who has which account, nil where that is not known
+	asOf   time.Time
+	checks []string       // their names, none for all
+	within string         // a part of a filter: those of the settings look only at what fulfils it too
+	more   []*audit.Check // besides those of the settings
 }
 
-// runMore is run with more checks than the settings have.
-func (s *Session) runMore(
-	ctx context.Context, p *Place, survey *directory.Survey, people *reconcile.Result, asOf time.Time, checks []string,
-	within string, more []*audit.Check,
-) (*audit.Report, error) {
+// run runs checks over what was read of a place.
+func (s *Session) run(ctx context.Context, p *Place, j judging) (*audit.Report, error) {
 	exempt, err := s.exemptions(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.addOurs(ctx, p, survey, checks); err != nil {
+	if err := s.addOurs(ctx, p, j.survey, j.checks); err != nil {
 		return nil, err
 	}
-	selected, err := s.selected(ctx, p, survey.Dialect, asOf, checks, within)
+	selected, err := s.selected(ctx, p, j)
 	if err != nil {
 		return nil, err
 	}
-	suspended, err := s.suspended(ctx, p, survey.Dialect, people)
+	suspended, err := s.suspended(ctx, p, j.survey.Dialect, j.people)
 	if err != nil {
 		return nil, err
 	}
-	report, err := audit.Run(survey, s.Settings, audit.Options{Suspended: suspended, Logs: p.watched, AsOf: asOf, Checks: checks,
-		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: people, More: more})
+	report, err := audit.Run(j.survey, s.Settings, audit.Options{Suspended: suspended, Logs: p.watched, AsOf: j.asOf, Checks: j.checks,
+		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: j.people, More: j.more})
 	if err != nil {
 		return nil, asRequest(err)
 	}
@@ -194,28 +191,26 @@ func (s *Session) suspended(
 // selected finds what the filters of the settings select, by the names of
 // their checks, of those that are to run; only among what fulfils within, too,
 // where that is given.
-func (s *Session) selected(
-	ctx context.Context, p *Place, d *directory.Dialect, asOf time.Time, checks []string, within string,
-) (map[string][]directory.Entry, error) {
+func (s *Session) selected(ctx context.Context, p *Place, j judging) (map[string][]directory.Entry, error) {
 	keep, err := audit.Attributes(s.Settings)
 	if err != nil {
 		return nil, asRequest(err)
 	}
 	found := map[string][]directory.Entry{}
 	for _, c := range s.Catalog.Own() {
-		if len(checks) > 0 && !slices.Contains(checks, c.Name) || len(checks) == 0 && c.IsOff(&s.Settings.Audit) {
+		if len(j.checks) > 0 && !slices.Contains(j.checks, c.Name) || len(j.checks) == 0 && c.IsOff(&s.Settings.Audit) {
 			continue
 		}
 		cond, err := filter.Parse(c.Filter)
 		if err == nil {
-			cond, err = cond.Resolve(d, asOf.In(p.Location()))
+			cond, err = cond.Resolve(j.survey.Dialect, j.asOf.In(p.Location()))
 		}
 		if err != nil {
 			return nil, asRequest(s.Settings.Misset(settings.Faulty(err, "audit", "filters", c.Name)))
 		}
 		sel := source.Selection{
-			Filter:     "(&" + cond.String() + within + ")",
-			Attributes: append(cond.Attributes(), d.Attributes(keep)...),
+			Filter:     "(&" + cond.String() + j.within + ")",
+			Attributes: append(cond.Attributes(), j.survey.Dialect.Attributes(keep)...),
 		}
 		entries, err := every(ctx, p, sel)
 		if err != nil {

@@ -63,7 +63,7 @@ func (s *Session) Reconcile(ctx context.Context, p *Place, r *ReconcileRequest) 
 	if err != nil {
 		return nil, err
 	}
-	report, err := s.run(ctx, p, survey, result, asOf, checks, "")
+	report, err := s.run(ctx, p, judging{survey: survey, people: result, asOf: asOf, checks: checks})
 	if err != nil {
 		return nil, err
 	}

@@ -228,7 +228,7 @@ func (s *Session) judgeCopy(ctx context.Context, c *served, file *source.File, a
 			return nil, err
 		}
 	}
-	return s.run(ctx, p, survey, people, at, nil, "")
+	return s.run(ctx, p, judging{survey: survey, people: people, asOf: at})
 }
 
 // judgeAfter audits the same file, with what the batch has made of its entries in their
