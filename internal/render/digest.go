@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	_ "embed"
 
@@ -195,13 +196,15 @@ func (d *Digest) NewTitle() string {
 //go:embed digest.html
 var digestPage string
 
-var digestTemplate = template.Must(template.New("digest").Funcs(template.FuncMap{
-	"visible": Visible,
-	"colour": func(s audit.Severity) string {
-		return map[audit.Severity]string{audit.High: "#b3423a", audit.Medium: "#a36a14", audit.Low: "#66743c"}[s]
-	},
-}).Parse(digestPage))
+var digestTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("digest").Funcs(template.FuncMap{
+		"visible": Visible,
+		"colour": func(s audit.Severity) string {
+			return map[audit.Severity]string{audit.High: "#b3423a", audit.Medium: "#a36a14", audit.Low: "#66743c"}[s]
+		},
+	}).Parse(digestPage))
+})
 
 // HTML writes the digest for mail readers that show pages. It asks for nothing
 // from elsewhere.
-func (d *Digest) HTML(w io.Writer) error { return digestTemplate.Execute(w, d) }
+func (d *Digest) HTML(w io.Writer) error { return digestTemplate().Execute(w, d) }

@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"yardbroom/internal/wording"
@@ -84,14 +85,16 @@ func (p *Index) Draw() error {
 //go:embed index.html
 var indexPage string
 
-var indexTemplate = template.Must(template.New("index").Funcs(template.FuncMap{
-	"visible": Visible,
-	"style":   func() template.CSS { return template.CSS(pageStyle) },
-	"drawing": func(svg string) template.HTML { return template.HTML(svg) },
-	"moment":  func(t time.Time, zone *time.Location) string { return t.In(zone).Format("2006-01-02 15:04") },
-	"made":    wording.Moment,
-	"zone":    zoneName,
-}).Parse(indexPage))
+var indexTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("index").Funcs(template.FuncMap{
+		"visible": Visible,
+		"style":   func() template.CSS { return template.CSS(pageStyle) },
+		"drawing": func(svg string) template.HTML { return template.HTML(svg) },
+		"moment":  func(t time.Time, zone *time.Location) string { return t.In(zone).Format("2006-01-02 15:04") },
+		"made":    wording.Moment,
+		"zone":    zoneName,
+	}).Parse(indexPage))
+})
 
 // Write writes the page. It has no script, and asks for nothing from elsewhere.
-func (p *Index) Write(w io.Writer) error { return indexTemplate.Execute(w, p) }
+func (p *Index) Write(w io.Writer) error { return indexTemplate().Execute(w, p) }

@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"io"
 	"strings"
+	"sync"
 
 	"yardbroom/internal/ladder"
 )
@@ -12,7 +13,9 @@ import (
 //go:embed letter.html
 var letterPage string
 
-var letterTemplate = template.Must(template.New("letter").Funcs(template.FuncMap{"visible": Visible}).Parse(letterPage))
+var letterTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("letter").Funcs(template.FuncMap{"visible": Visible}).Parse(letterPage))
+})
 
 // WriteLetter writes a mail of a ladder as a page: its words, and the accounts as a
 // table.
@@ -35,5 +38,5 @@ func WriteLetter(w io.Writer, l *ladder.Letter, subject, text string) error {
 			page.After = append(page.After, strings.TrimSpace(part))
 		}
 	}
-	return letterTemplate.Execute(w, page)
+	return letterTemplate().Execute(w, page)
 }
