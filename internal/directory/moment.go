@@ -52,14 +52,34 @@ func readTicks(value string, attr AttrID) Moment {
 	if value == "0" {
 		return moment(0, attr, momentNone)
 	}
-	ticks, err := strconv.ParseInt(value, 10, 64)
-	switch {
-	case err != nil || ticks < 0:
-		return moment(0, attr, momentUnreadable)
-	case ticks == 0 || ticks == NeverExpires:
+	ticks, ok := digits(value)
+	if !ok {
+		n, err := strconv.ParseInt(value, 10, 64)
+		if err != nil || n < 0 {
+			return moment(0, attr, momentUnreadable)
+		}
+		ticks = uint64(n)
+	}
+	if ticks == 0 || ticks == NeverExpires {
 		return moment(0, attr, momentNone)
 	}
-	return moment(uint64(ticks)/10, attr, momentSet)
+	return moment(ticks/10, attr, momentSet)
+}
+
+// digits reads a number of 18 digits at most, as the times of today have; ok is false for
+// every other text.
+func digits(text string) (n uint64, ok bool) {
+	if text == "" || len(text) > 18 {
+		return 0, false
+	}
+	for i := range len(text) {
+		c := text[i] - '0'
+		if c > 9 {
+			return 0, false
+		}
+		n = n*10 + uint64(c)
+	}
+	return n, true
 }
 
 func readMoment(value string, attr AttrID, parse func(string) (time.Time, error)) Moment {
