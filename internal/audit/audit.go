@@ -147,42 +147,10 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	p := &pass{
-		Survey:    s,
-		asOf:      opt.AsOf,
-		set:       set.Audit,
-		parking:   directory.FoldAll(set.Audit.Parking),
-		allAsked:  s.EveryServerAsked(),
-		selected:  opt.Selected,
-		people:    opt.People,
-		suspended: opt.Suspended,
-		logs:      opt.Logs,
-	}
-	if p.rules, err = compileRules(set); err != nil {
+	p, err := newPass(s, set, catalog, &opt)
+	if err != nil {
 		return nil, err
 	}
-	for _, e := range opt.Exemptions {
-		for _, name := range e.Checks {
-			if _, err := catalog.Named(name); err != nil {
-				return nil, fmt.Errorf("exemption of %s: %w", e.Match, err)
-			}
-		}
-	}
-	p.exempt = newExemptions(opt.Exemptions, opt.AsOf)
-	a := &set.Audit
-	p.lines = lines{
-		stale:         a.StaleAfter.Before(p.asOf),
-		staleComputer: a.StaleComputerAfter.Before(p.asOf),
-		fresh:         a.NewAccountGrace.Before(p.asOf),
-		password:      a.PasswordMaxAge.Before(p.asOf),
-		keyPassword:   a.KeyPasswordMaxAge.Before(p.asOf),
-		overdue:       a.DeleteAfter.Before(p.asOf),
-		soon:          a.Soon.After(p.asOf),
-	}
-	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
-	p.graph = sync.OnceValue(func() *privilege.Graph { return privilege.NewGraph(s, set.Audit.PrivilegedGroups) })
-	p.disabled, p.guessing = sync.OnceValue(p.findDisabled), sync.OnceValue(p.findGuessing)
-	p.hiding, p.hidingUnits = sync.OnceValue(s.Hiding), sync.OnceValue(s.HidingUnits)
 	for i := range jobs {
 		j := &jobs[i]
 		if j.looked = p.lookedAt(j.Check, j.summary); j.summary.Looked && j.prepare != nil {
@@ -193,22 +161,7 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	inScope := scope(opt)
 	findings := eachAccount(s.Accounts.Parts(),
 		func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
-	var gathered []Finding
-	for i := range jobs {
-		j := &jobs[i]
-		if j.gather == nil || !j.summary.Looked {
-			continue
-		}
-		j.gather(p, func(about *directory.Subject, f Finding) {
-			if about.Kind.IsEntry() && !inScope(about) ||
-				!slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
-				return
-			}
-			p.fill(&f, j, about)
-			gathered = append(gathered, f)
-		})
-	}
-	findings = append(findings, gathered)
+	findings = append(findings, p.gather(jobs, inScope))
 	p.summarise(findings, jobs)
 	for i := range jobs {
 		r.Summary = append(r.Summary, *jobs[i].summary)
@@ -229,6 +182,67 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 		r.Notes = append(r.Notes, p.people.Notes...)
 	}
 	return r, nil
+}
+
+// newPass makes ready what all checks go by.
+func newPass(s *directory.Survey, set *settings.Settings, catalog Catalog, opt *Options) (*pass, error) {
+	a := &set.Audit
+	p := &pass{
+		Survey:    s,
+		asOf:      opt.AsOf,
+		set:       set.Audit,
+		parking:   directory.FoldAll(a.Parking),
+		allAsked:  s.EveryServerAsked(),
+		selected:  opt.Selected,
+		people:    opt.People,
+		suspended: opt.Suspended,
+		logs:      opt.Logs,
+	}
+	var err error
+	if p.rules, err = compileRules(set); err != nil {
+		return nil, err
+	}
+	for _, e := range opt.Exemptions {
+		for _, name := range e.Checks {
+			if _, err := catalog.Named(name); err != nil {
+				return nil, fmt.Errorf("exemption of %s: %w", e.Match, err)
+			}
+		}
+	}
+	p.exempt = newExemptions(opt.Exemptions, opt.AsOf)
+	p.lines = lines{
+		stale:         a.StaleAfter.Before(p.asOf),
+		staleComputer: a.StaleComputerAfter.Before(p.asOf),
+		fresh:         a.NewAccountGrace.Before(p.asOf),
+		password:      a.PasswordMaxAge.Before(p.asOf),
+		keyPassword:   a.KeyPasswordMaxAge.Before(p.asOf),
+		overdue:       a.DeleteAfter.Before(p.asOf),
+		soon:          a.Soon.After(p.asOf),
+	}
+	p.byPersonID, p.byKey = sync.OnceValue(p.findPersonIDs), sync.OnceValue(p.findByKey)
+	p.graph = sync.OnceValue(func() *privilege.Graph { return privilege.NewGraph(s, a.PrivilegedGroups) })
+	p.disabled, p.guessing = sync.OnceValue(p.findDisabled), sync.OnceValue(p.findGuessing)
+	p.hiding, p.hidingUnits = sync.OnceValue(s.Hiding), sync.OnceValue(s.HidingUnits)
+	return p, nil
+}
+
+// gather runs the checks that look at the survey as a whole.
+func (p *pass) gather(jobs []job, inScope func(*directory.Subject) bool) (findings []Finding) {
+	for i := range jobs {
+		j := &jobs[i]
+		if j.gather == nil || !j.summary.Looked {
+			continue
+		}
+		j.gather(p, func(about *directory.Subject, f Finding) {
+			if about.Kind.IsEntry() && !inScope(about) ||
+				!slices.Contains(j.Kinds, directory.KindOther) && !j.looked[about.Kind] {
+				return
+			}
+			p.fill(&f, j, about)
+			findings = append(findings, f)
+		})
+	}
+	return findings
 }
 
 // judge runs the checks that look at one account at a time.
