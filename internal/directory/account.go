@@ -159,7 +159,7 @@ func (a *Account) compact(e *Entry, keep AttrSet, into *arena, buf []byte) []byt
 // arena keeps many short texts in few large allocations.
 type arena struct{ chunk *strings.Builder }
 
-const arenaChunk = 64 << 10
+const arenaChunk = 8 << 10
 
 // keep returns a copy of the text. What a chunk holds already is never
 // changed or moved, since it is not filled beyond its capacity.
