@@ -75,6 +75,7 @@ func (k sortKey) compare(o sortKey) int {
 	return compareWithin(k.of, o.of)
 }
 
+// compareWithin orders two findings of one check and severity.
 func compareWithin(a, b *Finding) int {
 	if n := strings.Compare(a.bundle, b.bundle); n != 0 {
 		return n

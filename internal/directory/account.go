@@ -159,6 +159,7 @@ func (a *Account) compact(e *Entry, keep AttrSet, into *arena, buf []byte) []byt
 // arena keeps many short texts in few large allocations.
 type arena struct{ chunk *strings.Builder }
 
+// arenaChunk is small beside the texts of one part, since what is left of the last is lost.
 const arenaChunk = 8 << 10
 
 // keep returns a copy of the text. What a chunk holds already is never

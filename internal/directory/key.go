@@ -89,12 +89,13 @@ func TextKey(text string) Key {
 
 // appendFold appends what FoldDN returns.
 func appendFold(buf []byte, dn string) []byte {
-	if plainDN(dn) {
-		if folded, ascii := appendLower(buf, dn); ascii {
-			return folded
-		}
+	if !plainDN(dn) {
+		return append(buf, FoldDN(dn)...)
 	}
-	return append(buf, FoldDN(dn)...)
+	if folded, ascii := appendLower(buf, dn); ascii {
+		return folded
+	}
+	return append(buf, foldPlain(dn)...)
 }
 
 // appendLower appends an ASCII text in lower case; ascii is false where the

@@ -184,15 +184,8 @@ func (p *parser) body(rec *Record, fail func(int, string, ...any) *Error) *Error
 		if l.id == directory.AttrUnknown && strings.EqualFold(l.name, "dn") {
 			return fail(number, "a second \"dn:\" in one entry: the line before a new entry must be empty")
 		}
-		unwanted := p.onlyKnown && l.id == directory.AttrUnknown && len(p.attrs) > start
-		if unwanted && (l.value == "" || l.value[0] == ' ') {
-			continue
-		}
 		if err := p.value(&l); err != nil {
 			return fail(number, "%w", err)
-		}
-		if unwanted {
-			continue
 		}
 		if len(p.attrs) == start && l.id == directory.AttrUnknown {
 			switch {

@@ -6,10 +6,10 @@ import (
 	"yardbroom/internal/directory"
 )
 
-// Most lines of a file are alike: a name that was met before, a colon, a space, text, and
-// an end that no folded line follows. usual reads runs of such lines, with what it needs in
-// local variables; whatever is not quite so it leaves to body, which knows all that
-// RFC 2849 allows, and which alone finds mistakes. So it may give up at any line.
+// Most lines of a file are alike: a name that was met before, a colon, text or base64, and
+// an end that no folded line follows. usual reads runs of such lines in one loop; whatever
+// is not quite so it leaves to body, which knows all that RFC 2849 allows, and which alone
+// finds mistakes. So it may give up at any line.
 //
 // Entries of one export carry their attributes in much the same order. Each name remembers
 // which came behind it the last time, so that a line mostly costs one comparison of names
