@@ -307,7 +307,7 @@ func (p *pass) within(a *directory.Account, m directory.Moment) *Finding {
 }
 
 func expiring(p *pass, a *directory.Account) *Finding {
-	for _, m := range []directory.Moment{a.Expires, a.ExpiresAlso} {
+	for _, m := range []directory.Moment{a.Expires, a.Further().ExpiresAlso} {
 		if f := p.within(a, m); f != nil {
 			f.Evidence = []Evidence{evidence(m)}
 			return f

@@ -117,7 +117,8 @@ type pass struct {
 	// that were not shown.
 	hiding, hidingUnits func() []string
 	entitled            map[directory.Key][]*directory.Group // that disabled users are listed in
-	variants            map[directory.AttrID]map[string]*variant
+	variants            variants
+	malformed           []bool // words
 	duplicates          map[sharedValue]*sharers
 	sharing             map[*directory.Account]bool // who has a value of duplicates
 }

@@ -78,7 +78,7 @@ func fill(dn string, base map[string]string, changes []string) directory.Entry {
 
 func survey(d *directory.Dialect, entries ...directory.Entry) *directory.Survey {
 	s := directory.NewSurvey(d)
-	part := directory.NewPart(0, directory.AttrSet{})
+	part := s.NewPart(0, directory.AttrSet{})
 	for i := range entries {
 		part.Add(d, &entries[i])
 	}

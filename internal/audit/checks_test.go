@@ -86,12 +86,12 @@ func TestEarly(t *testing.T) {
 	set.Audit.StartAttribute = "extensionAttribute3"
 	keep, err := Attributes(set)
 	require.NoError(t, err)
-	part := directory.NewPart(0, keep)
+	s := directory.NewSurvey(directory.AD)
+	part := s.NewPart(0, keep)
 	for _, e := range []directory.Entry{domain, user("newcomer", "extensionAttribute3=2026-12-01"), user("today", "extensionAttribute3=2026-11-23"),
 		user("time", "extensionAttribute3=20261201000000Z"), user("off", "extensionAttribute3=2026-12-01", "userAccountControl=514"), user("odd", "extensionAttribute3=next year")} {
 		part.Add(directory.AD, &e)
 	}
-	s := directory.NewSurvey(directory.AD)
 	s.Merge(part)
 	r, err := Run(s, set, Options{AsOf: asOf})
 	require.NoError(t, err)

@@ -27,19 +27,18 @@ func sharedIn(space directory.AttrID, value string) sharedValue {
 // uniqueValues goes through the values of an account that no other may have,
 // with the space they are unique in.
 func uniqueValues(a *directory.Account, yield func(space, attr directory.AttrID, value string)) {
-	for id, value := range a.Text.Values() {
-		if value == "" {
-			continue
-		}
+	for id, text := range a.Text.Values() {
 		switch id {
 		case directory.AttrEmployeeID,
 			directory.AttrEmployeeNumber,
 			directory.AttrUserPrincipalName,
 			directory.AttrServicePrincipalName,
 			directory.AttrMail:
-			yield(id, id, value)
+			if value := text.Text(); value != "" {
+				yield(id, id, value)
+			}
 		case directory.AttrProxyAddresses:
-			if address, ok := directory.SMTPAddress(value); ok {
+			if address, ok := directory.SMTPAddress(text.Text()); ok {
 				yield(directory.AttrMail, id, address)
 			}
 		}

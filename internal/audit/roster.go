@@ -213,8 +213,8 @@ func returnedDisabled(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	f := &Finding{Confidence: confidence(off)}
-	if a.FlagsSince.Known() {
-		f.Since = a.FlagsSince.Time()
+	if a.Further().FlagsSince.Known() {
+		f.Since = a.Further().FlagsSince.Time()
 	}
 	if why := p.suspended[a.ID]; why != "" {
 		f.Suggest = []string{} // its time has not come

@@ -123,9 +123,9 @@ func (p *pass) disabledEvidence(a *directory.Account, by directory.AttrID) Evide
 	case directory.AttrUserAccountControl:
 		return flags(a, "disabled")
 	case directory.AttrPwdStartTime:
-		return evidence(a.StartsAt)
+		return evidence(a.Further().StartsAt)
 	case directory.AttrPwdEndTime:
-		return evidence(a.ExpiresAlso)
+		return evidence(a.Further().ExpiresAlso)
 	case directory.AttrNsAccountLock:
 		return Evidence{by.String(), "true (disabled)"}
 	}
@@ -175,7 +175,7 @@ func disabledDated(p *pass, a *directory.Account) *Finding {
 		}
 		f.Since, f.Confidence = latest.Time(), Likely
 		f.Evidence = append(f.Evidence, evidence(latest))
-	} else if a.FlagsSince.Known() {
+	} else if a.Further().FlagsSince.Known() {
 		f.Evidence = append(f.Evidence, Evidence{"disabled since", f.Since.Format(time.RFC3339)})
 	}
 	return f
@@ -274,8 +274,8 @@ func lockedOut(p *pass, a *directory.Account) *Finding {
 	}
 	f := &Finding{Confidence: confidence(locked)}
 	shown := a.LockedAt
-	if a.LockEnds.Present() {
-		shown = a.LockEnds
+	if a.Further().LockEnds.Present() {
+		shown = a.Further().LockEnds
 	} else {
 		f.Since = a.LockedAt.Time()
 	}

@@ -33,7 +33,8 @@ var valueChecks = []*Check{
 	},
 	{
 		Name: "value-malformed", Severity: Low, Short: "malformed value: mail, telephone, country, sign-in name",
-		Suggest: []string{"set"}, Kinds: users, Guard: restsOnNothing, judge: valueMalformed,
+		Suggest: []string{"set"}, Kinds: users, Guard: restsOnNothing,
+		prepare: findMalformed, judge: valueMalformed,
 	},
 	{
 		Name: "name-mismatch", Severity: Low, Short: "display name that lacks the given or the family name",
@@ -103,14 +104,38 @@ var personNames = []directory.AttrID{
 func valueMalformed(p *pass, a *directory.Account) *Finding {
 	var evidence []Evidence
 	for id, value := range a.Text.Values() {
-		if pattern := p.rules.patterns[id]; malformed(id, value) || pattern != nil && !pattern.MatchString(value) {
-			evidence = append(evidence, Evidence{id.String(), fmt.Sprintf("%q", clipped(value))})
+		bad := false
+		if n, ok := value.Word(); ok {
+			bad = p.malformed[n]
+		} else {
+			bad = p.rules.malformed(id, value.Text())
+		}
+		if bad {
+			evidence = append(evidence, Evidence{id.String(), fmt.Sprintf("%q", clipped(value.Text()))})
 		}
 	}
 	if len(evidence) == 0 {
 		return nil
 	}
 	return &Finding{Evidence: evidence}
+}
+
+// findMalformed prepares value-malformed: what many accounts share is judged once.
+func findMalformed(p *pass) {
+	p.malformed = make([]bool, p.Words.Limit())
+	for n, one := range p.Words.All() {
+		p.malformed[n] = p.rules.malformed(one.Attr, one.Text)
+	}
+}
+
+// malformed tells whether a value cannot be what its attribute is for, or
+// does not look as the settings say.
+func (r *rules) malformed(id directory.AttrID, value string) bool {
+	if malformed(id, value) {
+		return true
+	}
+	pattern := r.patterns[id]
+	return pattern != nil && !pattern.MatchString(value)
 }
 
 // Malformed tells whether a value cannot be what its attribute is for.

@@ -34,52 +34,90 @@ type cluster struct {
 	joins     *cluster
 }
 
-// spellings counts how often each value of each attribute occurs.
-type spellings map[directory.AttrID]map[string]*variant
+// spellings counts how often each value occurs: words by their number, all
+// others by themselves.
+type spellings struct {
+	words []int
+	own   map[directory.Word]int
+}
+
+// variants are the values that should be spelt otherwise: words by their
+// number, all others by themselves.
+type variants struct {
+	compared directory.AttrSet
+	words    []*variant
+	own      map[directory.Word]*variant
+}
+
+// of returns what is known of a value that should be spelt otherwise, nil for
+// every other value.
+func (all *variants) of(attr directory.AttrID, value directory.Value) *variant {
+	if n, ok := value.Word(); ok {
+		return all.words[n]
+	}
+	if len(all.own) == 0 || !all.compared.Has(attr) {
+		return nil
+	}
+	return all.own[directory.Word{Attr: attr, Text: value.Text()}]
+}
 
 // countSpellings prepares value-variant: what each spelling should be.
 func countSpellings(p *pass) {
 	var compared directory.AttrSet
+	byAttr := map[directory.AttrID]map[string]*variant{}
 	for _, id := range p.rules.compared {
 		compared.Add(id)
+		byAttr[id] = map[string]*variant{}
 	}
-	parts := tally(p.Accounts.Parts(), func() spellings {
-		s := spellings{}
-		for _, id := range p.rules.compared {
-			s[id] = map[string]*variant{}
-		}
-		return s
-	}, func(a *directory.Account, into spellings) {
-		if a.Kind != directory.KindUser || a.BuiltIn {
+	count := func(one directory.Word, n int) {
+		if n == 0 || !compared.Has(one.Attr) {
 			return
 		}
-		for id, value := range a.Text.Values() {
-			if !compared.Has(id) {
-				continue
-			}
-			if v := into[id][value]; v != nil {
-				v.count++
-			} else {
-				into[id][value] = &variant{count: 1}
-			}
+		all := byAttr[one.Attr]
+		if all[one.Text] == nil {
+			all[one.Text] = &variant{folded: directory.FoldText(one.Text)}
 		}
-	})
-	p.variants = spellings{}
-	for _, id := range p.rules.compared {
-		all := map[string]*variant{}
-		for _, part := range parts {
-			for value, v := range part[id] {
-				if all[value] == nil {
-					all[value] = &variant{folded: directory.FoldText(value)}
-				}
-				all[value].count += v.count
-			}
+		all[one.Text].count += n
+	}
+	parts := tally(p.Accounts.Parts(), func() *spellings {
+		return &spellings{make([]int, p.Words.Limit()), map[directory.Word]int{}}
+	}, func(a *directory.Account, into *spellings) { into.add(a, compared) })
+	for _, part := range parts {
+		for n, one := range p.Words.All() {
+			count(one, part.words[n])
 		}
+		for one, n := range part.own {
+			count(one, n)
+		}
+	}
+	for id, all := range byAttr {
 		prefer(all, p.rules.reference[id])
 		// What is spelt right is not looked up again for each account.
 		maps.DeleteFunc(all, func(value string, v *variant) bool { return !v.unlisted && (v.preferred == "" || v.preferred == value) })
-		if len(all) > 0 {
-			p.variants[id] = all
+	}
+	p.variants = variants{compared, make([]*variant, p.Words.Limit()), map[directory.Word]*variant{}}
+	for n, one := range p.Words.All() {
+		p.variants.words[n] = byAttr[one.Attr][one.Text]
+	}
+	for _, part := range parts {
+		for one := range part.own {
+			if v := byAttr[one.Attr][one.Text]; v != nil {
+				p.variants.own[one] = v
+			}
+		}
+	}
+}
+
+// add counts the values of one account.
+func (s *spellings) add(a *directory.Account, compared directory.AttrSet) {
+	if a.Kind != directory.KindUser || a.BuiltIn {
+		return
+	}
+	for id, value := range a.Text.Values() {
+		if n, ok := value.Word(); ok {
+			s.words[n]++
+		} else if compared.Has(id) {
+			s.own[directory.Word{Attr: id, Text: value.Text()}]++
 		}
 	}
 }
@@ -234,14 +272,12 @@ func oneEdit(a, b string) bool {
 }
 
 func valueVariant(p *pass, a *directory.Account) (out []Finding) {
-	if len(p.variants) == 0 {
-		return nil
-	}
-	for id, value := range a.Text.Values() {
-		v := p.variants[id][value]
+	for id, text := range a.Text.Values() {
+		v := p.variants.of(id, text)
 		if v == nil || p.driftsFrom(a, id) {
 			continue // of what the roster says otherwise roster-drift makes the one proposal
 		}
+		value := text.Text()
 		if v.unlisted {
 			out = append(out, Finding{
 				bundle:   id.String() + "\x00\x00" + value,

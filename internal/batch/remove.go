@@ -29,7 +29,7 @@ func (s *Stager) remove(ctx context.Context, o *Order, c *Candidate, a *director
 			dated := directory.Entry{DN: e.DN, Attrs: e.Attrs}
 			dated.Set("replPropertyMetaData", meta)
 			since := s.Dialect.Account(&dated)
-			a.FlagsSince = since.FlagsSince
+			a.SetFlagsSince(since.Further().FlagsSince)
 		}
 		if denied, err := server.DeniedDelete(ctx, e.DN); err != nil {
 			return err
@@ -37,8 +37,8 @@ func (s *Stager) remove(ctx context.Context, o *Order, c *Candidate, a *director
 			return errors.New("it is protected against accidental deletion (its access list denies delete); take that off first")
 		}
 	}
-	if !a.FlagsSince.Known() && !c.OffSince.IsZero() {
-		a.FlagsSince = directory.MomentOf(c.OffSince, s.Dialect.Enabled[0])
+	if !a.Further().FlagsSince.Known() && !c.OffSince.IsZero() {
+		a.SetFlagsSince(directory.MomentOf(c.OffSince, s.Dialect.Enabled[0]))
 	}
 	why, err := s.mayDelete(ctx, e, a, o)
 	if err != nil {
@@ -337,11 +337,11 @@ func (s *Stager) longDisabled(a *directory.Account, o *Order) string {
 		return ""
 	case staged:
 		return "it must have been disabled for " + wait.String() + " before it is deleted; disable it in a batch of its own"
-	case !a.FlagsSince.Known():
+	case !a.Further().FlagsSince.Known():
 		return "nothing proves for how long it has been disabled (delete_min_disabled is " + wait.String() + ")"
-	case a.FlagsSince.Time().After(wait.Before(o.At)):
+	case a.Further().FlagsSince.Time().After(wait.Before(o.At)):
 		return fmt.Sprintf("it has been disabled only since %s (delete_min_disabled is %s)",
-			a.FlagsSince.Time().Format(time.DateOnly), wait)
+			a.Further().FlagsSince.Time().Format(time.DateOnly), wait)
 	}
 	return ""
 }

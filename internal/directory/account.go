@@ -111,35 +111,64 @@ type Account struct {
 	PrimaryGroup  uint32 // RID of its primary group (ad)
 	GID           uint32 // gidNumber, where Present has it
 	Flags         int64
-	Policy        string  // folded DN of the password policy named by the entry, or ""
 	Manager       Key     // of the name in manager; zero for none
 	Present       AttrSet // the attributes that the entry carries
 	Text          Texts   // values of the attributes that are compared as texts
 
-	LockedAt        Moment
+	LockedAt    Moment
+	LastLogon   Moment // of this server, or of all that were asked
+	LastLogonTS Moment // replicated, late (ad only)
+	Created     Moment
+	Changed     Moment
+	PasswordSet Moment
+	Expires     Moment
+
+	further *Further
+}
+
+// Further is what files of accounts mostly do not hold, nor all servers show.
+type Further struct {
+	Policy          string // folded DN of the password policy named by the entry, or ""
 	LockEnds        Moment // where the server shows the end of a lock instead of its begin
-	LastLogon       Moment // of this server, or of all that were asked
-	LastLogonTS     Moment // replicated, late (ad only)
-	Created         Moment
-	Changed         Moment
-	PasswordSet     Moment
 	PasswordExpires Moment // the server's own word
-	Expires         Moment
 	ExpiresAlso     Moment // a second expiry: pwdEndTime
 	StartsAt        Moment // before it the account is disabled: pwdStartTime
 	FlagsSince      Moment // when userAccountControl was last changed
 	NamedSince      Moment // when its name or place was last changed
 }
 
+// Further returns what else is known of the account.
+func (a *Account) Further() Further {
+	if a.further == nil {
+		return Further{}
+	}
+	return *a.further
+}
+
+// extend is where an account that is being read takes what else is known of it.
+func (a *Account) extend() *Further {
+	if a.further == nil {
+		a.further = &Further{}
+	}
+	return a.further
+}
+
+// SetFlagsSince says when userAccountControl was last changed.
+func (a *Account) SetFlagsSince(m Moment) {
+	more := a.Further()
+	more.FlagsSince = m
+	a.further = &more
+}
+
 // Times are the moments that lie in the past if they are right.
 func (a *Account) Times() [7]Moment {
-	return [...]Moment{a.LastLogon, a.LastLogonTS, a.Created, a.PasswordSet, a.LockedAt, a.Changed, a.FlagsSince}
+	return [...]Moment{a.LastLogon, a.LastLogonTS, a.Created, a.PasswordSet, a.LockedAt, a.Changed, a.Further().FlagsSince}
 }
 
 // compact moves the strings of an account out of the block they were read
 // from, together with the texts to keep of the entry. The buffer is the
 // caller's, to be used again.
-func (a *Account) compact(e *Entry, keep AttrSet, into *arena, buf []byte) []byte {
+func (a *Account) compact(e *Entry, keep AttrSet, words *Words, into *arena, buf []byte) []byte {
 	buf = append(buf[:0], a.DN...)
 	buf = append(buf, a.Logon...)
 	buf = append(buf, a.ID...)
@@ -147,12 +176,12 @@ func (a *Account) compact(e *Entry, keep AttrSet, into *arena, buf []byte) []byt
 	for i := range e.Attrs {
 		if attr := &e.Attrs[i]; attr.ID != AttrUnknown && keep.Has(attr.ID) {
 			for _, v := range attr.Values {
-				buf = appendText(buf, attr.ID, v)
+				buf = appendText(buf, attr.ID, v, words)
 			}
 		}
 	}
 	s := into.keep(buf)
-	a.DN, a.Logon, a.ID, a.Text = s[:n], s[n:n+m], s[n+m:n+m+k], Texts(s[n+m+k:])
+	a.DN, a.Logon, a.ID, a.Text = s[:n], s[n:n+m], s[n+m:n+m+k], Texts{s[n+m+k:], words}
 	return buf
 }
 

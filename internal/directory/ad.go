@@ -96,7 +96,7 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 		case AttrLockoutTime:
 			a.LockedAt = readTime(readTicks(v, attr.ID), &bad)
 		case AttrResultantPSO:
-			a.Policy = FoldDN(v)
+			a.extend().Policy = FoldDN(v)
 		case AttrLastLogon:
 			a.LastLogon = readTime(readTicks(v, attr.ID), &bad)
 		case AttrLatestLogon:
@@ -111,7 +111,7 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 			a.PasswordSet = readTime(readTicks(v, attr.ID), &bad)
 			a.MustChange = a.PasswordSet.state() == momentNone
 		case AttrPasswordExpiryComputed:
-			a.PasswordExpires = readTime(readTicks(v, attr.ID), &bad)
+			a.extend().PasswordExpires = readTime(readTicks(v, attr.ID), &bad)
 		case AttrAccountExpires:
 			a.Expires = readTime(readTicks(v, attr.ID), &bad)
 		case AttrPrimaryGroupID:
@@ -142,7 +142,8 @@ func readAD(a *Account, e *Entry) (bad AttrSet) {
 		case AttrMasterAccountSID:
 			resource = true
 		case AttrReplPropertyMetaData:
-			a.FlagsSince, a.NamedSince = lastChanged(v, uacAttid), lastChanged(v, nameAttid)
+			more := a.extend()
+			more.FlagsSince, more.NamedSince = lastChanged(v, uacAttid), lastChanged(v, nameAttid)
 		}
 	}
 	if server {

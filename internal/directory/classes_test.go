@@ -47,7 +47,8 @@ func TestPeopleOfAClassOfTheHousesOwn(t *testing.T) {
 
 // A file does not say what the classes of the house derive from.
 func TestWhatEntriesOfUnknownClassesCarryTellsTheirKind(t *testing.T) {
-	part := NewPart(0, AttrSet{})
+	s := NewSurvey(OpenLDAP)
+	part := s.NewPart(0, AttrSet{})
 	for i, c := range []struct {
 		kind  Kind
 		attrs []string
@@ -68,7 +69,6 @@ func TestWhatEntriesOfUnknownClassesCarryTellsTheirKind(t *testing.T) {
 		assert.Equal(t, c.kind != KindOther, a.Guessed)
 		part.Add(OpenLDAP, e)
 	}
-	s := NewSurvey(OpenLDAP)
 	s.Merge(part)
 	assert.Equal(t, map[string]ForeignClass{"larkmoorPerson": {1, 1}, "larkmoorCrew": {4, 3}, "larkmoorDome": {1, 0}}, s.Foreign)
 	assert.True(t, s.Groups[1].Posix)

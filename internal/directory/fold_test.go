@@ -1,6 +1,8 @@
 package directory
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -73,25 +75,29 @@ func TestKeysByParentsAreTheSame(t *testing.T) {
 
 func TestTextsKeepValuesInOrder(t *testing.T) {
 	long := strings.Repeat("x", 300)
+	words := &Words{}
 	var buf []byte
 	for _, v := range []string{"one", "", long} {
-		buf = appendText(buf, AttrMail, v)
-		buf = appendText(buf, AttrSN, "other")
+		buf = appendText(buf, AttrMail, v, words)
+		buf = appendText(buf, AttrSN, "other", words)
+		buf = appendText(buf, AttrTitle, v, words)
 	}
-	texts := Texts(buf)
-	var mails []string
-	for v := range texts.All(AttrMail) {
-		mails = append(mails, v)
-	}
-	assert.Equal(t, []string{"one", "", long}, mails)
+	texts := Texts{string(buf), words}
+	assert.Equal(t, []string{"one", "", long}, slices.Collect(texts.All(AttrMail)))
+	assert.Equal(t, []string{"one", "", long}, slices.Collect(texts.All(AttrTitle)))
 	assert.Equal(t, "other", texts.First(AttrSN))
-	assert.Empty(t, texts.First(AttrTitle))
-	n := 0
-	for range texts.Values() {
-		n++
+	assert.Equal(t, "one", texts.First(AttrTitle))
+	assert.Empty(t, texts.First(AttrCompany))
+	var all, shared []string
+	for id, v := range texts.Values() {
+		all = append(all, id.String())
+		if n, ok := v.Word(); ok {
+			shared = append(shared, fmt.Sprint(n, " ", id, " ", v.Text()))
+		}
 	}
-	assert.Equal(t, 6, n)
-	for range Texts(buf).Values() {
+	assert.Equal(t, []string{"mail", "sn", "title", "mail", "sn", "title", "mail", "sn", "title"}, all)
+	assert.Equal(t, []string{"1 title one", "2 title "}, shared, "what is long, or hardly shared, is no word")
+	for range texts.Values() {
 		break // leaving early is allowed
 	}
 }

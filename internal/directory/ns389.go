@@ -64,7 +64,7 @@ func readNS389(a *Account, e *Entry) (bad AttrSet) {
 		case AttrNsAccountLock:
 			a.PermanentLock = equalFoldASCII(v, "true")
 		case AttrAccountUnlockTime:
-			a.LockEnds = readTime(readGeneralized(v, attr.ID), &bad)
+			a.extend().LockEnds = readTime(readGeneralized(v, attr.ID), &bad)
 		case AttrPasswordRetryCount:
 			n, err := strconv.ParseUint(v, 10, 16)
 			if a.Retries = uint16(n); err != nil {
@@ -76,9 +76,9 @@ func readNS389(a *Account, e *Entry) (bad AttrSet) {
 			a.PasswordSet = readTime(readGeneralized(v, attr.ID), &bad)
 		case AttrPasswordExpirationTime:
 			if v == epochMark {
-				a.MustChange, a.PasswordExpires = true, moment(0, attr.ID, momentNone)
+				a.MustChange, a.extend().PasswordExpires = true, moment(0, attr.ID, momentNone)
 			} else {
-				a.PasswordExpires = readTime(readGeneralized(v, attr.ID), &bad)
+				a.extend().PasswordExpires = readTime(readGeneralized(v, attr.ID), &bad)
 			}
 		}
 	}
@@ -98,8 +98,8 @@ func disabledNS389(s *Survey, a *Account, _ time.Time) Answer {
 func lockedNS389(s *Survey, a *Account, asOf time.Time) Answer {
 	answer := Answer{By: AttrAccountUnlockTime}
 	switch {
-	case !a.LockEnds.Known():
-	case a.LockEnds.Time().Unix() == 0: // for ever, once there were too many wrong passwords
+	case !a.Further().LockEnds.Known():
+	case a.Further().LockEnds.Time().Unix() == 0: // for ever, once there were too many wrong passwords
 		p, known := s.policy(a)
 		if !known || p.MaxFailure == 0 {
 			answer.Yes, answer.Likely = true, true
@@ -107,7 +107,7 @@ func lockedNS389(s *Survey, a *Account, asOf time.Time) Answer {
 			answer.Yes = int(a.Retries) >= p.MaxFailure
 		}
 	default:
-		answer.Yes = a.LockEnds.Time().After(asOf)
+		answer.Yes = a.Further().LockEnds.Time().After(asOf)
 	}
 	return answer
 }

@@ -25,11 +25,11 @@ const (
 // hardest first.
 func (s *Survey) Obstacles(a *Account, asOf time.Time) []Obstacle {
 	var out []Obstacle
-	begun := !a.StartsAt.Known() || !a.StartsAt.Time().After(asOf)
+	begun := !a.Further().StartsAt.Known() || !a.Further().StartsAt.Time().After(asOf)
 	if d := s.Disabled(a, asOf); d.Yes && begun {
-		out = append(out, Obstacle{What: ObstacleDisabled, By: d.By, Since: a.FlagsSince, Likely: d.Likely})
+		out = append(out, Obstacle{What: ObstacleDisabled, By: d.By, Since: a.Further().FlagsSince, Likely: d.Likely})
 	} else if !begun {
-		out = append(out, Obstacle{What: ObstacleNotBegun, By: a.StartsAt.Attr(), Until: a.StartsAt})
+		out = append(out, Obstacle{What: ObstacleNotBegun, By: a.Further().StartsAt.Attr(), Until: a.Further().StartsAt})
 	}
 	if x := s.Expired(a, asOf); x.Yes {
 		out = append(out, Obstacle{What: ObstacleExpired, By: x.By, Since: a.Expires})
@@ -75,8 +75,8 @@ func (s *Survey) Untold(a *Account, asOf time.Time) []Obstacle {
 // lockEnds is when a lock ends by itself; not known where only an
 // administrator ends it, or the policy cannot be read.
 func (s *Survey) lockEnds(a *Account) Moment {
-	if a.LockEnds.Known() || !a.LockedAt.Known() {
-		return a.LockEnds
+	if a.Further().LockEnds.Known() || !a.LockedAt.Known() {
+		return a.Further().LockEnds
 	}
 	if p, known := s.policy(a); known && p.Duration.Known && p.Duration.For > 0 {
 		return MomentOf(a.LockedAt.Time().Add(p.Duration.For), a.LockedAt.Attr())

@@ -10,7 +10,7 @@ import (
 // surveyOf makes a survey of a few entries.
 func surveyOf(d *Dialect, entries ...*Entry) *Survey {
 	s := NewSurvey(d)
-	p := NewPart(len(entries), AttrSet{})
+	p := s.NewPart(len(entries), AttrSet{})
 	for _, e := range entries {
 		p.Add(d, e)
 	}

@@ -58,9 +58,9 @@ func readOpenLDAP(a *Account, e *Entry) (bad AttrSet) {
 				a.LockedAt = readTime(readGeneralized(v, attr.ID), &bad)
 			}
 		case AttrPwdStartTime:
-			a.StartsAt = readTime(readGeneralized(v, attr.ID), &bad)
+			a.extend().StartsAt = readTime(readGeneralized(v, attr.ID), &bad)
 		case AttrPwdEndTime:
-			a.ExpiresAlso = readTime(readGeneralized(v, attr.ID), &bad)
+			a.extend().ExpiresAlso = readTime(readGeneralized(v, attr.ID), &bad)
 		case AttrPwdChangedTime:
 			a.PasswordSet = readTime(readGeneralized(v, attr.ID), &bad)
 		case AttrPwdReset:
@@ -87,7 +87,7 @@ func readShared(a *Account, attr *Attribute, v string, bad *AttrSet) bool {
 	case AttrModifyTimestamp:
 		a.Changed = readTime(readGeneralized(v, attr.ID), bad)
 	case AttrPwdPolicySubentry:
-		a.Policy = FoldDN(v)
+		a.extend().Policy = FoldDN(v)
 	case AttrShadowExpire:
 		a.Expires = readTime(readMoment(v, attr.ID, parseShadowDays), bad)
 	case AttrManager:
@@ -135,10 +135,10 @@ func parseShadowDays(s string) (time.Time, error) {
 }
 
 func disabledOpenLDAP(s *Survey, a *Account, asOf time.Time) Answer {
-	if a.StartsAt.Known() && a.StartsAt.Time().After(asOf) {
+	if a.Further().StartsAt.Known() && a.Further().StartsAt.Time().After(asOf) {
 		return Answer{Yes: true, By: AttrPwdStartTime}
 	}
-	if a.ExpiresAlso.Known() && !a.ExpiresAlso.Time().After(asOf) {
+	if a.Further().ExpiresAlso.Known() && !a.Further().ExpiresAlso.Time().After(asOf) {
 		return Answer{Yes: true, By: AttrPwdEndTime}
 	}
 	if a.PermanentLock {

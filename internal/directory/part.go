@@ -25,10 +25,13 @@ type Part struct {
 	claims   map[string]int // entries that say they are members, by the group as they call it
 }
 
-// NewPart returns a part with room for n entries. It keeps the values of
-// more attributes, besides those that checks look at in any case.
-func NewPart(n int, more AttrSet) *Part {
-	return &Part{accounts: make([]Account, 0, n), survey: *NewSurvey(nil), keep: more, above: parents{}}
+// NewPart returns a part of the survey with room for n entries, to be merged
+// into it. It keeps the values of more attributes, besides those that checks
+// look at in any case.
+func (s *Survey) NewPart(n int, more AttrSet) *Part {
+	p := &Part{accounts: make([]Account, 0, n), survey: *NewSurvey(nil), keep: more, above: parents{}}
+	p.survey.Words = s.Words
+	return p
 }
 
 // Len returns the number of accounts in the part.
@@ -42,8 +45,8 @@ func (p *Part) Add(d *Dialect, e *Entry) (key, parent Key) {
 	p.accounts = append(p.accounts, Account{})
 	a := &p.accounts[len(p.accounts)-1]
 	bad := d.fill(a, e)
-	if a.Policy != "" {
-		a.Policy = p.policyName(a.Policy)
+	if a.further != nil && a.further.Policy != "" {
+		a.further.Policy = p.policyName(a.further.Policy)
 	}
 	key, parent = p.above.keysOf(e.DN)
 	if a.Key = key; p.place == nil || parent != p.last {
@@ -90,7 +93,7 @@ func (p *Part) Add(d *Dialect, e *Entry) (key, parent Key) {
 	if a.Kind != KindComputer {
 		keep = personTexts
 	}
-	p.buf = a.compact(e, keep.Union(p.keep), &p.arena, p.buf)
+	p.buf = a.compact(e, keep.Union(p.keep), p.survey.Words, &p.arena, p.buf)
 	return key, parent
 }
 
@@ -336,7 +339,7 @@ func lockDuration(s string) LockDuration {
 	return LockDuration{For: time.Duration(ticks) * 100, Known: true}
 }
 
-// Merge takes a part into the survey.
+// Merge takes a part that was made by NewPart into the survey.
 func (s *Survey) Merge(p *Part) {
 	o := &p.survey
 	if len(p.accounts) > 0 {

@@ -24,6 +24,7 @@ type Survey struct {
 	// what has to be compared over all accounts cannot be.
 	Partial  bool
 	Accounts Accounts
+	Words    *Words // of the texts of its accounts
 	Entries  int
 	Base     string // folded name of the top entry read
 
@@ -211,6 +212,7 @@ const defaultLogonLag = 14 * 24 * time.Hour
 func NewSurvey(d *Dialect) *Survey {
 	return &Survey{
 		Dialect:       d,
+		Words:         &Words{},
 		Policies:      map[string]Policy{},
 		Domain:        Domain{LogonLag: defaultLogonLag},
 		Absent:        map[Key]bool{},
@@ -311,8 +313,8 @@ func (s *Survey) LogonServer(a *Account) string {
 // policy returns the password policy in force for an account, and whether it
 // is known.
 func (s *Survey) policy(a *Account) (Policy, bool) {
-	if a.Policy != "" {
-		p, ok := s.Policies[a.Policy]
+	if a.Further().Policy != "" {
+		p, ok := s.Policies[a.Further().Policy]
 		return p, ok
 	}
 	if s.Dialect.DomainPolicy {
@@ -347,9 +349,9 @@ type OurSteps struct{ Disabled, Moved time.Time }
 // DisabledSince returns when a disabled account was disabled at the latest, where the
 // directory, or else our journal, dates that.
 func (s *Survey) DisabledSince(a *Account, asOf time.Time) Moment {
-	m := a.FlagsSince
+	m := a.Further().FlagsSince
 	if s.Disabled(a, asOf).By == AttrPwdEndTime {
-		m = a.ExpiresAlso
+		m = a.Further().ExpiresAlso
 	}
 	if !m.Known() {
 		m = MomentOf(s.Ours[a.ID].Disabled, s.Dialect.Enabled[0])
@@ -360,10 +362,10 @@ func (s *Survey) DisabledSince(a *Account, asOf time.Time) Moment {
 // HereSince returns when an entry got its name and place, where the directory, or else
 // our journal, dates that.
 func (s *Survey) HereSince(a *Account, asOf time.Time) Moment {
-	if !a.NamedSince.Known() {
+	if !a.Further().NamedSince.Known() {
 		return MomentOf(s.Ours[a.ID].Moved, AttrReplPropertyMetaData).notLaterThan(asOf)
 	}
-	return a.NamedSince.notLaterThan(asOf)
+	return a.Further().NamedSince.notLaterThan(asOf)
 }
 
 // Expired tells whether the account's expiry date is at or before asOf.
@@ -505,21 +507,21 @@ func (s *Survey) keepsStamp() bool { return !s.Domain.LogonLagKnown || s.Domain.
 // PasswordSet returns when the password was last set. 389 Directory Server
 // may show only when it will expire.
 func (s *Survey) PasswordSet(a *Account) Moment {
-	if a.PasswordSet.Present() || s.Dialect != NS389 || !a.PasswordExpires.Known() {
+	if a.PasswordSet.Present() || s.Dialect != NS389 || !a.Further().PasswordExpires.Known() {
 		return a.PasswordSet
 	}
 	p, known := s.policy(a)
 	if !known || p.MaxAge == 0 {
 		return a.PasswordSet
 	}
-	return MomentOf(a.PasswordExpires.Time().Add(-p.MaxAge), AttrPasswordExpirationTime)
+	return MomentOf(a.Further().PasswordExpires.Time().Add(-p.MaxAge), AttrPasswordExpirationTime)
 }
 
 // PasswordExpires returns when the password will expire or has expired; not
 // known where it never does, or must be changed anyway.
 func (s *Survey) PasswordExpires(a *Account) Moment {
-	if a.PasswordExpires.Present() {
-		return a.PasswordExpires
+	if a.Further().PasswordExpires.Present() {
+		return a.Further().PasswordExpires
 	}
 	if !a.PasswordSet.Known() || s.Dialect == AD && a.Flags&UACPasswordNeverExpires != 0 {
 		return 0

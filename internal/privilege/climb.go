@@ -103,9 +103,9 @@ func (c *Climber) attributes() []string {
 
 // take takes note of a group on the way. It returns nil for what is none.
 func (c *Climber) take(found *power, e *directory.Entry) *directory.Group {
-	part := directory.NewPart(1, directory.AttrSet{})
-	part.Add(c.Dialect, e)
 	one := directory.NewSurvey(c.Dialect)
+	part := one.NewPart(1, directory.AttrSet{})
+	part.Add(c.Dialect, e)
 	one.Merge(part)
 	if len(one.Groups) != 1 {
 		return nil

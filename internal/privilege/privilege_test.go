@@ -148,11 +148,11 @@ func TestAGroupThatWasNotReadWholeMayBeLeftEmpty(t *testing.T) {
 
 // survey reads what a graph is made of.
 func survey(d *directory.Dialect, entries ...directory.Entry) *directory.Survey {
-	part := directory.NewPart(len(entries), directory.AttrSet{})
+	s := directory.NewSurvey(d)
+	part := s.NewPart(len(entries), directory.AttrSet{})
 	for i := range entries {
 		part.Add(d, &entries[i])
 	}
-	s := directory.NewSurvey(d)
 	s.Merge(part)
 	return s
 }

@@ -115,7 +115,7 @@ func readGroups(
 		return nil, nil, fmt.Errorf("reading the groups: %w", err)
 	}
 	survey := directory.NewSurvey(d)
-	part := directory.NewPart(len(found), directory.AttrSet{})
+	part := survey.NewPart(len(found), directory.AttrSet{})
 	lists := map[directory.Key][]string{}
 	for i := range found {
 		e := &found[i]

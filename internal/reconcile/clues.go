@@ -439,7 +439,7 @@ func (m *matcher) readSupports() {
 		for id, value := range a.Text.Values() {
 			if id == directory.AttrDepartment || id == directory.AttrTitle || id == directory.AttrL ||
 				id == directory.AttrPhysicalDeliveryOfficeName {
-				m.texts.count(value)
+				m.texts.count(value.Text())
 			}
 		}
 		if a.Created.Known() {

@@ -32,7 +32,8 @@ func people(t *testing.T, lines ...string) []roster.Person {
 // accounts makes a survey: an account a text, "logon attribute=value …", with
 // + for a blank in a value.
 func accounts(texts ...string) *directory.Survey {
-	part := directory.NewPart(len(texts), directory.AttrSet{})
+	s := directory.NewSurvey(directory.AD)
+	part := s.NewPart(len(texts), directory.AttrSet{})
 	for i, text := range texts {
 		words := strings.Fields(text)
 		e := directory.Entry{DN: "CN=" + words[0] + ",OU=Staff,DC=larkmoor,DC=example"}
@@ -46,7 +47,6 @@ func accounts(texts ...string) *directory.Survey {
 		}
 		part.Add(directory.AD, &e)
 	}
-	s := directory.NewSurvey(directory.AD)
 	s.Merge(part)
 	return s
 }
@@ -349,8 +349,8 @@ func TestOtherAttributesCanHoldTheID(t *testing.T) {
 	for i := range texts {
 		texts[i] = strings.Replace(texts[i], "employeeID", "extensionAttribute7", 1)
 	}
-	part := directory.NewPart(len(texts), attrs(directory.AttrExtension7))
 	s := accounts()
+	part := s.NewPart(len(texts), attrs(directory.AttrExtension7))
 	for _, text := range texts {
 		words := strings.Fields(text)
 		e := directory.Entry{DN: "CN=" + words[0] + ",DC=larkmoor,DC=example"}

@@ -24,7 +24,8 @@ func reconciled(t *testing.T) *Reconciliation {
 	t.Helper()
 	list, err := roster.Read(strings.NewReader("id,family,given,mail,end\n1,Quill,Ada,,2026-10-31\n2,Tern,Bram,bram@x.example,\n3,\x1b[31mBirk,Clara,,\n"), "people.csv", roster.Options{})
 	require.NoError(t, err)
-	part := directory.NewPart(0, directory.AttrSet{})
+	s := directory.NewSurvey(directory.AD)
+	part := s.NewPart(0, directory.AttrSet{})
 	for i, pairs := range [][]string{{"aquill", "employeeID", "1"}, {"between", "employeeID", "2", "mail", "bram@x.example", "givenName", "Zora"}, {"both", "employeeID", "3", "mail", "bram@x.example"}, {"machine"}} {
 		e := directory.Entry{DN: "CN=" + pairs[0] + ",OU=Staff,DC=x"}
 		e.Set("objectClass", "user")
@@ -37,7 +38,6 @@ func reconciled(t *testing.T) *Reconciliation {
 		}
 		part.Add(directory.AD, &e)
 	}
-	s := directory.NewSurvey(directory.AD)
 	s.Merge(part)
 	s.Source = "yard.ldif"
 	asOf := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)

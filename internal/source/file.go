@@ -327,7 +327,7 @@ func (f *File) survey(
 		where = newPlaces(f, d, f.ahead == entriesAhead)
 	}
 	work := func(records []ldif.Record) (j judged) {
-		j.part = directory.NewPart(len(records), f.Keep)
+		j.part = s.NewPart(len(records), f.Keep)
 		for i := range records {
 			if !records[i].IsEntry() {
 				r := &records[i]

@@ -55,11 +55,11 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 		if v != nil && v.find != nil { // what hides nothing is found out beside, and looked at in the end
 			found, about.sight = v.beside(ctx), &seer{server: s}
 		}
-		part := directory.NewPart(partSize, s.target.Keep)
+		part := out.NewPart(partSize, s.target.Keep)
 		err = s.All(ctx, attributes, func(e *directory.Entry) error {
 			if part.Len() == partSize {
 				out.Merge(part)
-				part = directory.NewPart(partSize, s.target.Keep)
+				part = out.NewPart(partSize, s.target.Keep)
 			}
 			part.Add(s.Dialect, e)
 			return nil
@@ -210,7 +210,7 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 		}
 		out.RightsRead = v != nil
 		for _, q := range queries {
-			part := directory.NewPart(1, s.target.Keep)
+			part := out.NewPart(1, s.target.Keep)
 			q.Attributes = attributes
 			_, err := s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
 				if !q.FirstPage { // others only show what can be seen at all
@@ -229,7 +229,7 @@ func (s *Server) frame(ctx context.Context, need Need, more ...Query) (*director
 			}
 		}
 		if need.Policies {
-			part := directory.NewPart(1, s.target.Keep)
+			part := out.NewPart(1, s.target.Keep)
 			err = s.configuration(ctx, v, func(e *directory.Entry) error { part.Add(s.Dialect, e); return nil })
 			out.Merge(part)
 		}

@@ -186,7 +186,7 @@ func (t *AccountTrace) know(ctx context.Context, p *Place) (err error) {
 		t.Case.SignedIn = in.Time()
 	}
 	if t.Out = t.Survey.LockedOut(t.Account, t.AsOf).Yes; t.Out {
-		t.Locked, t.Ends = t.Account.LockedAt.Time(), t.Account.LockEnds.Time()
+		t.Locked, t.Ends = t.Account.LockedAt.Time(), t.Account.Further().LockEnds.Time()
 		for _, f := range t.Case.Servers {
 			if f.Locked.After(t.Locked) {
 				t.Locked = f.Locked
@@ -228,7 +228,7 @@ func accountOf(survey *directory.Survey, e *directory.Entry) *directory.Account 
 // counting is how many wrong passwords lock an account, and for how long each counts;
 // 0 where that is not known, since the policy may not be read, and where none locks.
 func counting(ctx context.Context, p *Place, survey *directory.Survey, a *directory.Account) (most int, window time.Duration) {
-	policy := a.Policy
+	policy := a.Further().Policy
 	if policy == "" {
 		policy = survey.DefaultPolicy
 	}
