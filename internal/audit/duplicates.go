@@ -17,6 +17,16 @@ type sharedValue struct {
 	value directory.Key
 }
 
+func (v sharedValue) compare(o sharedValue) int {
+	return cmp.Or(cmp.Compare(v.value[0], o.value[0]), cmp.Compare(v.value[1], o.value[1]), cmp.Compare(v.space, o.space))
+}
+
+// holder is an account with a value that another one may have too.
+type holder struct {
+	value   sharedValue
+	account *directory.Account
+}
+
 // sharedIn makes equal texts of two spaces different.
 func sharedIn(space directory.AttrID, value string) sharedValue {
 	k := directory.TextKey(value)
@@ -80,6 +90,8 @@ type valueSet struct {
 	many map[sharedValue]bool
 }
 
+func (s *valueSet) reset() { s.few, s.many = s.few[:0], nil }
+
 // add tells whether the value is new.
 func (s *valueSet) add(v sharedValue) bool {
 	const few = 16
@@ -126,7 +138,7 @@ func findDuplicates(p *pass) {
 		if !counted(a) {
 			return
 		}
-		own.few, own.many = own.few[:0], nil
+		own.reset()
 		uniqueValues(a, func(space, _ directory.AttrID, value string) {
 			// One account may hold one address in two attributes.
 			if v := sharedIn(space, value); own.add(v) {
@@ -134,46 +146,54 @@ func findDuplicates(p *pass) {
 			}
 		})
 	})
-	type found = map[sharedValue][]*directory.Account
-	parts := tally(p.Accounts.Parts(), func() found { return found{} }, func(a *directory.Account, into found) {
+	type found struct {
+		own valueSet
+		all []holder
+	}
+	parts := tally(p.Accounts.Parts(), func() *found { return &found{} }, func(a *directory.Account, into *found) {
 		if !counted(a) {
 			return
 		}
+		into.own.reset()
 		uniqueValues(a, func(space, _ directory.AttrID, value string) {
-			v := sharedIn(space, value)
-			if !s.metTwice(v.value) {
-				return
-			}
-			if who := into[v]; len(who) == 0 || who[len(who)-1] != a {
-				into[v] = append(who, a)
+			if v := sharedIn(space, value); s.metTwice(v.value) && into.own.add(v) {
+				into.all = append(into.all, holder{v, a})
 			}
 		})
 	})
-	all := found{}
+	var all []holder
 	for _, part := range parts {
-		for v, who := range part {
-			all[v] = append(all[v], who...)
-		}
+		all = append(all, part.all...)
 	}
+	slices.SortFunc(all, func(a, b holder) int { return a.value.compare(b.value) })
 	p.duplicates, p.sharing = map[sharedValue]*sharers{}, map[*directory.Account]bool{}
-	for v, who := range all {
-		if len(who) < 2 {
-			continue
+	for len(all) > 0 {
+		v, n := all[0].value, 1
+		for n < len(all) && all[n].value == v {
+			n++
 		}
-		slices.SortFunc(who, func(a, b *directory.Account) int {
-			return cmp.Or(strings.Compare(a.Name(), b.Name()), strings.Compare(a.DN, b.DN))
-		})
-		both := &sharers{}
-		for _, a := range who {
-			if mayShare(v.space) && p.rules.admin.MatchString(a.Logon) {
-				both.second = append(both.second, a)
-			} else {
-				both.ordinary = append(both.ordinary, a)
-			}
-			p.sharing[a] = true
+		if n > 1 {
+			p.duplicates[v] = p.sharersOf(v.space, all[:n])
 		}
-		p.duplicates[v] = both
+		all = all[n:]
 	}
+}
+
+// sharersOf sorts those who hold one value, and takes note of each of them.
+func (p *pass) sharersOf(space directory.AttrID, holders []holder) *sharers {
+	slices.SortFunc(holders, func(a, b holder) int {
+		return cmp.Or(strings.Compare(a.account.Name(), b.account.Name()), strings.Compare(a.account.DN, b.account.DN))
+	})
+	both := &sharers{}
+	for _, h := range holders {
+		if mayShare(space) && p.rules.admin.MatchString(h.account.Logon) {
+			both.second = append(both.second, h.account)
+		} else {
+			both.ordinary = append(both.ordinary, h.account)
+		}
+		p.sharing[h.account] = true
+	}
+	return both
 }
 
 func duplicateValue(p *pass, a *directory.Account) (out []Finding) {
