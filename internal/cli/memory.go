@@ -7,34 +7,57 @@ import (
 )
 
 // A large directory is held in few and long-lived pieces, so memory is kept near what is
-// in use: collecting begins again when that has grown by two fifths. While little is in
-// use that would be all the time, for nothing, so some garbage is let lie.
+// in use: collecting begins again when garbage is expected to be two fifths of that, by
+// how much of what was allocated had become garbage the last time. While little is in use
+// that would be all the time, for nothing, so some garbage is let lie. What is expected
+// may be wrong, so that memory in use never more than doubles, but while it is little.
 const (
-	leastGrowth  = 40       // per cent
+	garbageShare = 40       // per cent of what is in use
 	garbageToLie = 64 << 20 // octets
+	mostGrowth   = 100      // per cent
 )
+
+// pace is what the collector found the last time.
+type pace struct{ live, allocated uint64 }
 
 // paceCollector sets when the garbage collector runs, anew after each of its runs.
 func paceCollector() {
-	debug.SetGCPercent(growth(4 << 20)) // the least heap that it takes for one
-	sentinel()
+	p := &pace{live: 4 << 20} // the least heap that it takes for one
+	debug.SetGCPercent(growth(p.live, 1))
+	p.sentinel()
 }
 
-// growth is by how many per cent so much memory in use may grow.
-func growth(inUse uint64) int {
-	return max(leastGrowth, int(garbageToLie*100/max(inUse, 1<<20)))
+// growth is by how many per cent memory in use may grow when so much is in use, and a
+// share of what is allocated becomes garbage.
+func growth(live uint64, garbage float64) int {
+	live = max(live, 1<<20)
+	tolerated := max(garbageShare, float64(garbageToLie*100/live))
+	return int(min(tolerated/max(garbage, 0.01), max(mostGrowth, tolerated)))
 }
 
 // sentinel is found to be garbage by each run of the collector, and takes its place
 // again.
-func sentinel() {
+func (p *pace) sentinel() {
 	type mark struct{ _ *byte } // of a size of its own, so that it is found by itself
 	runtime.SetFinalizer(&mark{}, func(*mark) {
-		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-		metrics.Read(live)
-		if live[0].Value.Kind() == metrics.KindUint64 {
-			debug.SetGCPercent(growth(live[0].Value.Uint64()))
+		now := []metrics.Sample{{Name: "/gc/heap/live:bytes"}, {Name: "/gc/heap/allocs:bytes"}}
+		metrics.Read(now)
+		if now[0].Value.Kind() != metrics.KindUint64 || now[1].Value.Kind() != metrics.KindUint64 {
+			return // a version of Go that does not count so: the pace stays
 		}
-		sentinel()
+		live, allocated := now[0].Value.Uint64(), now[1].Value.Uint64()
+		debug.SetGCPercent(growth(live, p.learn(live, allocated)))
+		p.sentinel()
 	})
+}
+
+// learn takes note of a run: what is still in use, and what was allocated so far. It
+// returns which share of what was allocated since the run before became garbage.
+func (p *pace) learn(live, allocated uint64) (garbage float64) {
+	garbage = 1
+	if grown := float64(live) - float64(p.live); grown > 0 && allocated > p.allocated {
+		garbage = 1 - min(grown/float64(allocated-p.allocated), 1)
+	}
+	p.live, p.allocated = live, allocated
+	return garbage
 }
