@@ -189,11 +189,24 @@ func (r RDN) String() string {
 // lowered is a text in lower case and composed.
 func lowered(text string) string {
 	var buf [256]byte
-	if lower, ascii := appendLower(buf[:0], text); ascii {
-		return string(lower)
-	}
-	return norm.NFC.String(strings.ToLower(text))
+	return string(appendLowered(buf[:0], text))
 }
+
+// appendLowered appends what lowered returns.
+func appendLowered(buf []byte, text string) []byte {
+	lower, ascii := appendLower(buf, text)
+	if ascii {
+		return lower
+	}
+	lower, most := appendLowerRunes(buf, text)
+	if most < firstMark {
+		return lower
+	}
+	return append(buf, norm.NFC.String(string(lower[len(buf):]))...)
+}
+
+// firstMark is the first letter that is not composed already: marks begin here.
+const firstMark = 0x300
 
 // longestPlain is how long a type may be for which nobody has another name, but
 // for numbers, which have a dot: cn, ou, dc, o, uid and the like.

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"hash/maphash"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Key stands for a distinguished name: names that are equal under FoldDN
@@ -70,10 +72,7 @@ func (s parents) keysOf(dn string) (self, parent Key) {
 		s[strings.Clone(dn[cut+1:])] = above
 	}
 	var buf [256]byte
-	leaf, ascii := appendLower(buf[:0], dn[:cut])
-	if !ascii {
-		leaf = append(leaf[:0], foldPlain(dn[:cut])...)
-	}
+	leaf := appendLowered(buf[:0], dn[:cut])
 	return keyOf(append(leaf, above.folded...)), above.key
 }
 
@@ -82,7 +81,7 @@ func TextKey(text string) Key {
 	var buf [256]byte
 	folded, ascii := appendLower(buf[:0], text)
 	if !ascii {
-		folded = append(folded[:0], strings.ToLower(text)...)
+		folded, _ = appendLowerRunes(folded, text)
 	}
 	return keyOf(folded)
 }
@@ -92,10 +91,21 @@ func appendFold(buf []byte, dn string) []byte {
 	if !plainDN(dn) {
 		return append(buf, FoldDN(dn)...)
 	}
-	if folded, ascii := appendLower(buf, dn); ascii {
-		return folded
+	return appendLowered(buf, dn)
+}
+
+// appendLowerRunes appends what strings.ToLower returns, and tells the highest letter of it.
+func appendLowerRunes(buf []byte, s string) (out []byte, most rune) {
+	for _, r := range s {
+		if 'A' <= r && r <= 'Z' {
+			r |= 0x20
+		} else if r >= utf8.RuneSelf {
+			r = unicode.ToLower(r)
+		}
+		buf = utf8.AppendRune(buf, r)
+		most = max(most, r)
 	}
-	return append(buf, foldPlain(dn)...)
+	return buf, most
 }
 
 // appendLower appends an ASCII text in lower case; ascii is false where the

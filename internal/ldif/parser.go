@@ -27,7 +27,7 @@ type parser struct {
 	values  []string
 	seen    directory.AttrSet // of the record being read
 	buf     []byte            // of a line being unfolded
-	decoded []byte            // values out of base64
+	made    []byte            // lines that were unfolded, values out of base64
 	names   []knownName
 	index   map[string]int // of names
 	last    int            // the name of the line before
@@ -100,7 +100,27 @@ func (p *parser) unfold(line string) string {
 	for p.pos < len(p.text) && p.text[p.pos] == ' ' {
 		p.buf = append(p.buf, p.physical()[1:]...)
 	}
-	return string(p.buf)
+	p.room(len(p.buf))
+	return p.takes(append(p.made, p.buf...))
+}
+
+// madeSize is how much room for what is made of the text of a block is taken at a time.
+const madeSize = 256 << 10
+
+// room sees to it that so many octets can be made.
+func (p *parser) room(need int) {
+	if cap(p.made)-len(p.made) < need {
+		p.made = make([]byte, 0, max(madeSize, need))
+	}
+}
+
+// takes returns what was appended to all that was made before.
+func (p *parser) takes(all []byte) string {
+	begins := len(p.made)
+	if p.made = all; len(all) == begins {
+		return ""
+	}
+	return unsafe.String(&all[begins], len(all)-begins)
 }
 
 func (p *parser) skipRecord() {
@@ -326,22 +346,15 @@ func (p *parser) worth(value string, keep bool) (string, bool) {
 	return value, true
 }
 
-// decodedSize is how much room for decoded values is taken at a time.
-const decodedSize = 64 << 10
-
 // decode decodes base64. Values that are kept stand side by side in buffers
 // that are never written twice, so that each costs no allocation.
 func (p *parser) decode(text string, keep bool) (string, error) {
-	if need := base64.StdEncoding.DecodedLen(len(text)); cap(p.decoded)-len(p.decoded) < need {
-		p.decoded = make([]byte, 0, max(decodedSize, need))
-	}
-	start := len(p.decoded)
-	out, err := base64.StdEncoding.AppendDecode(p.decoded, unsafe.Slice(unsafe.StringData(text), len(text)))
-	if err != nil || !keep || len(out) == start {
+	p.room(base64.StdEncoding.DecodedLen(len(text)))
+	all, err := base64.StdEncoding.AppendDecode(p.made, unsafe.Slice(unsafe.StringData(text), len(text)))
+	if err != nil || !keep {
 		return "", err
 	}
-	p.decoded = out
-	return unsafe.String(&out[start], len(out)-start), nil
+	return p.takes(all), nil
 }
 
 // trailer reads the record that a search tool leaves behind the last entry.
@@ -408,13 +421,13 @@ func (p *parser) change(c *Change, fail func(int, string, ...any) *Error) *Error
 	}
 }
 
-// forget lets the memory of decoded values be written to again.
+// forget lets the memory of what was made of the text be written to again.
 func (p *parser) forget() {
 	if Spoil {
-		clear(p.decoded)
+		clear(p.made)
 	}
-	if p.decoded = p.decoded[:0]; cap(p.decoded) > decodedSize {
-		p.decoded = nil
+	if p.made = p.made[:0]; cap(p.made) > madeSize {
+		p.made = nil
 	}
 }
 
