@@ -160,8 +160,9 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	}
 	r := &Report{AsOf: opt.AsOf, Survey: s, Catalog: catalog}
 	inScope := scope(opt)
+	byKind := jobsByKind(jobs)
 	findings := eachAccount(s.Accounts.Parts(),
-		func(a *directory.Account, out *[]Finding) { p.judge(jobs, a, inScope, out) })
+		func(a *directory.Account, out *[]*Finding) { p.judge(byKind[a.Kind], a, inScope, out) })
 	findings = append(findings, p.gather(jobs, inScope))
 	p.summarise(findings, jobs)
 	for i := range jobs {
@@ -228,7 +229,7 @@ func newPass(s *directory.Survey, set *settings.Settings, catalog Catalog, opt *
 }
 
 // gather runs the checks that look at the survey as a whole.
-func (p *pass) gather(jobs []job, inScope func(*directory.Subject) bool) (findings []Finding) {
+func (p *pass) gather(jobs []job, inScope func(*directory.Subject) bool) (findings []*Finding) {
 	for i := range jobs {
 		j := &jobs[i]
 		if j.gather == nil || !j.summary.Looked {
@@ -240,23 +241,37 @@ func (p *pass) gather(jobs []job, inScope func(*directory.Subject) bool) (findin
 				return
 			}
 			p.fill(&f, j, about)
-			findings = append(findings, f)
+			findings = append(findings, &f)
 		})
 	}
 	return findings
 }
 
-// judge runs the checks that look at one account at a time.
-func (p *pass) judge(jobs []job, a *directory.Account, inScope func(*directory.Subject) bool, out *[]Finding) {
+// mostKinds is greater than every directory.Kind.
+const mostKinds = 64
+
+// jobsByKind returns the checks that look at one account at a time, for accounts of each kind.
+func jobsByKind(jobs []job) (byKind [mostKinds][]*job) {
 	for i := range jobs {
-		j := &jobs[i]
-		if j.gather != nil || !j.looked[a.Kind] || a.BuiltIn && (j.builtIn == nil || !j.builtIn(a)) {
+		for k, looked := range jobs[i].looked {
+			if looked && jobs[i].gather == nil {
+				byKind[k] = append(byKind[k], &jobs[i])
+			}
+		}
+	}
+	return byKind
+}
+
+// judge runs the checks that look at one account at a time.
+func (p *pass) judge(jobs []*job, a *directory.Account, inScope func(*directory.Subject) bool, out *[]*Finding) {
+	for _, j := range jobs {
+		if a.BuiltIn && (j.builtIn == nil || !j.builtIn(a)) {
 			continue
 		}
 		if j.judgeMany == nil {
 			if f := j.Check.judge(p, a); f != nil && inScope(&a.Subject) {
 				p.fill(f, j, &a.Subject)
-				*out = append(*out, *f)
+				*out = append(*out, f)
 			}
 			continue
 		}
@@ -266,14 +281,14 @@ func (p *pass) judge(jobs []job, a *directory.Account, inScope func(*directory.S
 		}
 		for k := range found {
 			p.fill(&found[k], j, &a.Subject)
+			*out = append(*out, &found[k])
 		}
-		*out = append(*out, found...)
 	}
 }
 
 // summarise takes away the findings that exemptions cover, and counts both
 // kinds in the summaries of their checks.
-func (p *pass) summarise(parts [][]Finding, jobs []job) {
+func (p *pass) summarise(parts [][]*Finding, jobs []job) {
 	byName := map[string]*Summary{}
 	for i := range jobs {
 		byName[jobs[i].Name] = jobs[i].summary
@@ -288,17 +303,7 @@ func (p *pass) summarise(parts [][]Finding, jobs []job) {
 		return false
 	}
 	for i, part := range parts {
-		n := 0
-		for k := range part {
-			if exempted(&part[k]) {
-				continue
-			}
-			if n < k {
-				part[n] = part[k]
-			}
-			n++
-		}
-		parts[i] = part[:n]
+		parts[i] = slices.DeleteFunc(part, exempted)
 	}
 }
 
@@ -353,7 +358,7 @@ func choose(catalog Catalog, set *settings.Settings, names []string) (jobs []job
 // lookedAt tells for each kind whether the check can be looked at, and
 // writes into the summary why not.
 func (p *pass) lookedAt(c *Check, sum *Summary) []bool {
-	yes := make([]bool, 64)
+	yes := make([]bool, mostKinds)
 	if c.overAll && p.Partial {
 		sum.NotLooked = append(sum.NotLooked, "it compares all entries, and only some were read")
 		return yes
@@ -509,8 +514,8 @@ func (p *pass) fill(f *Finding, j *job, about *directory.Subject) {
 
 // eachAccount runs judge over all accounts on all processors and returns
 // what it found, for each part of them.
-func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]Finding)) [][]Finding {
-	found := make([][]Finding, len(parts))
+func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]*Finding)) [][]*Finding {
+	found := make([][]*Finding, len(parts))
 	spread(parts, func(_, part int, a *directory.Account) { judge(a, &found[part]) })
 	return found
 }

@@ -34,10 +34,14 @@ func sharedIn(space directory.AttrID, value string) sharedValue {
 	return sharedValue{space, k}
 }
 
+// uniqueAttrs are the attributes whose values are compared.
+var uniqueAttrs = directory.Attrs(directory.AttrEmployeeID, directory.AttrEmployeeNumber, directory.AttrUserPrincipalName,
+	directory.AttrServicePrincipalName, directory.AttrMail, directory.AttrProxyAddresses)
+
 // uniqueValues goes through the values of an account that no other may have,
 // with the space they are unique in.
 func uniqueValues(a *directory.Account, yield func(space, attr directory.AttrID, value string)) {
-	for id, text := range a.Text.Values() {
+	for id, text := range a.Text.Values(uniqueAttrs) {
 		switch id {
 		case directory.AttrEmployeeID,
 			directory.AttrEmployeeNumber,

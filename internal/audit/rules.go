@@ -24,6 +24,7 @@ type rules struct {
 	compared      []directory.AttrID
 	required      []directory.AttrID
 	patterns      map[directory.AttrID]*regexp.Regexp
+	shaped        directory.AttrSet             // the attributes whose values may be malformed
 	reference     map[directory.AttrID][]string // right spellings
 }
 
@@ -92,13 +93,16 @@ func compileRules(set *settings.Settings) (r rules, err error) {
 	for _, name := range a.Required {
 		r.required = append(r.required, attr("required", name))
 	}
+	r.shaped = shapedAttrs
 	r.patterns, r.reference = map[directory.AttrID]*regexp.Regexp{}, map[directory.AttrID][]string{}
 	for _, name := range slices.Sorted(maps.Keys(a.Patterns)) {
 		pattern, bad := regexp.Compile(a.Patterns[name])
 		if bad != nil {
 			return r, settings.Faulty(bad, "audit", "patterns", name)
 		}
-		r.patterns[attr("patterns", name)] = pattern
+		id := attr("patterns", name)
+		r.patterns[id] = pattern
+		r.shaped.Add(id)
 	}
 	for _, name := range slices.Sorted(maps.Keys(a.Values)) {
 		id := attr("values", name)

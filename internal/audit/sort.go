@@ -17,7 +17,7 @@ type sortKey struct {
 }
 
 // sorted returns the findings of all parts in the order of reports.
-func (c Catalog) sorted(parts [][]Finding) []Finding {
+func (c Catalog) sorted(parts [][]*Finding) []Finding {
 	keys := c.keys(parts)
 	sortTogether(keys, runtime.GOMAXPROCS(0))
 	sorted := make([]Finding, len(keys))
@@ -27,7 +27,7 @@ func (c Catalog) sorted(parts [][]Finding) []Finding {
 	return sorted
 }
 
-func (c Catalog) keys(parts [][]Finding) []sortKey {
+func (c Catalog) keys(parts [][]*Finding) []sortKey {
 	order := map[string]int{}
 	for i, c := range c {
 		order[c.Name] = i
@@ -38,8 +38,7 @@ func (c Catalog) keys(parts [][]Finding) []sortKey {
 	}
 	keys := make([]sortKey, 0, n)
 	for _, part := range parts {
-		for i := range part {
-			f := &part[i]
+		for _, f := range part {
 			k := sortKey{rank: (int64(High-f.Severity)<<16 | int64(order[f.Check])) << 36, of: f}
 			if f.bundle == "" {
 				k.rank += 1<<33 - int64(f.Days) // those of no bundle come first

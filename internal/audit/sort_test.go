@@ -37,8 +37,15 @@ func TestFindingsAreSortedAsReportsShowThem(t *testing.T) {
 		want := slices.Clone(findings)
 		slowSort(c, want)
 		at := rapid.IntRange(0, len(findings)).Draw(t, "part")
-		assert.Equal(t, want, c.sorted([][]Finding{findings[:at], findings[at:]}))
+		assert.Equal(t, want, c.sorted([][]*Finding{pointers(findings[:at]), pointers(findings[at:])}))
 	})
+}
+
+func pointers(findings []Finding) (all []*Finding) {
+	for i := range findings {
+		all = append(all, &findings[i])
+	}
+	return all
 }
 
 func TestManyFindingsAreSortedOnSeveralProcessors(t *testing.T) {
@@ -51,7 +58,7 @@ func TestManyFindingsAreSortedOnSeveralProcessors(t *testing.T) {
 	want := slices.Clone(findings)
 	slowSort(c, want)
 	for processors := 1; processors < 6; processors++ {
-		keys := c.keys([][]Finding{findings[:100], nil, findings[100:]})
+		keys := c.keys([][]*Finding{pointers(findings[:100]), nil, pointers(findings[100:])})
 		sortTogether(keys, processors)
 		var got []Finding
 		for _, k := range keys {

@@ -103,7 +103,7 @@ var personNames = []directory.AttrID{
 
 func valueMalformed(p *pass, a *directory.Account) *Finding {
 	var evidence []Evidence
-	for id, value := range a.Text.Values() {
+	for id, value := range a.Text.Values(p.rules.shaped) {
 		bad := false
 		if n, ok := value.Word(); ok {
 			bad = p.malformed[n]
@@ -140,6 +140,10 @@ func (r *rules) malformed(id directory.AttrID, value string) bool {
 
 // Malformed tells whether a value cannot be what its attribute is for.
 func Malformed(attr, value string) bool { return malformed(directory.LookupAttr(attr), value) }
+
+// shapedAttrs are the attributes of which it can be told.
+var shapedAttrs = directory.Attrs(directory.AttrMail, directory.AttrUserPrincipalName, directory.AttrTelephoneNumber,
+	directory.AttrMobile, directory.AttrC)
 
 func malformed(id directory.AttrID, value string) bool {
 	switch id {

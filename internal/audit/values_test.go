@@ -19,6 +19,38 @@ func many(n int, prefix string, changes ...string) (out []directory.Entry) {
 	return out
 }
 
+// Values that found no room among the words are judged as these are.
+func TestValuesBeyondAllWordsAreJudged(t *testing.T) {
+	entries := []directory.Entry{domain}
+	for i := range 20000 {
+		entries = append(entries, user(fmt.Sprint("title", i), fmt.Sprint("title=", i)))
+	}
+	entries = append(entries, many(20, "right", "l=Larkmoor", "c=IE")...)
+	entries = append(entries, user("wrong", "l=larkmoor", "c=EIRE"))
+	s := survey(directory.AD, entries...)
+	for a := range s.Accounts.All() {
+		if a.Logon == "wrong" {
+			for id, v := range a.Text.Values(directory.Attrs(directory.AttrL, directory.AttrC)) {
+				_, word := v.Word()
+				assert.False(t, word, id)
+			}
+		}
+	}
+	r := run(t, s, nil, Options{Checks: []string{"value-variant", "value-malformed"}})
+	assert.Equal(t, []string{"wrong"}, who(r, "value-malformed"))
+	assert.Contains(t, found(r, "value-variant"), "wrong sure 0")
+	assert.Equal(t, []string{`l="larkmoor"`, `preferred="Larkmoor"`, "entries=1, preferred 20"}, proof(r, "value-variant", "wrong"))
+}
+
+// What is looked at of each account is what can be judged.
+func TestAttributesThatAreJudged(t *testing.T) {
+	for _, name := range directory.AllAttributes() {
+		id := directory.LookupAttr(name)
+		assert.Equal(t, malformed(id, "?"), shapedAttrs.Has(id), name)
+		assert.Equal(t, Unique(name) || id == directory.AttrProxyAddresses, uniqueAttrs.Has(id), name)
+	}
+}
+
 func TestValueVariants(t *testing.T) {
 	entries := append([]directory.Entry{domain}, many(20, "right", "department=Visitor Centre")...)
 	entries = append(entries, many(2, "tie-a", "title=night observer")...)

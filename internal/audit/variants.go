@@ -44,9 +44,9 @@ type spellings struct {
 // variants are the values that should be spelt otherwise: words by their
 // number, all others by themselves.
 type variants struct {
-	compared directory.AttrSet
-	words    []*variant
-	own      map[directory.Word]*variant
+	attrs directory.AttrSet // that have any
+	words []*variant
+	own   map[directory.Word]*variant
 }
 
 // of returns what is known of a value that should be spelt otherwise, nil for
@@ -54,9 +54,6 @@ type variants struct {
 func (all *variants) of(attr directory.AttrID, value directory.Value) *variant {
 	if n, ok := value.Word(); ok {
 		return all.words[n]
-	}
-	if len(all.own) == 0 || !all.compared.Has(attr) {
-		return nil
 	}
 	return all.own[directory.Word{Attr: attr, Text: value.Text()}]
 }
@@ -95,7 +92,12 @@ func countSpellings(p *pass) {
 		// What is spelt right is not looked up again for each account.
 		maps.DeleteFunc(all, func(value string, v *variant) bool { return !v.unlisted && (v.preferred == "" || v.preferred == value) })
 	}
-	p.variants = variants{compared, make([]*variant, p.Words.Limit()), map[directory.Word]*variant{}}
+	p.variants = variants{words: make([]*variant, p.Words.Limit()), own: map[directory.Word]*variant{}}
+	for id, all := range byAttr {
+		if len(all) > 0 {
+			p.variants.attrs.Add(id)
+		}
+	}
 	for n, one := range p.Words.All() {
 		p.variants.words[n] = byAttr[one.Attr][one.Text]
 	}
@@ -113,10 +115,10 @@ func (s *spellings) add(a *directory.Account, compared directory.AttrSet) {
 	if a.Kind != directory.KindUser || a.BuiltIn {
 		return
 	}
-	for id, value := range a.Text.Values() {
+	for id, value := range a.Text.Values(compared) {
 		if n, ok := value.Word(); ok {
 			s.words[n]++
-		} else if compared.Has(id) {
+		} else {
 			s.own[directory.Word{Attr: id, Text: value.Text()}]++
 		}
 	}
@@ -272,7 +274,10 @@ func oneEdit(a, b string) bool {
 }
 
 func valueVariant(p *pass, a *directory.Account) (out []Finding) {
-	for id, text := range a.Text.Values() {
+	if p.variants.attrs == (directory.AttrSet{}) {
+		return nil
+	}
+	for id, text := range a.Text.Values(p.variants.attrs) {
 		v := p.variants.of(id, text)
 		if v == nil || p.driftsFrom(a, id) {
 			continue // of what the roster says otherwise roster-drift makes the one proposal

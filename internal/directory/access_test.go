@@ -207,7 +207,7 @@ func TestAnEntryForAClassOfEntries(t *testing.T) {
 	binary.LittleEndian.PutUint16(all[sdHeaderSize+2:], uint16(len(all)-sdHeaderSize))
 	all[sdHeaderSize+4] = 2
 	s := NewReader([]string{me, everyone}, map[AttrID]Property{AttrMail: {ID: guidOf(1)}, AttrTitle: {ID: guidOf(2)}}).Sight(string(all), "")
-	assert.Equal(t, Sight{Known: true, Hidden: attrSet(AttrMail)}, s)
+	assert.Equal(t, Sight{Known: true, Hidden: Attrs(AttrMail)}, s)
 }
 
 // What somebody may do is foreseen only where the lists tell it.

@@ -28,7 +28,7 @@ var AD = &Dialect{
 	accountTelling:      adAccountTelling,
 	groupTelling:        []AttrID{AttrMember},
 	placeTelling:        []AttrID{AttrGPLink},
-	marks:               attrSet(AttrObjectGUID, AttrObjectSID, AttrUserAccountControl),
+	marks:               Attrs(AttrObjectGUID, AttrObjectSID, AttrUserAccountControl),
 	ask: []AttrID{AttrObjectGUID, AttrObjectSID, AttrSAMAccountName,
 		AttrUserAccountControl, AttrUserAccountControlComputed, AttrLockoutTime, AttrLockoutDuration, AttrPSOLockoutDuration,
 		AttrResultantPSO, AttrLastLogon, AttrLastLogonTimestamp, AttrLogonTimeSyncInterval, AttrWhenCreated, AttrWhenChanged,

@@ -60,13 +60,6 @@ func DialectNamed(name string) (*Dialect, error) {
 	return nil, fmt.Errorf("no dialect is called %q: use %s", name, DialectNames)
 }
 
-func attrSet(ids ...AttrID) (s AttrSet) {
-	for _, id := range ids {
-		s.Add(id)
-	}
-	return s
-}
-
 // DialectOf tells from the attributes that a file's entries carry which
 // dialect they speak. What no other dialect has decides; the rest is taken
 // for OpenLDAP.
@@ -87,11 +80,11 @@ var commonTexts = []AttrID{AttrDisplayName, AttrGivenName, AttrSN, AttrMail, Att
 
 // personTexts and machineTexts are what is kept of the texts of an account.
 var (
-	personTexts = attrSet(
+	personTexts = Attrs(
 		append(
 			[]AttrID{AttrServicePrincipalName, AttrSIDHistory, AttrAllowedToDelegateTo, AttrGIDNumber},
 			commonTexts...)...)
-	machineTexts = attrSet(AttrMail, AttrProxyAddresses, AttrUserPrincipalName, AttrEmployeeID, AttrEmployeeNumber,
+	machineTexts = Attrs(AttrMail, AttrProxyAddresses, AttrUserPrincipalName, AttrEmployeeID, AttrEmployeeNumber,
 		AttrServicePrincipalName, AttrSIDHistory, AttrAllowedToDelegateTo, AttrOperatingSystem)
 )
 
@@ -170,7 +163,7 @@ func kindOf(table []classKind, classes []string) Kind {
 }
 
 // ends are the attributes that tell when something ends, which may be never.
-var ends = attrSet(AttrAccountExpires, AttrShadowExpire, AttrPwdEndTime, AttrPwdStartTime, AttrPasswordExpirationTime,
+var ends = Attrs(AttrAccountExpires, AttrShadowExpire, AttrPwdEndTime, AttrPwdStartTime, AttrPasswordExpirationTime,
 	AttrAccountUnlockTime, AttrPasswordExpiryComputed)
 
 // readTime reads a moment and takes note of one that cannot be read.

@@ -174,7 +174,7 @@ func TestWhatEachServerSaysOfAnAccount(t *testing.T) {
 			e := written(t, dn, c.entry...)
 			bad := c.dialect.fill(&a, e)
 			assert.ElementsMatch(t, strings.Split(c.want, "\n"), strings.Split(facts(&a), "\n"))
-			assert.Equal(t, attrSet(c.bad...), bad)
+			assert.Equal(t, Attrs(c.bad...), bad)
 			var present AttrSet
 			for _, attr := range e.Attrs {
 				present.Add(LookupAttr(attr.Name))
@@ -606,7 +606,7 @@ func TestTextsThatAreKept(t *testing.T) {
 		want string
 	}{
 		{AttrSet{}, "ada: mail ada@larkmoor.example, proxyAddresses smtp:a@x, proxyAddresses SMTP:b@x; PC1: operatingSystem Otter 11"},
-		{attrSet(more), "ada: mail ada@larkmoor.example, proxyAddresses smtp:a@x, proxyAddresses SMTP:b@x, operatingSystem none; PC1: operatingSystem Otter 11"},
+		{Attrs(more), "ada: mail ada@larkmoor.example, proxyAddresses smtp:a@x, proxyAddresses SMTP:b@x, operatingSystem none; PC1: operatingSystem Otter 11"},
 	} {
 		s := NewSurvey(AD)
 		p := s.NewPart(2, c.more)
@@ -617,7 +617,7 @@ func TestTextsThatAreKept(t *testing.T) {
 		var all []string
 		for a := range s.Accounts.All() {
 			var texts []string
-			for id, v := range a.Text.Values() {
+			for id, v := range a.Text.Values(personTexts.Union(machineTexts)) {
 				texts = append(texts, id.String()+" "+v.Text())
 			}
 			all = append(all, a.Logon+": "+strings.Join(texts, ", "))
@@ -627,9 +627,9 @@ func TestTextsThatAreKept(t *testing.T) {
 }
 
 func TestDialectOf(t *testing.T) {
-	assert.Equal(t, AD, DialectOf(attrSet(AttrCN, AttrUserAccountControl)))
-	assert.Equal(t, NS389, DialectOf(attrSet(AttrNsAccountLock)))
-	assert.Equal(t, OpenLDAP, DialectOf(attrSet(AttrEntryUUID, AttrPwdChangedTime)))
+	assert.Equal(t, AD, DialectOf(Attrs(AttrCN, AttrUserAccountControl)))
+	assert.Equal(t, NS389, DialectOf(Attrs(AttrNsAccountLock)))
+	assert.Equal(t, OpenLDAP, DialectOf(Attrs(AttrEntryUUID, AttrPwdChangedTime)))
 	assert.Equal(t, OpenLDAP, DialectOf(AttrSet{}))
 }
 

@@ -351,6 +351,14 @@ func equalFoldASCII(a, b string) bool {
 // AttrSet is a set of attributes the tool knows.
 type AttrSet [2]uint64
 
+// Attrs returns the set of some attributes.
+func Attrs(ids ...AttrID) (s AttrSet) {
+	for _, id := range ids {
+		s.Add(id)
+	}
+	return s
+}
+
 // Add puts an attribute into the set.
 func (s *AttrSet) Add(id AttrID) { s[id/64] |= 1 << (id % 64) }
 

@@ -19,7 +19,7 @@ var NS389 = &Dialect{
 
 	accountTelling: append([]AttrID{AttrPwdPolicySubentry}, openAccountTelling...),
 	groupTelling:   openGroupTelling,
-	marks:          attrSet(AttrNsUniqueID, AttrNsAccountLock, AttrAccountUnlockTime, AttrLastLoginTime),
+	marks:          Attrs(AttrNsUniqueID, AttrNsAccountLock, AttrAccountUnlockTime, AttrLastLoginTime),
 	ask: []AttrID{
 		AttrNsUniqueID,
 		AttrUID,

@@ -43,20 +43,20 @@ func hiddenIn(e *Entry) (hidden AttrSet) {
 func (d *Dialect) Telling(k Kind) AttrSet {
 	switch {
 	case k.IsAccount():
-		return d.facts().Union(attrSet(d.accountTelling...))
+		return d.facts().Union(Attrs(d.accountTelling...))
 	case k == KindGroup:
-		return attrSet(append([]AttrID{d.Created}, d.groupTelling...)...)
+		return Attrs(append([]AttrID{d.Created}, d.groupTelling...)...)
 	case k == KindOU || k == KindDomain:
-		return attrSet(append([]AttrID{d.Created}, d.placeTelling...)...)
+		return Attrs(append([]AttrID{d.Created}, d.placeTelling...)...)
 	case k == KindPolicyContainer:
-		return attrSet(d.Created)
+		return Attrs(d.Created)
 	}
 	return AttrSet{}
 }
 
 // facts are the attributes that states and times of accounts follow from.
 func (d *Dialect) facts() AttrSet {
-	return attrSet(
+	return Attrs(
 		slices.Concat(d.LastLogon, d.Enabled, d.Expiry, d.Locked, d.PasswordSet, d.MustChange,
 			[]AttrID{d.Created, AttrPrimaryGroupID})...)
 }
@@ -247,7 +247,7 @@ func (s *Survey) Settle() {
 		s.settleBySight()
 	}
 	for i := range s.Groups {
-		if g := &s.Groups[i]; g.Kind == KindGroup && g.Hidden.Overlaps(attrSet(openGroupTelling...)) {
+		if g := &s.Groups[i]; g.Kind == KindGroup && g.Hidden.Overlaps(Attrs(openGroupTelling...)) {
 			g.Incomplete = true
 		}
 		if g := &s.Groups[i]; s.claims[g.Key] > len(g.Members) {

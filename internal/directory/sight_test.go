@@ -145,9 +145,9 @@ func TestAGroupThatHidesItsMembersIsIncomplete(t *testing.T) {
 
 func TestAnEntryKeepsWhatIsHiddenOfIt(t *testing.T) {
 	e := written(t, "CN=a,DC=x", "objectClass: user", "mail: a@x")
-	e.Hide(attrSet(AttrMail, AttrLastLogon), true)
+	e.Hide(Attrs(AttrMail, AttrLastLogon), true)
 	a := AD.Account(e)
-	assert.Equal(t, attrSet(AttrLastLogon), a.Hidden, "what shows is not hidden")
+	assert.Equal(t, Attrs(AttrLastLogon), a.Hidden, "what shows is not hidden")
 	assert.True(t, e.Has(AttrHidesBelow.String()))
 	e = written(t, "CN=a,DC=x", "objectClass: user")
 	e.Hide(AttrSet{}, false)

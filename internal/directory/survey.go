@@ -399,7 +399,7 @@ func (s *Survey) LockedOut(a *Account, asOf time.Time) Answer {
 // unless makes an answer likely that rests on the absence of what may not be
 // read.
 func (a *Account) unless(answer Answer, rests []AttrID) Answer {
-	if !answer.Yes && a.Hidden != (AttrSet{}) && a.Hidden.Overlaps(attrSet(rests...)) {
+	if !answer.Yes && a.Hidden != (AttrSet{}) && a.Hidden.Overlaps(Attrs(rests...)) {
 		answer.Likely, answer.Hidden = true, true
 	}
 	return answer

@@ -50,38 +50,43 @@ func (v Value) Text() string {
 // where it is none of them.
 func (v Value) Word() (n int, ok bool) { return v.word, v.words != nil }
 
-// next cuts the first value off.
-func (t *Texts) next() (AttrID, Value) {
-	s := t.packed
-	if s[0] >= wordMark {
-		n := int(s[1]) | int(s[2])<<8
-		t.packed = s[wordSize:]
-		return AttrID(s[0] &^ wordMark), Value{words: t.words, word: n}
+// first returns what stands first of packed texts: the attribute, where its value begins
+// and ends, and whether it is a word.
+func first(packed string) (id AttrID, begins, ends int, word bool) {
+	if packed[0] >= wordMark {
+		return AttrID(packed[0] &^ wordMark), 1, wordSize, true
 	}
-	if n := int(s[1]); n < 0x80 {
-		t.packed = s[2+n:]
-		return AttrID(s[0]), Value{own: s[2 : 2+n]}
+	if n := int(packed[1]); n < 0x80 {
+		return AttrID(packed[0]), 2, 2 + n, false
 	}
 	n, shift, at := 0, 0, 1
 	for {
-		b := s[at]
+		b := packed[at]
 		at++
 		n |= int(b&0x7f) << shift
 		if b < 0x80 {
-			break
+			return AttrID(packed[0]), at, at + n, false
 		}
 		shift += 7
 	}
-	t.packed = s[at+n:]
-	return AttrID(s[0]), Value{own: s[at : at+n]}
+}
+
+// value is what stands between two places of packed texts.
+func (t Texts) value(packed string, word bool) Value {
+	if word {
+		return Value{words: t.words, word: int(packed[0]) | int(packed[1])<<8}
+	}
+	return Value{own: packed}
 }
 
 // First returns the first value of an attribute, or "".
 func (t Texts) First(id AttrID) string {
-	for t.packed != "" {
-		if at, value := t.next(); at == id {
-			return value.Text()
+	for rest := t.packed; rest != ""; {
+		at, begins, ends, word := first(rest)
+		if at == id {
+			return t.value(rest[begins:ends], word).Text()
 		}
+		rest = rest[ends:]
 	}
 	return ""
 }
@@ -89,21 +94,25 @@ func (t Texts) First(id AttrID) string {
 // All goes through the values of an attribute.
 func (t Texts) All(id AttrID) iter.Seq[string] {
 	return func(yield func(string) bool) {
-		for t.packed != "" {
-			if at, value := t.next(); at == id && !yield(value.Text()) {
+		for rest := t.packed; rest != ""; {
+			at, begins, ends, word := first(rest)
+			if at == id && !yield(t.value(rest[begins:ends], word).Text()) {
 				return
 			}
+			rest = rest[ends:]
 		}
 	}
 }
 
-// Values goes through all values of all attributes.
-func (t Texts) Values() iter.Seq2[AttrID, Value] {
+// Values goes through the values of some attributes, in the order of the entry.
+func (t Texts) Values(of AttrSet) iter.Seq2[AttrID, Value] {
 	return func(yield func(AttrID, Value) bool) {
-		for t.packed != "" {
-			if id, value := t.next(); !yield(id, value) {
+		for rest := t.packed; rest != ""; {
+			id, begins, ends, word := first(rest)
+			if of.Has(id) && !yield(id, t.value(rest[begins:ends], word)) {
 				return
 			}
+			rest = rest[ends:]
 		}
 	}
 }

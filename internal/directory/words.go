@@ -9,7 +9,7 @@ import (
 )
 
 // wordTexts are the attributes whose values many accounts share.
-var wordTexts = attrSet(AttrC, AttrL, AttrST, AttrCO, AttrCompany, AttrDepartment, AttrTitle,
+var wordTexts = Attrs(AttrC, AttrL, AttrST, AttrCO, AttrCompany, AttrDepartment, AttrTitle,
 	AttrPhysicalDeliveryOfficeName, AttrOperatingSystem)
 
 // Words are the values that many accounts of a survey share (departments,

@@ -425,6 +425,10 @@ func (t *texts) learn(written string) int32 {
 	return n
 }
 
+// supports are the attributes that tell where somebody works, and as what.
+var supports = directory.Attrs(directory.AttrDepartment, directory.AttrTitle, directory.AttrL,
+	directory.AttrPhysicalDeliveryOfficeName)
+
 // readSupports counts what else the lists say, for everybody: how much it is
 // worth to agree in something depends on how common it is.
 func (m *matcher) readSupports() {
@@ -436,11 +440,8 @@ func (m *matcher) readSupports() {
 		}
 	}
 	for _, a := range m.accounts {
-		for id, value := range a.Text.Values() {
-			if id == directory.AttrDepartment || id == directory.AttrTitle || id == directory.AttrL ||
-				id == directory.AttrPhysicalDeliveryOfficeName {
-				m.texts.count(value.Text())
-			}
+		for _, value := range a.Text.Values(supports) {
+			m.texts.count(value.Text())
 		}
 		if a.Created.Known() {
 			m.made = append(m.made, a.Created.Time().Unix())

@@ -350,7 +350,7 @@ func TestOtherAttributesCanHoldTheID(t *testing.T) {
 		texts[i] = strings.Replace(texts[i], "employeeID", "extensionAttribute7", 1)
 	}
 	s := accounts()
-	part := s.NewPart(len(texts), attrs(directory.AttrExtension7))
+	part := s.NewPart(len(texts), directory.Attrs(directory.AttrExtension7))
 	for _, text := range texts {
 		words := strings.Fields(text)
 		e := directory.Entry{DN: "CN=" + words[0] + ",DC=larkmoor,DC=example"}
@@ -367,13 +367,6 @@ func TestOtherAttributesCanHoldTheID(t *testing.T) {
 	r := match(t, people(t, lines...), s, Options{IDs: []directory.AttrID{directory.AttrExtension7}})
 	require.Len(t, r.Pairs, 40)
 	assert.Equal(t, ByPersonID, r.Pairs[0].By)
-}
-
-func attrs(ids ...directory.AttrID) (set directory.AttrSet) {
-	for _, id := range ids {
-		set.Add(id)
-	}
-	return set
 }
 
 func TestAResultIsAskedByPersonAndByAccount(t *testing.T) {

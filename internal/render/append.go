@@ -17,6 +17,10 @@ func appendText(b []byte, s string) []byte {
 	b = append(b, '"')
 	begun := 0 // of what is to be copied as it is
 	for i := 0; i < len(s); {
+		if i+8 <= len(s) && plainEight(s[i:i+8]) {
+			i += 8
+			continue
+		}
 		c := s[i]
 		if c >= 0x20 && c != '"' && c != '\\' && c < utf8.RuneSelf {
 			i++
@@ -58,6 +62,17 @@ func appendText(b []byte, s string) []byte {
 		begun = i
 	}
 	return append(append(b, s[begun:]...), '"')
+}
+
+// plainEight tells whether eight octets are written as they are: ASCII without
+// controls, quotation marks and backslashes. The highest bit of each octet of a
+// sum tells what is so of it.
+func plainEight(s string) bool {
+	const each, high = 0x0101010101010101, 0x8080808080808080
+	eight := uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 |
+		uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
+	zero := func(octets uint64) uint64 { return (octets - each) &^ octets }
+	return (eight|(eight-0x20*each)|zero(eight^'"'*each)|zero(eight^'\\'*each))&high == 0
 }
 
 // appendFinding appends a finding as FindingShape is written.
