@@ -87,6 +87,9 @@ type Options struct {
 	// Suspended are the accounts that a batch has switched off until a date, by
 	// raw identity, and which.
 	Suspended map[string]string
+	// About is the DN of the one account that is asked for, as the survey spells it; of
+	// others there are only findings that belong to no account alone. "" means all.
+	About string
 	// More are checks besides those that the settings make, which run where they
 	// are named.
 	More []*Check
@@ -96,6 +99,7 @@ type Options struct {
 type pass struct {
 	*directory.Survey
 	asOf      time.Time
+	only      string // the DN of the one account to judge, "" for all
 	set       settings.Audit
 	people    *reconcile.Result // nil where no roster was given
 	suspended map[string]string
@@ -162,7 +166,11 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	inScope := scope(opt)
 	byKind := jobsByKind(jobs)
 	findings := eachAccount(s.Accounts.Parts(),
-		func(a *directory.Account, out *[]*Finding) { p.judge(byKind[a.Kind], a, inScope, out) })
+		func(a *directory.Account, out *[]*Finding) {
+			if p.asked(a) {
+				p.judge(byKind[a.Kind], a, inScope, out)
+			}
+		})
 	findings = append(findings, p.gather(jobs, inScope))
 	p.summarise(findings, jobs)
 	for i := range jobs {
@@ -186,12 +194,16 @@ func Run(s *directory.Survey, set *settings.Settings, opt Options) (*Report, err
 	return r, nil
 }
 
+// asked tells whether findings of an account are.
+func (p *pass) asked(a *directory.Account) bool { return p.only == "" || p.only == a.DN }
+
 // newPass makes ready what all checks go by.
 func newPass(s *directory.Survey, set *settings.Settings, catalog Catalog, opt *Options) (*pass, error) {
 	a := &set.Audit
 	p := &pass{
 		Survey:    s,
 		asOf:      opt.AsOf,
+		only:      opt.About,
 		set:       set.Audit,
 		parking:   directory.FoldAll(a.Parking),
 		allAsked:  s.EveryServerAsked(),

@@ -135,11 +135,14 @@ func (s *sharers) of(p *pass, space directory.AttrID, a *directory.Account) []*d
 // values that may occur twice, so that only those are remembered.
 func findDuplicates(p *pass) {
 	s := newSieve(p.Accounts.Len())
+	if p.only != "" {
+		s = newSieve(0)
+	}
 	counted := func(a *directory.Account) bool {
 		return !a.BuiltIn && a.Kind != directory.KindResource && a.Kind != directory.KindTrust
 	}
 	tally(p.Accounts.Parts(), func() *valueSet { return &valueSet{} }, func(a *directory.Account, own *valueSet) {
-		if !counted(a) {
+		if !counted(a) || !p.asked(a) {
 			return
 		}
 		own.reset()
@@ -147,6 +150,9 @@ func findDuplicates(p *pass) {
 			// One account may hold one address in two attributes.
 			if v := sharedIn(space, value); own.add(v) {
 				s.add(v.value)
+				if p.only != "" {
+					s.add(v.value) // another one may have it
+				}
 			}
 		})
 	})

@@ -404,6 +404,26 @@ func TestFindingsAreThoseOfAnObviousImplementation(t *testing.T) {
 	})
 }
 
+// TestOneAccountIsJudgedAsAllAre asks for one account at a time.
+func TestOneAccountIsJudgedAsAllAre(t *testing.T) {
+	set := settings.Defaults()
+	set.Audit.Parking = []string{"OU=Parked,DC=x"}
+	rapid.Check(t, func(t *rapid.T) {
+		w := newWorld(rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1)), rapid.IntRange(1, 80).Draw(t, "accounts"))
+		s := survey(directory.AD, w.entries()...)
+		all, err := Run(s, set, Options{AsOf: asOf})
+		require.NoError(t, err)
+		for a := range s.Accounts.All() {
+			of := func(r *Report) []Finding {
+				return slices.DeleteFunc(slices.Clone(r.Findings), func(f Finding) bool { return f.DN != a.DN })
+			}
+			one, err := Run(s, set, Options{AsOf: asOf, About: a.DN})
+			require.NoError(t, err)
+			require.Equal(t, of(all), of(one), a.DN)
+		}
+	})
+}
+
 // elsewhere writes the facts that every dialect can hold, as one of the
 // others does.
 func (f *facts) elsewhere(d *directory.Dialect) directory.Entry {

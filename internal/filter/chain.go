@@ -19,7 +19,8 @@ func newChain(c column, target string) *Chain {
 	chain := &Chain{link: c, target: directory.KeyOf(target), to: map[directory.Key][]directory.Key{}}
 	if way := ways[c.name]; way != "" {
 		kind := c.schema.Type(way)
-		chain.back = &column{name: kind.Name, names: c.schema.Names(kind), kind: kind, schema: c.schema, loose: true}
+		names := c.schema.Names(kind)
+		chain.back = &column{name: kind.Name, names: names, ids: idsOf(names), kind: kind, schema: c.schema, loose: true}
 	}
 	return chain
 }

@@ -114,7 +114,18 @@ func columnOf(attr string, d *directory.Dialect, carried map[string]bool) column
 	case carried[c.name]:
 		c.kind = &directory.AttributeType{Name: c.name, Syntax: directory.SyntaxText, Ordered: true, Substrings: true}
 	}
+	c.ids = idsOf(c.names)
 	return c
+}
+
+// idsOf returns the attributes that have one of the names.
+func idsOf(names []string) (ids directory.AttrSet) {
+	for _, name := range names {
+		if id := directory.LookupAttr(name); id != directory.AttrUnknown {
+			ids.Add(id)
+		}
+	}
+	return ids
 }
 
 // longList is the number of alternatives from which on a set is quicker.
@@ -240,6 +251,7 @@ func anyName(f *Filter) *Filter {
 type column struct {
 	name, options string // in lower case
 	names         []string
+	ids           directory.AttrSet // of names, those that have one
 	kind          *directory.AttributeType
 	schema        *directory.Schema
 	loose         bool // values that do not parse are unequal, not undefined
@@ -250,7 +262,7 @@ type column struct {
 func (c *column) each(e *directory.Entry, yield func(string) bool) {
 	for i := range e.Attrs {
 		a := &e.Attrs[i]
-		if c.is(a.Name) {
+		if (a.ID == directory.AttrUnknown || c.ids.Has(a.ID)) && c.is(a.Name) {
 			for _, v := range a.Values {
 				if !yield(v) {
 					return

@@ -112,6 +112,7 @@ type judging struct {
 	checks []string       // their names, none for all
 	within string         // a part of a filter: those of the settings look only at what fulfils it too
 	more   []*audit.Check // besides those of the settings
+	about  string         // the DN of the one account that is asked for, "" for all
 }
 
 // run runs checks over what was read of a place.
@@ -132,7 +133,7 @@ func (s *Session) run(ctx context.Context, p *Place, j judging) (*audit.Report, 
 		return nil, err
 	}
 	report, err := audit.Run(j.survey, s.Settings, audit.Options{Suspended: suspended, Logs: p.watched, AsOf: j.asOf, Checks: j.checks,
-		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: j.people, More: j.more})
+		Scope: p.Yard.Scope, LeaveOut: p.Yard.LeaveOut, Exemptions: exempt, Selected: selected, People: j.people, More: j.more, About: j.about})
 	if err != nil {
 		return nil, asRequest(err)
 	}

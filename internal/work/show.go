@@ -122,7 +122,7 @@ func (s *Session) judgeCard(ctx context.Context, p *Place, c *Card) error {
 	if c.Survey.Partial {
 		within = source.IdentityFilter(c.Survey.Dialect, c.Entry.First(c.Survey.Dialect.Identity.String()))
 	}
-	report, err := s.run(ctx, p, judging{survey: c.Survey, people: c.People, asOf: c.AsOf, within: within})
+	report, err := s.run(ctx, p, judging{survey: c.Survey, people: c.People, asOf: c.AsOf, within: within, about: c.Account.DN})
 	if err != nil {
 		return err
 	}

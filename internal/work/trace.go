@@ -217,8 +217,9 @@ func (t *AccountTrace) date(ctx context.Context, p *Place) (err error) {
 
 // accountOf is the account of an entry in a survey, nil where it is not there.
 func accountOf(survey *directory.Survey, e *directory.Entry) *directory.Account {
+	key := directory.KeyOf(e.DN)
 	for one := range survey.Accounts.All() {
-		if directory.FoldDN(one.DN) == directory.FoldDN(e.DN) {
+		if one.Key == key {
 			return one
 		}
 	}
