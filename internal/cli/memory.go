@@ -10,11 +10,11 @@ import (
 // in use: collecting begins again when garbage is expected to be two fifths of that, by
 // how much of what was allocated had become garbage the last time. While little is in use
 // that would be all the time, for nothing, so some garbage is let lie. What is expected
-// may be wrong, so that memory in use never more than doubles, but while it is little.
+// may be wrong, and is allowed to be by so much.
 const (
-	garbageShare = 40       // per cent of what is in use
-	garbageToLie = 64 << 20 // octets
-	mostGrowth   = 100      // per cent
+	garbageShare = 40        // per cent of what is in use
+	garbageToLie = 64 << 20  // octets
+	mostWrong    = 192 << 20 // octets
 )
 
 // pace is what the collector found the last time.
@@ -31,8 +31,9 @@ func paceCollector() {
 // share of what is allocated becomes garbage.
 func growth(live uint64, garbage float64) int {
 	live = max(live, 1<<20)
-	tolerated := max(garbageShare, float64(garbageToLie*100/live))
-	return int(min(tolerated/max(garbage, 0.01), max(mostGrowth, tolerated)))
+	share := func(octets uint64) float64 { return float64(octets*100) / float64(live) }
+	tolerated := max(garbageShare, share(garbageToLie))
+	return int(min(tolerated/max(garbage, 0.01), tolerated+share(mostWrong)))
 }
 
 // sentinel is found to be garbage by each run of the collector, and takes its place

@@ -13,12 +13,13 @@ func TestMemoryGrowsAsGarbageIsExpected(t *testing.T) {
 		garbage float64
 		want    int
 	}{
-		{4 * mb, 1, 1600},      // little in use: garbage is let lie
-		{64 * mb, 1, 100},      // as much again
-		{1000 * mb, 1, 40},     // nothing but garbage comes
-		{1000 * mb, 0.5, 80},   // half of it
-		{1000 * mb, 0.01, 100}, // hardly any, which may end
-		{0, 0, 6400},
+		{4 * mb, 1, 1600},     // little in use: garbage is let lie
+		{64 * mb, 1, 100},     // as much again
+		{1000 * mb, 1, 40},    // nothing but garbage comes
+		{1000 * mb, 0.8, 50},  // four fifths of it
+		{1000 * mb, 0.01, 59}, // hardly any, which may end
+		{300 * mb, 0.01, 104},
+		{0, 0, 25600},
 	} {
 		assert.Equal(t, c.want, growth(c.live, c.garbage), "%d MB, %v", c.live/mb, c.garbage)
 	}

@@ -112,6 +112,9 @@ func ReadKept(in io.Reader, want func(*Row) bool) (*Roster, *Kept, error) {
 			r.Mapping = append(r.Mapping, Mapped{Field: f, How: "kept"})
 		}
 	}
+	if want == nil {
+		r.Rows = make([]Row, 0, bytes.Count(body, []byte{'\n'}))
+	}
 	for {
 		cells, err := rows.Read()
 		if err == io.EOF {

@@ -176,6 +176,7 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 		return nil, fmt.Errorf("%s: %w", source, err)
 	}
 	width := len(t.rows[0].cells)
+	r.Rows = make([]Row, 0, len(body))
 	for _, l := range body {
 		row, err := readRow(l, columns, width, r.DateOrder, opt)
 		if err != nil {

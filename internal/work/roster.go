@@ -267,9 +267,9 @@ func packed(path string, write func(io.Writer) error) error {
 
 // keepRoster makes a roster the yard's last one, and keeps who was found to
 // have which account.
-func (s *Session) keepRoster(id source.Identity, list *Roster, result *reconcile.Result) error {
+func (s *Session) keepRoster(id source.Identity, list *Roster, was *predecessor, result *reconcile.Result) error {
 	if list.Fresh {
-		if err := s.takeOver(id, list); err != nil {
+		if err := s.takeOver(id, list, was); err != nil {
 			return err
 		}
 	}

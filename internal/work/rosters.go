@@ -83,7 +83,11 @@ func (s *Session) UseRoster(ctx context.Context, p *Place, one *KeptRoster) erro
 	if err != nil {
 		return err
 	}
-	if err := s.takeOver(id, list); err != nil {
+	was, err := s.predecessorOf(id, list)
+	if err != nil {
+		s.note("note: %v", err)
+	}
+	if err := s.takeOver(id, list, &was); err != nil {
 		return err
 	}
 	if err := os.Remove(s.rosterFile(id, pairsEnding)); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -92,14 +96,11 @@ func (s *Session) UseRoster(ctx context.Context, p *Place, one *KeptRoster) erro
 	return nil
 }
 
-// takeOver makes a roster the last one of a yard, and keeps it besides, with a date.
-func (s *Session) takeOver(id source.Identity, list *Roster) error {
+// takeOver makes a roster the last one of a yard, and keeps it besides, with a date, where
+// it is another one than the one before.
+func (s *Session) takeOver(id source.Identity, list *Roster, was *predecessor) error {
 	write := func(w io.Writer) error { return list.Keep(w, list.About.Read) }
-	last, err := readKept(s.rosterFile(id, rosterEnding), nil)
-	if err != nil {
-		s.note("note: %v", err)
-	}
-	if files, err := s.pastRosters(id); err != nil || last == nil || len(files) == 0 || differing(last.Roster, list.Roster) > 0 || last.About.Source != list.About.Source {
+	if files, err := s.pastRosters(id); err != nil || was.kept == nil || len(files) == 0 || was.differing > 0 || was.kept.Source != list.About.Source {
 		name := s.rosterFile(id, "."+s.now().UTC().Format(rosterTime)+rosterEnding)
 		if err := errors.Join(err, packed(name, write)); err != nil {
 			return fmt.Errorf("keeping the roster: %w", err)
@@ -124,32 +125,72 @@ func (s *Session) forgetRosters(id source.Identity) error {
 	return err
 }
 
-// differing counts the people whom only one of two rosters has, or who are to the
+// succession is how a roster differs from another one, whose rows are added one by one,
+// so that they need not be in memory.
+type succession struct {
+	rows []roster.Row // of the roster
+	same int          // how many of them the other one begins with
+	was  map[string]employed
+	n    int // how many rows the other one has
+}
+
+// employed is what somebody is to the employer.
+type employed struct {
+	status roster.Word
+	end    time.Time
+}
+
+func (e employed) equal(o employed) bool { return e.status == o.status && e.end.Equal(o.end) }
+
+func employedBy(r *roster.Row) employed { return employed{r.Status, r.End} }
+
+// add takes the next row of the other roster. Most begin alike; who is who is looked at
+// from where they do not.
+func (s *succession) add(r *roster.Row) {
+	s.n++
+	if s.was == nil {
+		if s.same < len(s.rows) && sameRow(&s.rows[s.same], r) {
+			s.same++
+			return
+		}
+		s.begin()
+	}
+	s.was[reconcile.KeyOfRow(r)] = employedBy(r)
+}
+
+func sameRow(a, b *roster.Row) bool {
+	return (a.Values == b.Values || reconcile.KeyOfRow(a) == reconcile.KeyOfRow(b)) && employedBy(a).equal(employedBy(b))
+}
+
+// begin takes what the other one begins with for what it holds.
+func (s *succession) begin() {
+	s.was = make(map[string]employed, len(s.rows))
+	for i := range s.rows[:s.same] {
+		s.was[reconcile.KeyOfRow(&s.rows[i])] = employedBy(&s.rows[i])
+	}
+}
+
+// differing counts the people whom only one of the two rosters has, or who are to the
 // employer something else in it: gone, for instance.
-func differing(a, b *roster.Roster) int {
-	type state struct {
-		status roster.Word
-		end    time.Time
+func (s *succession) differing() (n int) {
+	if s.was == nil {
+		if s.same == len(s.rows) {
+			return 0
+		}
+		s.begin()
 	}
-	was, n := map[string]state{}, 0
-	for i := range a.Rows {
-		r := &a.Rows[i]
-		was[reconcile.KeyOfRow(r)] = state{r.Status, r.End}
-	}
-	still := map[string]bool{}
-	for i := range b.Rows {
-		r := &b.Rows[i]
-		key := reconcile.KeyOfRow(r)
-		old, known := was[key]
+	still := make(map[string]bool, len(s.rows))
+	for i := range s.rows {
+		key := reconcile.KeyOfRow(&s.rows[i])
 		if still[key] {
 			continue
 		}
 		still[key] = true
-		if !known || old.status != r.Status || !old.end.Equal(r.End) {
+		if old, known := s.was[key]; !known || !old.equal(employedBy(&s.rows[i])) {
 			n++
 		}
 	}
-	for key := range was {
+	for key := range s.was {
 		if !still[key] {
 			n++
 		}
@@ -157,18 +198,37 @@ func differing(a, b *roster.Roster) int {
 	return n
 }
 
+// differing is the same of two rosters at hand.
+func differing(a, b *roster.Roster) int {
+	s := &succession{rows: b.Rows}
+	for i := range a.Rows {
+		s.add(&a.Rows[i])
+	}
+	return s.differing()
+}
+
+// predecessor is the last roster of a yard, before another one is taken over.
+type predecessor struct {
+	kept      *roster.Kept // nil where there is none
+	people    int          // rows of it
+	differing int          // from the one that is to be taken over
+}
+
+// predecessorOf reads the last roster of a yard beside one that may be taken over.
+func (s *Session) predecessorOf(id source.Identity, list *Roster) (was predecessor, err error) {
+	next := &succession{rows: list.Rows}
+	last, err := readKept(s.rosterFile(id, rosterEnding), func(r *roster.Row) bool { next.add(r); return false })
+	if err != nil || last == nil {
+		return predecessor{}, err
+	}
+	return predecessor{&last.About, next.n, next.differing()}, nil
+}
+
 // fewPeople may always differ from one roster to the next.
 const fewPeople = 5
 
-// tooDifferent tells by how many people a fresh roster differs from the yard's last one,
-// where that is more than a tenth; 0 where it may be taken over.
-func (s *Session) tooDifferent(id source.Identity, list *Roster) (by, of int, err error) {
-	last, err := readKept(s.rosterFile(id, rosterEnding), nil)
-	if err != nil || last == nil || len(last.Rows) == 0 {
-		return 0, 0, nil // there is none that could be lost
-	}
-	if by = differing(last.Roster, list.Roster); by > fewPeople && by*tenth > len(last.Rows) {
-		return by, len(last.Rows), nil
-	}
-	return 0, 0, nil
+// tooDifferent tells whether a fresh roster differs from the yard's last one by more than
+// a tenth of the people.
+func (was *predecessor) tooDifferent() bool {
+	return was.differing > fewPeople && was.differing*tenth > was.people && was.people > 0
 }
