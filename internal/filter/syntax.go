@@ -42,13 +42,17 @@ func canonical(s directory.Syntax, v string) (text string, ok bool) {
 		_, err := directory.ParseGUID(v)
 		return strings.ToLower(v), err == nil
 	case directory.SyntaxGUID:
-		if raw, err := directory.ParseGUID(strings.Trim(v, "{}")); err == nil {
-			return raw, true
+		if text := strings.Trim(v, "{}"); len(text) == 36 { // most are raw
+			if raw, err := directory.ParseGUID(text); err == nil {
+				return raw, true
+			}
 		}
 		return v, true
 	case directory.SyntaxSID:
-		if raw, err := directory.EncodeSID(v); err == nil {
-			return raw, true
+		if strings.HasPrefix(v, "S-") { // most are raw
+			if raw, err := directory.EncodeSID(v); err == nil {
+				return raw, true
+			}
 		}
 		return v, true
 	case directory.SyntaxPhone:

@@ -362,7 +362,7 @@ func (f *File) survey(
 		s.Merge(j.part)
 		found = append(found, j.found...)
 		if where != nil {
-			j.place.known = nil
+			j.place.seen = nil
 			where.parts = append(where.parts, j.place)
 		}
 		return nil

@@ -61,7 +61,14 @@ type place struct {
 	// classes are numbers of lists of classes, and others the entries that are no accounts.
 	classes []uint16
 	others  []int
-	known   map[string]uint16 // of the lists that the block has met
+	seen    *seenInBlock
+}
+
+// seenInBlock is what was found out about a block's lists of classes and names of
+// attributes, as they stand there.
+type seenInBlock struct {
+	classes    map[string]uint16
+	equalities map[string]*filter.Equality
 }
 
 // valueOf is a value of an entry.
@@ -101,13 +108,15 @@ func newPlaces(f *File, d *directory.Dialect, values bool) *places {
 
 var valueSeed = maphash.MakeSeed()
 
-// valued is a value of an attribute, in the form in which it compares.
-func valued(attr, form string) string { return attr + "\x00" + form }
-
 // hashOfKey is what a name is known by, from its key.
 func hashOfKey(k directory.Key) uint32 { return uint32(k[0]) }
 
-func hashOf(value string) uint32 { return uint32(maphash.String(valueSeed, value)) }
+// appendValued appends a value of an attribute, in the form in which it compares.
+func appendValued(buf []byte, attr, form string) []byte {
+	return append(append(append(buf, attr...), 0), form...)
+}
+
+func hashOf(valued []byte) uint32 { return uint32(maphash.Bytes(valueSeed, valued)) }
 
 // note takes an entry of a block, which is an account or not.
 func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, account bool) {
@@ -116,19 +125,28 @@ func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, acco
 	if !p.values {
 		return
 	}
+	if in.seen == nil {
+		in.seen = &seenInBlock{map[string]uint16{}, map[string]*filter.Equality{}}
+	}
 	in.below = append(in.below, hashOfKey(parent))
 	in.classes = append(in.classes, p.classesOf(in, r.Get("objectClass")))
 	if !account {
 		in.others = append(in.others, int(n))
 	}
+	var buf [256]byte
 	for i := range r.Attrs {
-		eq := p.equality(r.Attrs[i].Name)
+		name := r.Attrs[i].Name
+		eq, known := in.seen.equalities[name]
+		if !known {
+			eq = p.equality(name)
+			in.seen.equalities[name] = eq
+		}
 		if eq == nil {
 			continue
 		}
 		for _, v := range r.Attrs[i].Values {
 			if form, ok := eq.Form(v); ok {
-				in.values = append(in.values, valueOf{hashOf(valued(eq.Name, form)), n})
+				in.values = append(in.values, valueOf{hashOf(appendValued(buf[:0], eq.Name, form)), n})
 			}
 		}
 	}
@@ -144,7 +162,7 @@ func (p *places) classesOf(in *place, classes []string) uint16 {
 	for _, c := range classes {
 		text = append(append(text, c...), 0)
 	}
-	if n, ok := in.known[string(text)]; ok {
+	if n, ok := in.seen.classes[string(text)]; ok {
 		return n
 	}
 	p.classes.Lock()
@@ -160,10 +178,7 @@ func (p *places) classesOf(in *place, classes []string) uint16 {
 			p.classes.numbers[string(text)] = n
 		}
 	}
-	if in.known == nil {
-		in.known = map[string]uint16{}
-	}
-	in.known[string(text)] = n
+	in.seen.classes[string(text)] = n
 	return n
 }
 
@@ -276,13 +291,13 @@ func (p *places) Fulfilling(
 		return nil, false, nil
 	}
 	values, ok := cond.Narrow(d, func(attr, form string) ([]string, bool) {
-		return []string{valued(attr, form)}, lookedUp[attr]
+		return []string{string(appendValued(nil, attr, form))}, lookedUp[attr]
 	})
 	var numbers []int
 	if ok {
 		hashes := make([]uint32, len(values))
 		for i, v := range values {
-			hashes[i] = hashOf(v)
+			hashes[i] = hashOf([]byte(v))
 		}
 		numbers = numbersOf(p.order().values, hashes)
 	} else if numbers, ok, err = p.ofClasses(cond); !ok || err != nil {
