@@ -2,6 +2,7 @@ package audit
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -158,30 +159,22 @@ func identity(s *directory.Subject) string {
 }
 
 func (c *Comparison) accounts() {
-	old := map[string]*directory.Account{}
-	for a := range c.Before.Survey.Accounts.All() {
-		old[identity(&a.Subject)] = a
-	}
 	add := func(what string, a *directory.Account, was, is string) {
 		c.Accounts = append(c.Accounts,
 			AccountChange{What: what, Kind: a.Kind.String(), Account: a.Name(), DN: a.DN, Was: was, Is: is})
 	}
-	for a := range c.After.Survey.Accounts.All() {
-		id := identity(&a.Subject)
-		was := old[id]
-		if was == nil {
-			add(Appeared, a, "", c.After.Survey.State(a, c.After.AsOf))
-			continue
+	gone, came := beside(&c.Before.Survey.Accounts, &c.After.Survey.Accounts, func(was, is *directory.Account) {
+		if was.Key != is.Key {
+			add(Moved, is, was.DN, is.DN)
 		}
-		delete(old, id)
-		if was.Key != a.Key {
-			add(Moved, a, was.DN, a.DN)
+		if x, y := c.Before.Survey.State(was, c.Before.AsOf), c.After.Survey.State(is, c.After.AsOf); x != y {
+			add(State, is, x, y)
 		}
-		if x, y := c.Before.Survey.State(was, c.Before.AsOf), c.After.Survey.State(a, c.After.AsOf); x != y {
-			add(State, a, x, y)
-		}
+	})
+	for _, a := range came {
+		add(Appeared, a, "", c.After.Survey.State(a, c.After.AsOf))
 	}
-	for _, a := range old {
+	for _, a := range gone {
 		add(Vanished, a, c.Before.Survey.State(a, c.Before.AsOf), "")
 	}
 	slices.SortFunc(c.Accounts, func(a, b AccountChange) int {
@@ -189,6 +182,45 @@ func (c *Comparison) accounts() {
 			strings.Compare(a.DN, b.DN))
 	})
 }
+
+// beside hands over the accounts that two lists share, and returns those that only one
+// has. Most lists are in nearly the same order, so that few have to be looked up.
+func beside(before, after *directory.Accounts, both func(was, is *directory.Account)) (gone, came []*directory.Account) {
+	old, now := slices.Collect(before.All()), slices.Collect(after.All())
+	for len(old) > 0 && len(now) > 0 {
+		switch {
+		case sameAccount(old[0], now[0]):
+			both(old[0], now[0])
+			old, now = old[1:], now[1:]
+		case len(old) > 1 && sameAccount(old[1], now[0]):
+			gone, old = append(gone, old[0]), old[1:]
+		case len(now) > 1 && sameAccount(old[0], now[1]):
+			came, now = append(came, now[0]), now[1:]
+		default:
+			gone, old = append(gone, old[0]), old[1:]
+			came, now = append(came, now[0]), now[1:]
+		}
+	}
+	gone, came = append(gone, old...), append(came, now...)
+	byIdentity := make(map[string]*directory.Account, len(gone))
+	for _, a := range gone {
+		byIdentity[identity(&a.Subject)] = a
+	}
+	came = slices.DeleteFunc(came, func(is *directory.Account) bool {
+		id := identity(&is.Subject)
+		was := byIdentity[id]
+		if was == nil {
+			return false
+		}
+		both(was, is)
+		delete(byIdentity, id)
+		return true
+	})
+	return slices.Collect(maps.Values(byIdentity)), came
+}
+
+// sameAccount tells whether two accounts have the same identity.
+func sameAccount(a, b *directory.Account) bool { return a.ID == b.ID && (a.ID != "" || a.Key == b.Key) }
 
 // members compares the lists of each group. What differs by name only, since
 // a member was renamed or moved, is no change.

@@ -1,11 +1,15 @@
 package audit
 
 import (
+	"fmt"
+	"iter"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
@@ -56,4 +60,38 @@ func TestCompare(t *testing.T) {
 	}, c.Members, "who only moved has not left")
 	assert.Empty(t, Compare(before, before).New)
 	assert.Empty(t, Compare(before, before).Accounts)
+}
+
+// TestAccountsAreFoundBesideEachOther holds the walk over two lists against a table of all.
+func TestAccountsAreFoundBesideEachOther(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		list := func(label string) []directory.Entry {
+			var all []directory.Entry
+			for _, n := range rapid.SliceOfNDistinct(rapid.IntRange(1, 12), 0, 12, rapid.ID).Draw(t, label) {
+				changes := []string{"objectGUID=" + fmt.Sprintf("%016d", n)}
+				if n%4 == 0 {
+					changes = nil
+				}
+				all = append(all, user(fmt.Sprint("u", n), changes...))
+			}
+			return all
+		}
+		names := func(accounts iter.Seq[*directory.Account]) (all []string) {
+			for a := range accounts {
+				all = append(all, a.Logon)
+			}
+			return all
+		}
+		before, after := survey(directory.AD, list("before")...), survey(directory.AD, list("after")...)
+		var shared []string
+		gone, came := beside(&before.Accounts, &after.Accounts, func(was, is *directory.Account) {
+			require.Equal(t, was.Logon, is.Logon)
+			shared = append(shared, is.Logon)
+		})
+		old, now := names(before.Accounts.All()), names(after.Accounts.All())
+		in := func(list []string) func(string) bool { return func(s string) bool { return slices.Contains(list, s) } }
+		require.ElementsMatch(t, slices.DeleteFunc(slices.Clone(old), in(now)), names(slices.Values(gone)))
+		require.ElementsMatch(t, slices.DeleteFunc(slices.Clone(now), in(old)), names(slices.Values(came)))
+		require.Len(t, shared, len(old)-len(gone))
+	})
 }
