@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -306,5 +307,30 @@ func TestWhatIsNoIdentity(t *testing.T) {
 	for _, bad := range []string{"", "x", "534f7305-79c7-4fde-a3b2-94bf472fc7c", "534f730579c74fdea3b294bf472fc7c4", "534f7305-79c7-4fde-a3b2-94bf472fc7cx"} {
 		_, err := ParseGUID(bad)
 		assert.Error(t, err, bad)
+	}
+}
+
+// TestUsualTimesAreReadAsAllAre holds times as servers write them against what reads all.
+func TestUsualTimesAreReadAsAllAre(t *testing.T) {
+	usual := 0
+	rapid.Check(t, func(t *rapid.T) {
+		s := fmt.Sprintf("%04d%02d%02d%02d%02d%02d%s", rapid.IntRange(1580, 2800).Draw(t, "year"), rapid.IntRange(0, 13).Draw(t, "month"), rapid.IntRange(0, 32).Draw(t, "day"),
+			rapid.IntRange(0, 24).Draw(t, "hour"), rapid.IntRange(0, 60).Draw(t, "minute"), rapid.IntRange(0, 61).Draw(t, "second"), rapid.SampledFrom([]string{".0Z", "Z", ".5Z", "+0100", "", "z", ".0X"}).Draw(t, "end"))
+		if rapid.IntRange(0, 9).Draw(t, "odd") == 0 {
+			at := rapid.IntRange(0, len(s)-1).Draw(t, "at")
+			s = s[:at] + rapid.SampledFrom([]string{"", "x", "-", "00"}).Draw(t, "instead") + s[at+1:]
+		}
+		if _, ok := usualTime(s); ok {
+			usual++
+		}
+		require.Equal(t, readMoment(s, AttrWhenCreated, ParseGeneralizedTime), readGeneralized(s, AttrWhenCreated), s)
+	})
+	assert.Positive(t, usual)
+	day := time.Date(1601, 1, 1, 0, 0, 0, 0, time.UTC)
+	for range 1200 * 366 {
+		s := day.Format("20060102") + "235959Z"
+		seconds, ok := usualTime(s)
+		require.True(t, ok && int64(seconds)+fileTimeEpoch == day.Unix()+86399, s)
+		day = day.AddDate(0, 0, 1)
 	}
 }

@@ -90,8 +90,54 @@ func readMoment(value string, attr AttrID, parse func(string) (time.Time, error)
 	return MomentOf(t, attr)
 }
 
+// readGeneralized reads a time as ParseGeneralizedTime does.
 func readGeneralized(value string, attr AttrID) Moment {
+	if seconds, ok := usualTime(value); ok {
+		return moment(seconds*1e6, attr, momentSet)
+	}
 	return readMoment(value, attr, ParseGeneralizedTime)
+}
+
+// usualTime reads a time in the form in which servers write nearly all of theirs,
+// 20261130183422.0Z or without the fraction, as seconds since 1601; ok is false for every
+// other one, right or wrong.
+func usualTime(s string) (seconds uint64, ok bool) {
+	if len(s) != 15 && (len(s) != 17 || s[14] != '.' || s[15] != '0') || s[len(s)-1] != 'Z' {
+		return 0, false
+	}
+	date, isDate := digits(s[:8])
+	clock, isClock := digits(s[8:14])
+	if !isDate || !isClock {
+		return 0, false
+	}
+	year, month, day := date/10000, date/100%100, date%100
+	hour, minute, second := clock/10000, clock/100%100, clock%100
+	if year < 1601 || month < 1 || month > 12 || day < 1 || day > 28 && day > daysIn(year, month) ||
+		hour > 23 || minute > 59 || second > 59 {
+		return 0, false
+	}
+	// Years that begin in March have the odd day at their end.
+	if month -= 1; month < 2 {
+		month, year = month+12, year-1
+	}
+	days := year*365 + year/4 - year/100 + year/400 + (153*(month-2)+2)/5 + day - 1
+	return (days-daysTo1601)*86400 + hour*3600 + minute*60 + second, true
+}
+
+// daysTo1601 are the days from 1 March of the year 0 to 1 January 1601.
+const daysTo1601 = 584694
+
+func daysIn(year, month uint64) uint64 {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
 }
 
 // Beyond tells whether the moment is later than a Moment can tell.
