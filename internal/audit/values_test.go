@@ -177,11 +177,14 @@ func TestDuplicates(t *testing.T) {
 		user("sa-1", "employeeID=9"), user("sa-2", "employeeID=9"), user("number", "employeeNumber=7"),
 		user("mail", "mail=Zed@x.example"), user("proxy", "mail=p@x.example", "proxyAddresses=smtp:zed@X.example|SMTP:p@x.example|sip:mail@x"), user("sip", "proxyAddresses=sip:mail@x"),
 		user("upn1", "userPrincipalName=u@x"), user("a-upn", "userPrincipalName=U@x"), user("spn", "servicePrincipalName=http/a"), computer("pc$", "servicePrincipalName=HTTP/A|host/pc"),
-		user("room", "msExchRecipientTypeDetails=16", "mail=p@x.example"), user("system", "isCriticalSystemObject=TRUE", "mail=p@x.example"))
+		user("room", "msExchRecipientTypeDetails=16", "mail=p@x.example"), user("system", "isCriticalSystemObject=TRUE", "mail=p@x.example"),
+		user("both", "mail=b@x.example", "proxyAddresses=SMTP:b@x.example"), user("other", "mail=B@x.example"))
 	r := run(t, s, nil, Options{})
-	assert.ElementsMatch(t, []string{"id1", "id2", "sa-1", "sa-2", "mail", "proxy", "upn1", "a-upn", "spn", "pc$"}, who(r, "duplicate-value"))
+	assert.ElementsMatch(t, []string{"id1", "id2", "sa-1", "sa-2", "mail", "proxy", "upn1", "a-upn", "spn", "pc$", "both", "other"}, who(r, "duplicate-value"))
 	assert.Equal(t, []string{"employeeID=7", "shared with=id2"}, proof(r, "duplicate-value", "id1"))
 	assert.Equal(t, []string{"proxyAddresses=zed@X.example", "shared with=mail"}, proof(r, "duplicate-value", "proxy"))
+	assert.Equal(t, []string{"mail=b@x.example", "shared with=other"}, proof(r, "duplicate-value", "both"), "what somebody has twice is nobody else's")
+	assert.Equal(t, []string{"mail=B@x.example", "shared with=both"}, proof(r, "duplicate-value", "other"))
 }
 
 func TestHostileValuesAreJudgedInReasonableWork(t *testing.T) {

@@ -334,3 +334,16 @@ func TestUsualTimesAreReadAsAllAre(t *testing.T) {
 		day = day.AddDate(0, 0, 1)
 	}
 }
+
+func TestWhatIsSaidLaterChangesNothingElse(t *testing.T) {
+	e := Entry{DN: "uid=ada,dc=x"}
+	e.Set("objectClass", "inetOrgPerson")
+	e.Set("pwdEndTime", "20270101000000Z")
+	a := OpenLDAP.Account(&e)
+	other := a
+	since := MomentOf(time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), AttrModifyTimestamp)
+	a.SetFlagsSince(since)
+	assert.Equal(t, since, a.Further().FlagsSince)
+	assert.Equal(t, "2027-01-01", a.Further().ExpiresAlso.Time().Format(time.DateOnly))
+	assert.False(t, other.Further().FlagsSince.Present(), "a copy is another account's")
+}
