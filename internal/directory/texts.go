@@ -50,9 +50,9 @@ func (v Value) Text() string {
 // where it is none of them.
 func (v Value) Word() (n int, ok bool) { return v.word, v.words != nil }
 
-// first returns what stands first of packed texts: the attribute, where its value begins
+// firstText returns what stands first of packed texts: the attribute, where its value begins
 // and ends, and whether it is a word.
-func first(packed string) (id AttrID, begins, ends int, word bool) {
+func firstText(packed string) (id AttrID, begins, ends int, word bool) {
 	if packed[0] >= wordMark {
 		return AttrID(packed[0] &^ wordMark), 1, wordSize, true
 	}
@@ -82,7 +82,7 @@ func (t Texts) value(packed string, word bool) Value {
 // First returns the first value of an attribute, or "".
 func (t Texts) First(id AttrID) string {
 	for rest := t.packed; rest != ""; {
-		at, begins, ends, word := first(rest)
+		at, begins, ends, word := firstText(rest)
 		if at == id {
 			return t.value(rest[begins:ends], word).Text()
 		}
@@ -95,7 +95,7 @@ func (t Texts) First(id AttrID) string {
 func (t Texts) All(id AttrID) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for rest := t.packed; rest != ""; {
-			at, begins, ends, word := first(rest)
+			at, begins, ends, word := firstText(rest)
 			if at == id && !yield(t.value(rest[begins:ends], word).Text()) {
 				return
 			}
@@ -108,7 +108,7 @@ func (t Texts) All(id AttrID) iter.Seq[string] {
 func (t Texts) Values(of AttrSet) iter.Seq2[AttrID, Value] {
 	return func(yield func(AttrID, Value) bool) {
 		for rest := t.packed; rest != ""; {
-			id, begins, ends, word := first(rest)
+			id, begins, ends, word := firstText(rest)
 			if of.Has(id) && !yield(id, t.value(rest[begins:ends], word)) {
 				return
 			}
