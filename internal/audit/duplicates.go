@@ -135,9 +135,6 @@ func (s *sharers) of(p *pass, space directory.AttrID, a *directory.Account) []*d
 // values that may occur twice, so that only those are remembered.
 func findDuplicates(p *pass) {
 	s := newSieve(p.Accounts.Len())
-	if p.only != "" {
-		s = newSieve(0)
-	}
 	counted := func(a *directory.Account) bool {
 		return !a.BuiltIn && a.Kind != directory.KindResource && a.Kind != directory.KindTrust
 	}

@@ -104,13 +104,7 @@ var personNames = []directory.AttrID{
 func valueMalformed(p *pass, a *directory.Account) *Finding {
 	var evidence []Evidence
 	for id, value := range a.Text.Values(p.rules.shaped) {
-		bad := false
-		if n, ok := value.Word(); ok {
-			bad = p.malformed[n]
-		} else {
-			bad = p.rules.malformed(id, value.Text())
-		}
-		if bad {
+		if p.isMalformed(id, value) {
 			evidence = append(evidence, Evidence{id.String(), fmt.Sprintf("%q", clipped(value.Text()))})
 		}
 	}
@@ -118,6 +112,13 @@ func valueMalformed(p *pass, a *directory.Account) *Finding {
 		return nil
 	}
 	return &Finding{Evidence: evidence}
+}
+
+func (p *pass) isMalformed(id directory.AttrID, value directory.Value) bool {
+	if n, ok := value.Word(); ok {
+		return p.malformed[n]
+	}
+	return p.rules.malformed(id, value.Text())
 }
 
 // findMalformed prepares value-malformed: what many accounts share is judged once.

@@ -41,12 +41,12 @@ type spellings struct {
 	own   map[directory.Word]int
 }
 
-// variants are the values that should be spelt otherwise: words by their
-// number, all others by themselves.
+// variants are the values that should be spelt otherwise, and words by their
+// number, too.
 type variants struct {
-	attrs directory.AttrSet // that have any
-	words []*variant
-	own   map[directory.Word]*variant
+	attrs  directory.AttrSet // that have any
+	words  []*variant
+	byText map[directory.AttrID]map[string]*variant
 }
 
 // of returns what is known of a value that should be spelt otherwise, nil for
@@ -55,22 +55,21 @@ func (all *variants) of(attr directory.AttrID, value directory.Value) *variant {
 	if n, ok := value.Word(); ok {
 		return all.words[n]
 	}
-	return all.own[directory.Word{Attr: attr, Text: value.Text()}]
+	return all.byText[attr][value.Text()]
 }
 
 // countSpellings prepares value-variant: what each spelling should be.
 func countSpellings(p *pass) {
-	var compared directory.AttrSet
-	byAttr := map[directory.AttrID]map[string]*variant{}
+	compared := directory.Attrs(p.rules.compared...)
+	found := variants{words: make([]*variant, p.Words.Limit()), byText: map[directory.AttrID]map[string]*variant{}}
 	for _, id := range p.rules.compared {
-		compared.Add(id)
-		byAttr[id] = map[string]*variant{}
+		found.byText[id] = map[string]*variant{}
 	}
 	count := func(one directory.Word, n int) {
-		if n == 0 || !compared.Has(one.Attr) {
+		all := found.byText[one.Attr]
+		if n == 0 || all == nil {
 			return
 		}
-		all := byAttr[one.Attr]
 		if all[one.Text] == nil {
 			all[one.Text] = &variant{folded: directory.FoldText(one.Text)}
 		}
@@ -87,27 +86,18 @@ func countSpellings(p *pass) {
 			count(one, n)
 		}
 	}
-	for id, all := range byAttr {
+	for id, all := range found.byText {
 		prefer(all, p.rules.reference[id])
 		// What is spelt right is not looked up again for each account.
 		maps.DeleteFunc(all, func(value string, v *variant) bool { return !v.unlisted && (v.preferred == "" || v.preferred == value) })
-	}
-	p.variants = variants{words: make([]*variant, p.Words.Limit()), own: map[directory.Word]*variant{}}
-	for id, all := range byAttr {
 		if len(all) > 0 {
-			p.variants.attrs.Add(id)
+			found.attrs.Add(id)
 		}
 	}
 	for n, one := range p.Words.All() {
-		p.variants.words[n] = byAttr[one.Attr][one.Text]
+		found.words[n] = found.byText[one.Attr][one.Text]
 	}
-	for _, part := range parts {
-		for one := range part.own {
-			if v := byAttr[one.Attr][one.Text]; v != nil {
-				p.variants.own[one] = v
-			}
-		}
-	}
+	p.variants = found
 }
 
 // add counts the values of one account.

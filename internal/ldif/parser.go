@@ -346,8 +346,8 @@ func (p *parser) worth(value string, keep bool) (string, bool) {
 	return value, true
 }
 
-// decode decodes base64. Values that are kept stand side by side in buffers
-// that are never written twice, so that each costs no allocation.
+// decode decodes base64. Values that are kept stand side by side, so that
+// each costs no allocation.
 func (p *parser) decode(text string, keep bool) (string, error) {
 	p.room(base64.StdEncoding.DecodedLen(len(text)))
 	all, err := base64.StdEncoding.AppendDecode(p.made, unsafe.Slice(unsafe.StringData(text), len(text)))

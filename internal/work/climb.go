@@ -121,11 +121,8 @@ func (s *Session) Climb(ctx context.Context, p *Place, r *ClimbRequest) (*Climb,
 		return nil, err
 	}
 	if all.list != nil && all.list.Fresh { // what is left for people is judged by it too
-		was, err := s.predecessorOf(all.past.Directory, all.list)
-		if err != nil {
-			s.note("note: %v", err)
-		}
-		if err := s.keepRoster(all.past.Directory, all.list, &was, all.people); err != nil {
+		was := s.predecessorOf(all.past.Directory, all.list)
+		if err := s.keepRoster(all.past.Directory, all.list, was, all.people); err != nil {
 			return nil, err
 		}
 	}

@@ -274,7 +274,7 @@ func (g *gathering) judge(ctx context.Context, q *ladderQuestion) error {
 	if len(checks) == 0 {
 		return nil
 	}
-	g.report, err = s.run(ctx, g.p, judging{g.survey, g.people, g.AsOf, checks, q.within, more, ""})
+	g.report, err = s.run(ctx, g.p, judging{survey: g.survey, people: g.people, asOf: g.AsOf, checks: checks, within: q.within, more: more})
 	if err != nil {
 		return err
 	}

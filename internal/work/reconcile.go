@@ -120,17 +120,15 @@ func (s *Session) remember(
 	if err != nil {
 		return err
 	}
-	was := predecessor{}
+	was := &predecessor{}
 	if list.Fresh {
-		if was, err = s.predecessorOf(id, list); err != nil {
-			s.note("note: %v", err)
-		}
+		was = s.predecessorOf(id, list)
 	}
 	switch {
 	case list.Fresh && was.tooDifferent() && !r.Another:
 		s.note("note: this roster differs by %d people from the last one of the yard, which has %d: it is not taken over, and audit, show and stage go on with the last one; if it is right, say --another-roster", was.differing, was.people)
 	default:
-		if err := s.keepRoster(id, list, &was, out.People); err != nil {
+		if err := s.keepRoster(id, list, was, out.People); err != nil {
 			return err
 		}
 	}

@@ -83,11 +83,7 @@ func (s *Session) UseRoster(ctx context.Context, p *Place, one *KeptRoster) erro
 	if err != nil {
 		return err
 	}
-	was, err := s.predecessorOf(id, list)
-	if err != nil {
-		s.note("note: %v", err)
-	}
-	if err := s.takeOver(id, list, &was); err != nil {
+	if err := s.takeOver(id, list, s.predecessorOf(id, list)); err != nil {
 		return err
 	}
 	if err := os.Remove(s.rosterFile(id, pairsEnding)); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -214,14 +210,18 @@ type predecessor struct {
 	differing int          // from the one that is to be taken over
 }
 
-// predecessorOf reads the last roster of a yard beside one that may be taken over.
-func (s *Session) predecessorOf(id source.Identity, list *Roster) (was predecessor, err error) {
+// predecessorOf reads the last roster of a yard beside one that may be taken over. What
+// cannot be read is said, and cannot be lost.
+func (s *Session) predecessorOf(id source.Identity, list *Roster) *predecessor {
 	next := &succession{rows: list.Rows}
 	last, err := readKept(s.rosterFile(id, rosterEnding), func(r *roster.Row) bool { next.add(r); return false })
-	if err != nil || last == nil {
-		return predecessor{}, err
+	if err != nil {
+		s.note("note: %v", err)
 	}
-	return predecessor{&last.About, next.n, next.differing()}, nil
+	if last == nil {
+		return &predecessor{}
+	}
+	return &predecessor{&last.About, next.n, next.differing()}
 }
 
 // fewPeople may always differ from one roster to the next.
