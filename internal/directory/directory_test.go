@@ -2,6 +2,7 @@ package directory
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -123,6 +124,10 @@ func TestAttributesHaveOtherNamesAndNumbers(t *testing.T) {
 	for name, want := range map[string]string{"commonName": "cn", "COMMONNAME;lang-en": "cn;lang-en", "2.5.4.3": "cn", "OID.2.5.4.3": "cn", "surname": "sn", "userid": "uid", "rfc822Mailbox": "mail",
 		"1.2.840.113556.1.4.221": "sAMAccountName", "streetAddress": "streetAddress", "cn": "cn", "CN": "CN", "favouriteColour": "favouriteColour", "2.5.4.35": "2.5.4.35", "1.2.3": "1.2.3", "": "", ";x": ";x", "oid.": "oid."} {
 		assert.Equal(t, want, PlainName(name), name)
+	}
+	for id := AttrUnknown + 1; id < attrCount; id++ { // so that these need not be looked up
+		name := id.String()
+		assert.False(t, slices.ContainsFunc(synonyms()[attrHash(name)], func(s synonym) bool { return strings.EqualFold(s.other, name) }), "%s is no other name", name)
 	}
 	for _, class := range []string{"2.5.6.6", "OID.2.5.6.6", "Person"} {
 		assert.True(t, schemaStandard().DerivesFrom("2.16.840.1.113730.3.2.2", class), class)

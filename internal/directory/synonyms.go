@@ -40,7 +40,7 @@ func PlainName(name string) string {
 	if len(bare) > 4 && equalFoldASCII(bare[:4], "oid.") {
 		bare = bare[4:]
 	}
-	if bare == "" {
+	if bare == "" || LookupAttr(bare) != AttrUnknown { // what the tool knows, it knows by its usual name
 		return name
 	}
 	for _, s := range synonyms()[attrHash(bare)] {
