@@ -185,36 +185,84 @@ func (f *File) Restless() (ids []string) {
 	return ids
 }
 
-// holding are the frames that hold entries with some hashes.
-func (f *File) holding(wanted map[uint64]bool, of func(hashes) uint64) (frames []int) {
-	if len(wanted) == 0 {
-		return nil
-	}
-	for i := range f.frames {
-		if slices.ContainsFunc(f.frames[i].entries, func(h hashes) bool { return wanted[of(h)] }) {
-			frames = append(frames, i)
-		}
-	}
-	return frames
-}
-
-func byIdentity(h hashes) uint64 { return h.identity }
-func byName(h hashes) uint64     { return h.name }
-
 // Identified returns the entries whose identities have some hashes, and for which want
 // says yes: it is asked of others too.
-func (f *File) Identified(ctx context.Context, hashes map[uint64]bool, want func(*directory.Entry) bool) ([]directory.Entry, error) {
-	return f.pick(ctx, f.holding(hashes, byIdentity), want)
+func (f *File) Identified(ctx context.Context, ids map[uint64]bool, want func(*directory.Entry) bool) ([]directory.Entry, error) {
+	return f.known(ctx, ids, func(h hashes) uint64 { return h.identity }, want)
 }
 
 // Named returns the entries with some names, which are folded.
 func (f *File) Named(ctx context.Context, names map[string]bool) ([]directory.Entry, error) {
-	hashes := make(map[uint64]bool, len(names))
+	wanted := make(map[uint64]bool, len(names))
 	for name := range names {
-		hashes[Hash(name)] = true
+		wanted[Hash(name)] = true
 	}
-	return f.pick(ctx, f.holding(hashes, byName), func(e *directory.Entry) bool { return names[directory.FoldDN(e.DN)] })
+	return f.known(ctx, wanted, func(h hashes) uint64 { return h.name },
+		func(e *directory.Entry) bool { return names[directory.FoldDN(e.DN)] })
 }
+
+// known returns the entries with some hashes, and for which want says yes. Only these are
+// read of their frames.
+func (f *File) known(
+	ctx context.Context, wanted map[uint64]bool, of func(hashes) uint64, want func(*directory.Entry) bool,
+) (found []directory.Entry, err error) {
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	for i := range f.frames {
+		entries := f.frames[i].entries
+		if !slices.ContainsFunc(entries, func(h hashes) bool { return wanted[of(h)] }) {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		err := f.records(i, func(n int, record []byte) error {
+			if !wanted[of(entries[n])] {
+				return nil
+			}
+			one, err := f.parse(record)
+			for j := range one {
+				if want(&one[j]) {
+					found = append(found, one[j].Clone())
+				}
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// records hands over the text of each entry of a frame, as Pack wrote it: a blank line
+// and its own. That is never written to again.
+func (f *File) records(i int, take func(n int, record []byte) error) error {
+	text, err := f.text(i)
+	if err != nil {
+		return err
+	}
+	for n := range f.frames[i].entries {
+		size := len(text)
+		if end := bytes.Index(text, []byte("\n\n")); end >= 0 {
+			size = end + 1
+		}
+		if size == 0 {
+			return f.damaged(errNotCounted)
+		}
+		if err := take(n, text[:size]); err != nil {
+			return err
+		}
+		text = text[size:]
+	}
+	if len(text) > 0 {
+		return f.damaged(errNotCounted)
+	}
+	return nil
+}
+
+var errNotCounted = errors.New("a part holds other entries than its index says")
 
 // Mentioning returns the entries that stand right below one of some names, or
 // mention it; the names are folded.
@@ -293,7 +341,11 @@ func (f *File) pick(ctx context.Context, frames []int, want func(*directory.Entr
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		entries, err := f.read(i)
+		text, err := f.text(i)
+		if err != nil {
+			return nil, err
+		}
+		entries, err := f.parse(text)
 		if err != nil {
 			return nil, err
 		}
@@ -320,25 +372,13 @@ func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*direct
 		}
 	}
 	places := slices.Sorted(maps.Keys(at))
-	wanted := map[int]map[uint64]bool{}
+	wanted := map[uint64]bool{}
 	for k := range min(n, len(places)) {
 		// Where there are more places than that, others come at each turn.
 		w := at[places[(k+int(turn%uint64(len(places))))%len(places)]]
-		if wanted[w.frame] == nil {
-			wanted[w.frame] = map[uint64]bool{}
-		}
-		wanted[w.frame][f.frames[w.frame].entries[w.entry].name] = true
+		wanted[f.frames[w.frame].entries[w.entry].name] = true
 	}
-	for _, i := range slices.Sorted(maps.Keys(wanted)) {
-		found, err := f.pick(ctx, []int{i}, func(e *directory.Entry) bool {
-			return wanted[i][Hash(directory.FoldDN(e.DN))] && fits(e)
-		})
-		if err != nil {
-			return nil, err
-		}
-		some = append(some, found...)
-	}
-	return some, nil
+	return f.known(ctx, wanted, func(h hashes) uint64 { return h.name }, fits)
 }
 
 var decoder = sync.OnceValue(func() *zstd.Decoder {
@@ -349,8 +389,8 @@ var decoder = sync.OnceValue(func() *zstd.Decoder {
 	return z
 })
 
-// read returns the entries of a frame.
-func (f *File) read(i int) ([]directory.Entry, error) {
+// text returns the text of a frame.
+func (f *File) text(i int) ([]byte, error) {
 	packed, err := f.packed(i)
 	if err != nil {
 		return nil, err
@@ -359,6 +399,11 @@ func (f *File) read(i int) ([]directory.Entry, error) {
 	if err != nil {
 		return nil, f.damaged(err)
 	}
+	return text, nil
+}
+
+// parse returns the entries of a part of a frame's text.
+func (f *File) parse(text []byte) ([]directory.Entry, error) {
 	entries, err := ldif.Parse(text)
 	if err != nil {
 		return nil, f.damaged(err)
@@ -389,11 +434,10 @@ func (f *File) damaged(err error) error {
 // those that have them, or at the end; nil takes the entry away. What has not changed
 // is copied as it is.
 func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[string]*directory.Entry) error {
-	hashes := make(map[uint64]bool, len(change))
+	ids := make(map[uint64]bool, len(change))
 	for id := range change {
-		hashes[Hash(id)] = true
+		ids[Hash(id)] = true
 	}
-	touched := f.holding(hashes, byIdentity)
 	left := make(map[string]bool, len(change))
 	for id := range change {
 		left[id] = true
@@ -402,29 +446,17 @@ func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[s
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if _, hit := slices.BinarySearch(touched, i); !hit {
+		if !slices.ContainsFunc(f.frames[i].entries, func(h hashes) bool { return ids[h.identity] }) {
 			if err := f.copyFrame(w, i); err != nil {
 				return err
 			}
 			continue
 		}
-		entries, err := f.read(i)
+		frames, err := f.changed(i, shape, ids, change, left)
 		if err != nil {
 			return err
 		}
-		now := entries[:0]
-		for j := range entries {
-			id := shape.Identity(&entries[j])
-			e, changed := change[id]
-			switch {
-			case !changed:
-				now = append(now, entries[j])
-			case e != nil && left[id]:
-				now = append(now, *e)
-			}
-			delete(left, id)
-		}
-		if err := w.Add(Pack(now, shape)...); err != nil {
+		if err := w.Add(frames...); err != nil {
 			return err
 		}
 	}
@@ -435,6 +467,38 @@ func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[s
 		}
 	}
 	return w.Add(Pack(more, shape)...)
+}
+
+// changed makes a frame anew, with entries of some identities put in the place of those
+// that have them; ids are the hashes of these. What it has met is no longer left.
+func (f *File) changed(
+	i int, shape *Shape, ids map[uint64]bool, change map[string]*directory.Entry, left map[string]bool,
+) ([]Frame, error) {
+	was := &f.frames[i]
+	// It may grow to twice the size of others before it is cut: else each that grows would
+	// leave one of a few entries behind it.
+	p := packing{shape: shape, most: 2 * frameSize, mentioned: was.mentioned}
+	err := f.records(i, func(n int, record []byte) error {
+		h := was.entries[n]
+		if !ids[h.identity] {
+			p.copy(record, h, was.restless)
+			return nil
+		}
+		entries, err := f.parse(record)
+		for j := range entries {
+			id := shape.Identity(&entries[j])
+			e, changed := change[id]
+			switch {
+			case !changed:
+				p.copy(record, h, was.restless)
+			case e != nil && left[id]:
+				p.add(e)
+			}
+			delete(left, id)
+		}
+		return err
+	})
+	return p.end(), err
 }
 
 // copyFrame writes a frame as it is.

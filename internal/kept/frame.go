@@ -45,7 +45,8 @@ type Frame struct {
 	sum    uint32 // the checksum of these
 	// entries are the hashes of the identities and names, in the order of the text.
 	entries []hashes
-	// mentioned are hashes of the names that its entries stand below or mention, sorted.
+	// mentioned are hashes of the names that its entries stand below or mention, and of
+	// some that they once did, sorted.
 	mentioned []uint32
 	// restless are the identities of entries that are.
 	restless []string
@@ -69,28 +70,68 @@ var packer = sync.OnceValue(func() *zstd.Encoder {
 })
 
 // Pack makes frames of entries. It may run on several goroutines at once.
-func Pack(entries []directory.Entry, shape *Shape) (frames []Frame) {
-	var f Frame
-	var text []byte
-	end := func() {
-		slices.Sort(f.mentioned)
-		f.mentioned = slices.Clip(slices.Compact(f.mentioned))
-		f.packed = packer().EncodeAll(text, nil)
-		f.size, f.sum = len(f.packed), crc32.Checksum(f.packed, crcTable)
-		frames = append(frames, f)
-		f, text = Frame{}, text[:0]
-	}
+func Pack(entries []directory.Entry, shape *Shape) []Frame {
+	p := packing{shape: shape, most: frameSize}
 	for i := range entries {
-		text = ldif.AppendEntry(text, &entries[i])
-		f.note(&entries[i], shape)
-		if len(text) >= frameSize {
-			end()
+		p.add(&entries[i])
+	}
+	return p.end()
+}
+
+// packing makes frames.
+type packing struct {
+	shape *Shape
+	most  int // how many octets of text end a frame
+	// mentioned are taken for mentioned in each frame besides what its entries mention.
+	mentioned []uint32
+
+	frame  Frame
+	text   []byte
+	frames []Frame
+}
+
+// add takes an entry.
+func (p *packing) add(e *directory.Entry) {
+	p.text = ldif.AppendEntry(p.text, e)
+	p.frame.note(e, p.shape)
+	if len(p.text) >= p.most {
+		p.pack()
+	}
+}
+
+// copy takes an entry of a frame as that holds it, whose mentions have to be among those
+// that are taken for mentioned.
+func (p *packing) copy(record []byte, h hashes, restless []string) {
+	p.text = append(p.text, record...)
+	p.frame.entries = append(p.frame.entries, h)
+	for _, id := range restless {
+		if Hash(id) == h.identity {
+			p.frame.restless = append(p.frame.restless, id)
 		}
 	}
-	if len(text) > 0 {
-		end()
+	if len(p.text) >= p.most {
+		p.pack()
 	}
-	return frames
+}
+
+// pack ends a frame.
+func (p *packing) pack() {
+	f := &p.frame
+	f.mentioned = append(f.mentioned, p.mentioned...)
+	slices.Sort(f.mentioned)
+	f.mentioned = slices.Clip(slices.Compact(f.mentioned))
+	f.packed = packer().EncodeAll(p.text, nil)
+	f.size, f.sum = len(f.packed), crc32.Checksum(f.packed, crcTable)
+	p.frames = append(p.frames, *f)
+	p.frame, p.text = Frame{}, p.text[:0]
+}
+
+// end returns the frames.
+func (p *packing) end() []Frame {
+	if len(p.text) > 0 {
+		p.pack()
+	}
+	return p.frames
 }
 
 // note takes an entry into the index.

@@ -3,9 +3,12 @@ package kept
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -172,6 +175,104 @@ func TestAnUpdateChangesWhatHasChangedAndNothingElse(t *testing.T) {
 	found, err := next.Named(t.Context(), map[string]bool{directory.FoldDN(moved.DN): true, directory.FoldDN(entries[3].DN): true})
 	require.NoError(t, err)
 	assert.Equal(t, []string{moved.DN}, namesOf(found), "its index is new too")
+}
+
+// A survey that was made of another, which was made of another, holds what it should, and
+// is found in as if it had been written at once.
+func TestManyUpdatesAreAsOneFileOfEverything(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	now := map[string]directory.Entry{}
+	for _, e := range people(1200) {
+		now[e.First("entryUUID")] = e
+	}
+	f := file(t, people(1200))
+	for turn := range 12 {
+		change := map[string]*directory.Entry{}
+		for range 60 {
+			n := r.IntN(1500)
+			e, id := person(n), fmt.Sprintf("uuid-%d", n)
+			switch r.IntN(5) {
+			case 0:
+				change[id] = nil
+				delete(now, id)
+				continue
+			case 1:
+				e.DN = fmt.Sprintf("uid=p%d,ou=Parked,dc=larkmoor,dc=example", n)
+			case 2:
+				e.Set("manager", "uid=p3,ou=Staff,dc=larkmoor,dc=example")
+			case 3:
+				e.Set("pwdFailureTime", "20261102000000Z")
+			default:
+				e.Set("description", strings.Repeat("far more than before ", 500))
+			}
+			change[id], now[id] = &e, e
+		}
+		path := filepath.Join(t.TempDir(), "next.ldif.zst")
+		write(t, path, func(w *Writer) error { return f.Update(t.Context(), w, shape, change) })
+		next := open(t, path)
+		require.Equal(t, now, all(t, next), "turn %d", turn)
+		sameAnswers(t, file(t, slices.Collect(maps.Values(now))), next)
+		for i := range next.frames {
+			text, err := next.text(i)
+			require.NoError(t, err)
+			assert.Less(t, len(text), 3*frameSize)
+		}
+		f = next
+	}
+}
+
+// sameAnswers asks two files that hold the same the same.
+func sameAnswers(t *testing.T, want, got *File) {
+	t.Helper()
+	ctx := t.Context()
+	identities := func(f *File) (all []uint64) {
+		f.Identities(func(h uint64) { all = append(all, h) })
+		slices.Sort(all)
+		return all
+	}
+	assert.Equal(t, identities(want), identities(got))
+	assert.ElementsMatch(t, want.Restless(), got.Restless())
+	for _, ask := range []func(f *File) ([]directory.Entry, error){
+		func(f *File) ([]directory.Entry, error) {
+			return f.Mentioning(ctx, map[string]bool{"uid=p3,ou=staff,dc=larkmoor,dc=example": true})
+		},
+		func(f *File) ([]directory.Entry, error) {
+			return f.Mentioning(ctx, map[string]bool{"ou=parked,dc=larkmoor,dc=example": true})
+		},
+		func(f *File) ([]directory.Entry, error) {
+			return f.Named(ctx, map[string]bool{"uid=p7,ou=parked,dc=larkmoor,dc=example": true, "uid=p8,ou=staff,dc=larkmoor,dc=example": true})
+		},
+		func(f *File) ([]directory.Entry, error) {
+			return f.Identified(ctx, map[uint64]bool{Hash("uuid-12"): true, Hash("uuid-1300"): true}, func(*directory.Entry) bool { return true })
+		},
+		func(f *File) ([]directory.Entry, error) { return f.Dangling(ctx, "dc=larkmoor,dc=example") },
+		func(f *File) ([]directory.Entry, error) {
+			return f.Sample(ctx, 5, 7, func(*directory.Entry) bool { return true })
+		},
+	} {
+		a, err := ask(want)
+		require.NoError(t, err)
+		b, err := ask(got)
+		require.NoError(t, err)
+		assert.Equal(t, namesOf(a), namesOf(b))
+	}
+}
+
+// A part of a file that holds more or fewer entries than its index says is damage too.
+func TestAPartThatHoldsOtherEntriesThanItsIndexSays(t *testing.T) {
+	f := file(t, people(100))
+	any := func(*directory.Entry) bool { return true }
+	last := len(f.frames[0].entries) - 1
+	for name, entries := range map[string][]hashes{
+		"fewer": f.frames[0].entries[:last],
+		"more":  append(slices.Clone(f.frames[0].entries), hashes{}),
+	} {
+		f.frames[0].entries = entries
+		_, err := f.Identified(t.Context(), map[uint64]bool{Hash("uuid-3"): true}, any)
+		assert.ErrorIs(t, err, ErrDamaged, name)
+		err = f.Update(t.Context(), NewWriter(&bytes.Buffer{}), shape, map[string]*directory.Entry{"uuid-3": nil})
+		assert.ErrorIs(t, err, ErrDamaged, name)
+	}
 }
 
 // What is damaged is told, and never copied on.

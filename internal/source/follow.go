@@ -65,12 +65,7 @@ func (s *Server) follow(ctx context.Context, since *Manifest, old *kept.File) (f
 	if f.see, err = s.seer(ctx, ""); err != nil {
 		return nil, err
 	}
-	for _, find := range []func(context.Context) error{f.findChanged, f.findUnsaid, f.findOthers, f.findFixed, f.findGone} {
-		if err := find(ctx); err != nil {
-			return nil, err
-		}
-	}
-	if err := f.settle(ctx); err != nil {
+	if err := f.findAll(ctx); err != nil {
 		return nil, err
 	}
 	if f.raced {
@@ -79,6 +74,28 @@ func (s *Server) follow(ctx context.Context, since *Manifest, old *kept.File) (f
 		}
 	}
 	return f, f.sample(ctx)
+}
+
+// findAll finds what has changed, and what follows from it. What may have changed unsaid
+// is asked for beside the rest, since a server may have to look at all entries for that.
+func (f *follower) findAll(ctx context.Context) error {
+	asking, stop := context.WithCancel(ctx)
+	defer stop()
+	unsaid, err := f.askUnsaid(asking)
+	if err != nil {
+		return err
+	}
+	for _, find := range []func(context.Context) error{f.findChanged, f.findRestless, f.findOthers, f.findFixed, f.findGone, f.settle} {
+		if err := find(ctx); err != nil {
+			stop()
+			_ = unsaid() // it still uses the server
+			return err
+		}
+	}
+	if err := unsaid(); err != nil {
+		return err
+	}
+	return f.settle(ctx)
 }
 
 // settle reads what has to be read until nothing more follows.
@@ -118,13 +135,11 @@ func (f *follower) wantAll(entries []directory.Entry) {
 
 // search asks for the entries that a filter selects, and hands each over as far as it says
 // which it is and when it changed.
-func (f *follower) search(ctx context.Context, q Query, take func(*directory.Entry)) error {
-	s := f.server
-	q.Scope, q.Attributes = ldap.ScopeWholeSubtree, []string{s.Dialect.Identity.String(), stamp(s.Dialect)}
-	q.Filter = s.everything(q.Filter)
-	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
+func (f *follower) search(ctx context.Context, from *Server, q Query, take func(*directory.Entry)) error {
+	q.Base, q.Scope, q.Attributes = from.Base, ldap.ScopeWholeSubtree, []string{from.Dialect.Identity.String(), stamp(from.Dialect)}
+	q.Filter = from.everything(q.Filter)
+	_, err := from.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
-			f.want(f.key(&page[i]), page[i].DN)
 			take(&page[i])
 		}
 		return nil
@@ -138,7 +153,7 @@ func (f *follower) findChanged(ctx context.Context) error {
 	if f.since.Mark.How == ByCookie {
 		return f.findSynced(ctx)
 	}
-	q := Query{Base: f.server.Base, Filter: f.since.Mark.changedFilter(f.server.replicatesWithin())}
+	q := Query{Filter: f.since.Mark.changedFilter(f.server.replicatesWithin())}
 	if f.server.Dialect == directory.AD {
 		var err error
 		if f.seesGone, err = f.seesDeleted(ctx); err != nil {
@@ -146,7 +161,10 @@ func (f *follower) findChanged(ctx context.Context) error {
 		}
 		q.ShowDeleted = f.seesGone
 	}
-	return f.search(ctx, q, func(e *directory.Entry) { f.told[f.key(e)] = e.First(stamp(f.server.Dialect)) })
+	return f.search(ctx, f.server, q, func(e *directory.Entry) {
+		f.want(f.key(e), e.DN)
+		f.told[f.key(e)] = e.First(stamp(f.server.Dialect))
+	})
 }
 
 // findSynced asks for what has changed since a cookie.
@@ -192,21 +210,34 @@ func (f *follower) seesDeleted(ctx context.Context) (sees bool, err error) {
 	return sees, err
 }
 
-// findUnsaid asks for what may have changed without a word.
-func (f *follower) findUnsaid(ctx context.Context) error {
+// askUnsaid asks for what may have changed without a word. The function that it returns
+// waits for the answer.
+func (f *follower) askUnsaid(ctx context.Context) (wait func() error, err error) {
 	s := f.server
 	ages, policies, err := s.passwordSettings(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	f.policies = policies
 	filter, err := s.unsaidFilter(ctx, f.since.Mark, s.target.now(), ages)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if err := f.search(ctx, Query{Base: s.Base, Filter: filter}, func(*directory.Entry) {}); err != nil {
+	found := map[string]string{}
+	answered := s.beside(ctx, func(ctx context.Context, from *Server) error {
+		return f.search(ctx, from, Query{Filter: filter}, func(e *directory.Entry) { found[f.key(e)] = e.DN })
+	})
+	return func() error {
+		err := answered()
+		for id, name := range found {
+			f.want(id, name)
+		}
 		return err
-	}
+	}, nil
+}
+
+// findRestless asks for those whose values may change at any time.
+func (f *follower) findRestless(ctx context.Context) error {
 	restless := map[string]bool{}
 	for _, id := range f.old.Restless() {
 		restless[id] = true
@@ -268,12 +299,12 @@ func (f *follower) findGone(ctx context.Context) error {
 	if f.seesGone {
 		return nil
 	}
-	there := map[uint64]bool{}
+	if f.synced != nil && !f.synced.presents {
+		return nil
+	}
+	there := make(map[uint64]bool, f.old.Entries())
 	f.old.Identities(func(hash uint64) { there[hash] = false })
 	if f.synced != nil {
-		if !f.synced.presents {
-			return nil
-		}
 		for id := range f.synced.changed {
 			there[kept.Hash(id)] = true
 		}
@@ -698,33 +729,59 @@ func (f *follower) byName(ctx context.Context, ask []string, names map[string]st
 
 // read reads entries with all that a full reading would have read of them.
 func (f *follower) read(ctx context.Context, q Query, take func([]directory.Entry) error) error {
-	s := f.server
-	names, err := s.namesToKeep(ctx, q)
+	names, whole, err := f.attributes(ctx, q)
 	if err != nil {
 		return err
 	}
 	q.Attributes = names
-	_, err = s.Search(ctx, f.see.ask(q), func(page []directory.Entry) error {
-		if err := f.look(ctx, &q, page); err != nil {
-			return err
+	_, err = f.server.Search(ctx, f.see.ask(q), func(page []directory.Entry) error {
+		if !whole {
+			if err := f.look(ctx, &q, page); err != nil {
+				return err
+			}
 		}
 		return take(page)
 	})
 	return err
 }
 
-// look writes down what is hidden of entries. Elsewhere than on the `ad` schema those that
-// hide nothing are told by one question.
+// attributes are those that a full reading would have asked for of the entries of a query;
+// whole says that these are known to hide nothing.
+func (f *follower) attributes(ctx context.Context, q Query) (names []string, whole bool, err error) {
+	if f.asksWhatIsHidden() && q.Scope == ldap.ScopeBaseObject {
+		// What an entry holds that hides nothing is told by the question whether it does.
+		same := q
+		same.Filter = f.hidingNothing(&q)
+		if names, err = f.server.StoredNames(ctx, same); err != nil || len(names) > 0 {
+			return f.server.andComputed(names), true, err
+		}
+	}
+	names, err = f.server.namesToKeep(ctx, q)
+	return names, false, err
+}
+
+// asksWhatIsHidden tells that only questions tell what entries hide, as elsewhere than on
+// the `ad` schema.
+func (f *follower) asksWhatIsHidden() bool { return f.see != nil && f.see.reader == nil }
+
+// hidingNothing selects, of the entries of a query, those that hide nothing.
+func (f *follower) hidingNothing(q *Query) string {
+	return "(&" + q.Filter + f.see.hidesNothing(directory.KindUser, directory.KindGroup, directory.KindOU) + ")"
+}
+
+// look writes down what is hidden of entries; of several, those that hide nothing are told
+// by one question.
 func (f *follower) look(ctx context.Context, q *Query, page []directory.Entry) error {
-	if f.see == nil || f.see.reader != nil {
+	if !f.asksWhatIsHidden() {
 		return f.see.look(ctx, page)
 	}
-	err := f.see.findWhole(ctx, f.server, Query{Base: q.Base, Scope: q.Scope,
-		Filter: "(&" + q.Filter + f.see.hidesNothing(directory.KindUser, directory.KindGroup, directory.KindOU) + ")"})
-	if err != nil {
-		return err
+	if q.Scope != ldap.ScopeBaseObject {
+		err := f.see.findWhole(ctx, f.server, Query{Base: q.Base, Scope: q.Scope, Filter: f.hidingNothing(q)})
+		if err != nil {
+			return err
+		}
 	}
-	err = f.see.byFilter(ctx, page)
+	err := f.see.byFilter(ctx, page)
 	clear(f.see.whole)
 	return err
 }

@@ -370,16 +370,18 @@ func (s *Server) keepAll(ctx context.Context, k *Keeping, m *Manifest) error {
 // those that are worked out and that checks look at.
 func (s *Server) namesToKeep(ctx context.Context, q Query) ([]string, error) {
 	names, err := s.StoredNames(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	// Computed values are never among the stored ones.
+	return s.andComputed(names), err
+}
+
+// andComputed appends those that are worked out and that checks look at, which are never
+// among the stored ones.
+func (s *Server) andComputed(names []string) []string {
 	for _, name := range s.Dialect.Attributes(s.target.Keep) {
 		if !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) }) {
 			names = append(names, name)
 		}
 	}
-	return names, nil
+	return names
 }
 
 // othersLogons asks the other servers of the yard for their sign-ins, names

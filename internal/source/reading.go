@@ -50,10 +50,12 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 		if err != nil {
 			return err
 		}
+		asking, stop := context.WithCancel(ctx)
+		defer stop()
 		found := func() error { return nil }
 		about.sight = v
 		if v != nil && v.find != nil { // what hides nothing is found out beside, and looked at in the end
-			found, about.sight = v.beside(ctx), &seer{server: s}
+			found, about.sight = s.beside(asking, v.find), &seer{server: s}
 		}
 		part := out.NewPart(partSize, s.target.Keep)
 		err = s.All(ctx, attributes, func(e *directory.Entry) error {
@@ -66,8 +68,11 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 		}, &about)
 		out.Merge(part)
 		out.Gaps, out.RightsRead = about.Gaps, about.RightsRead
-		if beside := found(); err == nil && beside != nil {
-			err = v.find(ctx, s) // the server may not take a second connection
+		if err != nil {
+			stop()
+		}
+		if beside := found(); err == nil {
+			err = beside
 		}
 		if err == nil && v != nil && v.find != nil {
 			err = v.settle(ctx, out)
@@ -82,6 +87,26 @@ func (s *Server) readAll(ctx context.Context, attributes []string) (*directory.S
 	}
 	out.Settle()
 	return out, nil
+}
+
+// beside reads on a connection of its own, while something else is read. The function it
+// returns waits for that, and reads on this connection where the server takes no second one.
+func (s *Server) beside(ctx context.Context, read func(context.Context, *Server) error) (wait func() error) {
+	ended := make(chan error, 1)
+	go func() {
+		other, err := s.Another(ctx)
+		if err == nil {
+			err = read(ctx, other)
+			other.Close()
+		}
+		ended <- err
+	}()
+	return func() error {
+		if err := <-ended; err == nil {
+			return nil
+		}
+		return read(ctx, s)
+	}
 }
 
 // confirm asks the server itself for the entries that references name and

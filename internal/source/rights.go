@@ -80,21 +80,6 @@ func (v *seer) findWhole(ctx context.Context, from *Server, q Query) error {
 	return err
 }
 
-// beside finds the entries that hide nothing on a connection of its own, while
-// something else is read. The function it returns waits for that.
-func (v *seer) beside(ctx context.Context) (wait func() error) {
-	ended := make(chan error, 1)
-	go func() {
-		other, err := v.server.Another(ctx)
-		if err == nil {
-			err = v.find(ctx, other)
-			other.Close()
-		}
-		ended <- err
-	}()
-	return func() error { return <-ended }
-}
-
 // settle writes down in a survey what is hidden of its entries, which were read
 // without looking.
 func (v *seer) settle(ctx context.Context, s *directory.Survey) error {

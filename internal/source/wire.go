@@ -27,11 +27,12 @@ type wire struct {
 	rest    []byte // of a message that the protocol package is reading
 	writing sync.Mutex
 
-	mu      sync.Mutex
-	next    int64
-	waiting map[int64]*waiter
-	dead    error
-	notice  string // what the server said unasked
+	mu       sync.Mutex
+	next     int64
+	waiting  map[int64]*waiter
+	compiled map[string]*ber.Packet // filters, by their texts
+	dead     error
+	notice   string // what the server said unasked
 }
 
 // waiter is a search that waits for its answers.
@@ -362,7 +363,7 @@ func (w *wire) search(
 func (w *wire) exchange(
 	ctx context.Context, req *ldap.SearchRequest, patience time.Duration, take func(*message) error,
 ) (last *message, err error) {
-	filter, err := ldap.CompileFilter(req.Filter)
+	filter, err := w.compile(req.Filter)
 	if err != nil {
 		return nil, err
 	}
@@ -411,6 +412,28 @@ func (w *wire) exchange(
 			}
 		}
 	}
+}
+
+// mostCompiled is how many filters are remembered.
+const mostCompiled = 16
+
+// compile encodes a filter (RFC 4511, section 4.5.1.7). Some are remembered, since the same
+// long one may be asked of one entry after the other.
+func (w *wire) compile(filter string) (*ber.Packet, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if known := w.compiled[filter]; known != nil {
+		return known, nil
+	}
+	packet, err := ldap.CompileFilter(filter)
+	if err != nil {
+		return nil, err
+	}
+	if w.compiled == nil || len(w.compiled) >= mostCompiled {
+		w.compiled = map[string]*ber.Packet{}
+	}
+	w.compiled[filter] = packet
+	return packet, nil
 }
 
 // finish reads the result code and the paging control of the last message.
