@@ -29,6 +29,36 @@ func EqualityOf(d *directory.Dialect, attr string) (eq Equality, ok bool) {
 // equal to none.
 func (eq *Equality) Form(value string) (form string, ok bool) { return canonical(eq.syntax, value) }
 
+// AppendForm appends what Form returns.
+func (eq *Equality) AppendForm(buf []byte, value string) (form []byte, ok bool) {
+	if (eq.syntax == directory.SyntaxText || eq.syntax == directory.SyntaxPlain) && isOneWord(value) {
+		from, to := byte('A'), byte('Z')
+		if eq.syntax == directory.SyntaxPlain {
+			from, to = 'a', 'z'
+		}
+		for i := range len(value) {
+			c := value[i]
+			if from <= c && c <= to {
+				c ^= 'a' ^ 'A'
+			}
+			buf = append(buf, c)
+		}
+		return buf, true
+	}
+	text, ok := eq.Form(value)
+	return append(buf, text...), ok
+}
+
+// isOneWord tells that a value holds ASCII signs that can be seen, and nothing else.
+func isOneWord(value string) bool {
+	for i := range len(value) {
+		if value[i] <= ' ' || value[i] > '~' {
+			return false
+		}
+	}
+	return value != ""
+}
+
 // plain tells whether equality is a matter of the values alone.
 func (c *column) plain() bool {
 	return c.kind != nil && c.kind.Syntax != directory.SyntaxClass && c.kind.Syntax != directory.SyntaxNone &&

@@ -1,6 +1,7 @@
 package filter
 
 import (
+	"math/big"
 	"slices"
 	"strings"
 	"testing"
@@ -270,4 +271,32 @@ func TestWhatBeginsOtherwiseIsUnequal(t *testing.T) {
 		require.NotEqual(t, want, have)
 	})
 	require.Positive(t, told)
+}
+
+// A form that is appended is that which is returned, whatever the value.
+func TestAFormIsAppendedAsItIsReturned(t *testing.T) {
+	values := rapid.OneOf(rapid.String(), rapid.StringMatching(`[A-Za-z0-9@.\-]{0,12}`), rapid.StringMatching(` ?[A-Za-zÄß]{0,4}  ?[a-z]{0,4} ?`),
+		rapid.StringMatching(`[+-]?0{0,2}[0-9]{0,20}`), rapid.SampledFrom([]string{"", "0", "-0", "~", "\x7f", "CN=Bo,DC=x", "{", "S-1-5", "é"}))
+	rapid.Check(t, func(t *rapid.T) {
+		v := values.Draw(t, "value")
+		for _, d := range directory.Dialects {
+			for _, attr := range []string{"cn", "mail", "uid", "sAMAccountName", "primaryGroupID", "uidNumber", "member", "objectSid", "objectGUID", "entryUUID", "telephoneNumber", "whenCreated"} {
+				eq, ok := EqualityOf(d, attr)
+				if !ok {
+					continue
+				}
+				want, valid := eq.Form(v)
+				got, alike := eq.AppendForm([]byte("before "), v)
+				assert.Equal(t, valid, alike, "%s %q", attr, v)
+				assert.Equal(t, "before "+want, string(got), "%s %q", attr, v)
+				if eq.syntax == directory.SyntaxNumber {
+					n, number := new(big.Int).SetString(v, 10)
+					require.Equal(t, number, valid, "%q", v)
+					if number {
+						assert.Equal(t, n.String(), want)
+					}
+				}
+			}
+		}
+	})
 }

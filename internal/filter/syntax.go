@@ -26,6 +26,9 @@ func canonical(s directory.Syntax, v string) (text string, ok bool) {
 	case directory.SyntaxPrecise, directory.SyntaxOctets:
 		return v, true
 	case directory.SyntaxNumber:
+		if plainNumber(v) {
+			return v, true
+		}
 		n, ok := new(big.Int).SetString(v, 10)
 		if !ok {
 			return "", false
@@ -63,6 +66,17 @@ func canonical(s directory.Syntax, v string) (text string, ok bool) {
 		return strings.ToLower(v), v != ""
 	}
 	return "", false
+}
+
+// plainNumber tells of a number that it is written as numbers mostly are, which is
+// canonical: in digits, of which 0 is not the first of several.
+func plainNumber(v string) bool {
+	for i := range len(v) {
+		if v[i] < '0' || v[i] > '9' {
+			return false
+		}
+	}
+	return v != "" && (v[0] != '0' || len(v) == 1)
 }
 
 // fold prepares a text for comparing without case (RFC 4518, section 2).

@@ -69,6 +69,8 @@ type place struct {
 type seenInBlock struct {
 	classes    map[string]uint16
 	equalities map[string]*filter.Equality
+	known      [1 << 8]*filter.Equality // of attributes that have numbers, by these
+	looked     directory.AttrSet        // of which of these that is known
 }
 
 // valueOf is a value of an entry.
@@ -111,10 +113,9 @@ var valueSeed = maphash.MakeSeed()
 // hashOfKey is what a name is known by, from its key.
 func hashOfKey(k directory.Key) uint32 { return uint32(k[0]) }
 
-// appendValued appends a value of an attribute, in the form in which it compares.
-func appendValued(buf []byte, attr, form string) []byte {
-	return append(append(append(buf, attr...), 0), form...)
-}
+// appendAttr begins what a value of an attribute is known by; the form in which it compares
+// comes behind.
+func appendAttr(buf []byte, attr string) []byte { return append(append(buf, attr...), 0) }
 
 func hashOf(valued []byte) uint32 { return uint32(maphash.Bytes(valueSeed, valued)) }
 
@@ -126,7 +127,7 @@ func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, acco
 		return
 	}
 	if in.seen == nil {
-		in.seen = &seenInBlock{map[string]uint16{}, map[string]*filter.Equality{}}
+		in.seen = &seenInBlock{classes: map[string]uint16{}, equalities: map[string]*filter.Equality{}}
 	}
 	in.below = append(in.below, hashOfKey(parent))
 	in.classes = append(in.classes, p.classesOf(in, r.Get("objectClass")))
@@ -135,21 +136,34 @@ func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, acco
 	}
 	var buf [256]byte
 	for i := range r.Attrs {
-		name := r.Attrs[i].Name
-		eq, known := in.seen.equalities[name]
-		if !known {
-			eq = p.equality(name)
-			in.seen.equalities[name] = eq
-		}
+		eq := p.equalityOf(in.seen, &r.Attrs[i])
 		if eq == nil {
 			continue
 		}
 		for _, v := range r.Attrs[i].Values {
-			if form, ok := eq.Form(v); ok {
-				in.values = append(in.values, valueOf{hashOf(appendValued(buf[:0], eq.Name, form)), n})
+			if valued, ok := eq.AppendForm(appendAttr(buf[:0], eq.Name), v); ok {
+				in.values = append(in.values, valueOf{hashOf(valued), n})
 			}
 		}
 	}
+}
+
+// equalityOf is how the values of an attribute of a block compare, nil for one that is not
+// looked up by.
+func (p *places) equalityOf(seen *seenInBlock, a *directory.Attribute) *filter.Equality {
+	if len(a.Name) == len(a.ID.String()) { // it has a number, and no options
+		if !seen.looked.Has(a.ID) {
+			seen.looked.Add(a.ID)
+			seen.known[a.ID] = p.equality(a.Name)
+		}
+		return seen.known[a.ID]
+	}
+	eq, known := seen.equalities[a.Name]
+	if !known {
+		eq = p.equality(a.Name)
+		seen.equalities[a.Name] = eq
+	}
+	return eq
 }
 
 // anyClasses stands for lists of classes that are too many to be told apart.
@@ -208,7 +222,12 @@ type ordered struct {
 
 func (p *places) sorted() *ordered {
 	var o ordered
-	n := 0
+	n, below, values := 0, 0, 0
+	for i := range p.parts {
+		n, below, values = n+len(p.parts[i].keys), below+len(p.parts[i].below), values+len(p.parts[i].values)
+	}
+	o.names, o.below, o.values = make([]uint64, 0, n), make([]uint64, 0, below), make([]uint64, 0, values)
+	n = 0
 	for i := range p.parts {
 		in := &p.parts[i]
 		o.first = append(o.first, n)
@@ -224,9 +243,11 @@ func (p *places) sorted() *ordered {
 		n += len(in.keys)
 		in.below, in.values = nil, nil // they are here now
 	}
-	slices.Sort(o.names)
-	slices.Sort(o.below)
-	slices.Sort(o.values)
+	var sorting sync.WaitGroup
+	for _, all := range [][]uint64{o.values, o.names, o.below} {
+		sorting.Go(func() { slices.Sort(all) })
+	}
+	sorting.Wait()
 	return &o
 }
 
@@ -291,7 +312,7 @@ func (p *places) Fulfilling(
 		return nil, false, nil
 	}
 	values, ok := cond.Narrow(d, func(attr, form string) ([]string, bool) {
-		return []string{string(appendValued(nil, attr, form))}, lookedUp[attr]
+		return []string{string(append(appendAttr(nil, attr), form...))}, lookedUp[attr]
 	})
 	var numbers []int
 	if ok {
