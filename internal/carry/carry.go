@@ -185,7 +185,11 @@ func (j *Job) Run(ctx context.Context, pace Pace) (Result, error) {
 	if err == nil {
 		err = first.proveUnnamed(context.WithoutCancel(ctx))
 	}
-	return res, errors.Join(err, r.end(ctx, &res))
+	ended := r.end(ctx, &res)
+	if errors.As(err, new(journalError)) { // the end may not be written either
+		return res, err
+	}
+	return res, errors.Join(err, ended)
 }
 
 // reserve keeps everybody else from changing the batch while it is carried out,
@@ -235,13 +239,14 @@ func (r *run) end(ctx context.Context, res *Result) error {
 		res.Counts[r.Batch.Lines[i].State]++
 	}
 	sealed, err := r.Store.Append(context.WithoutCancel(ctx), r.record(batch.EventEnded, 0, *res))
-	if err == nil {
-		res.Head = sealed.Hash
-		if r.Batch.Open() == 0 {
-			r.Batch.State = batch.Done
-		}
+	if err != nil {
+		return journalError{err}
 	}
-	return err
+	res.Head = sealed.Hash
+	if r.Batch.Open() == 0 {
+		r.Batch.State = batch.Done
+	}
+	return nil
 }
 
 func (r *run) signedBy() (names []string) {

@@ -12,5 +12,11 @@ type lostError struct{ error }
 
 func (e lostError) Unwrap() error { return e.error }
 
-// journalError is a record that could not be written.
+// journalError is a record that could not be written, which ends the batch for now.
 type journalError struct{ error }
+
+func (e journalError) Unwrap() error { return e.error }
+
+func (e journalError) Error() string {
+	return e.error.Error() + ": nothing is done that cannot be written down; mend that and apply again, it goes on where it stopped"
+}

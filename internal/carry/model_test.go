@@ -389,6 +389,35 @@ func (w *world) carryOut(id int) *batch.Batch {
 	}
 }
 
+// A journal that cannot be written ends a batch, which is said once, however many lines
+// it stops; the next run goes on.
+func TestAJournalThatCannotBeWrittenEndsTheBatch(t *testing.T) {
+	ctx := t.Context()
+	tried := 0
+	for seed := uint64(1); tried < 5; seed++ {
+		require.Less(t, seed, uint64(60))
+		w := newWorld(t, seed)
+		b := w.stage()
+		if b == nil || b.Open() < 4 {
+			w.close()
+			continue
+		}
+		tried++
+		job := &carry.Job{Store: w.st, Batch: b, Server: w.conn, Protection: batch.Protection{Dialect: directory.AD, Bound: []string{w.conn.Bound}},
+			Settings: w.set, By: "tester", Now: w.now, Homes: w.homes}
+		job.Settled = func(*batch.Line) { w.st.Close() }
+		_, err := job.Run(ctx, carry.Pace{Connections: 4, DayLines: 1000, DayShare: 100})
+		require.ErrorContains(t, err, "cannot be written down; mend that and apply again")
+		require.Equal(t, 1, strings.Count(err.Error(), "the journal cannot be written"), err)
+		require.NotContains(t, err.Error(), "\n")
+		w.close()
+		w.open()
+		w.compare("apply", w.carryOut(b.ID), w.before, func(l *batch.Line, p *person) []*person { return effects(l, p) })
+		w.verify()
+		w.close()
+	}
+}
+
 func (w *world) finish(id int) *batch.Batch {
 	w.server.SetFault(nil)
 	w.faults.Store(false)

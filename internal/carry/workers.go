@@ -275,7 +275,9 @@ func (s *supervisor) take(ctx context.Context, l *batch.Line, err error, first b
 	switch {
 	case errors.As(err, &journal):
 		s.stopped = true // nothing may be done that cannot be written down
-		s.err = errors.Join(s.err, err)
+		if s.err == nil { // others say the same
+			s.err = err
+		}
 		return
 	case err != nil && ctx.Err() != nil:
 		s.stop("it was interrupted")

@@ -48,8 +48,11 @@ func NewWriter(w io.Writer) *Writer {
 }
 
 func (w *Writer) write(b []byte) {
-	if w.err == nil {
-		_, w.err = w.w.Write(b)
+	if w.err != nil {
+		return
+	}
+	if _, err := w.w.Write(b); err != nil {
+		w.err = fmt.Errorf("the survey cannot be kept: %w", err)
 	}
 }
 
