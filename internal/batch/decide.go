@@ -81,10 +81,45 @@ var decisions = map[string]bool{
 // whose decision says so. Any other difference is an error that names its
 // row.
 func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
-	at := make([]int, len(CellNames))
+	t, err := cellsOf(header)
+	if err != nil {
+		return nil, err
+	}
+	kept := map[int]bool{}
+	var wrong []error
+	for _, r := range rows {
+		if !slices.ContainsFunc(r.Cells, func(c string) bool { return strings.TrimSpace(c) != "" }) {
+			continue
+		}
+		l, err := t.line(b, r)
+		if err != nil {
+			wrong = append(wrong, err)
+			continue
+		}
+		if _, twice := kept[l.N]; twice {
+			wrong = append(wrong, fmt.Errorf("row %d: line %d is there twice", r.Number, l.N))
+			continue
+		}
+		keep, errs := t.decision(l, r)
+		wrong = append(wrong, errs...)
+		kept[l.N] = keep
+	}
+	if len(wrong) > 0 {
+		return nil, errors.Join(wrong...)
+	}
+	return b.absent(kept)
+}
+
+// columns says in which column of a table that came back each cell of a line stands,
+// -1 for one that is missing.
+type columns []int
+
+// cellsOf finds the columns by their headers.
+func cellsOf(header []string) (columns, error) {
+	at := make(columns, len(CellNames))
 	for i, name := range CellNames {
-		if at[i] = slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), name) }); at[i] < 0 &&
-			i < len(CellNames)-1 {
+		at[i] = slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), name) })
+		if at[i] < 0 && i < len(CellNames)-1 {
 			return nil, fmt.Errorf(
 				"the column %q is missing; export the batch again, and only take rows out or fill in %q", name,
 				"decision")
@@ -96,68 +131,52 @@ func (b *Batch) Decide(header []string, rows []Row) (drop []*Line, err error) {
 				"the column %q is not one of the export; only rows may be taken out, and %q filled in", h, "decision")
 		}
 	}
-	cell := func(r Row, i int) string {
-		if at[i] < 0 || at[i] >= len(r.Cells) {
-			return ""
-		}
-		return strings.ReplaceAll(r.Cells[at[i]], "\r\n", "\n")
+	return at, nil
+}
+
+// cell is a cell of a row, "" where there is none.
+func (at columns) cell(r Row, i int) string {
+	if at[i] < 0 || at[i] >= len(r.Cells) {
+		return ""
 	}
-	kept := map[int]bool{}
-	var wrong []error
-	for _, r := range rows {
-		if !slices.ContainsFunc(r.Cells, func(c string) bool { return strings.TrimSpace(c) != "" }) {
-			continue
-		}
-		n, err := strconv.Atoi(strings.TrimSpace(cell(r, 0)))
-		if stray := strayCell(r.Cells, at); stray >= 0 {
-			wrong = append(
-				wrong,
-				fmt.Errorf(
-					"row %d: %q stands in column %d, which is none of the export's; put it under %q, or take it out",
-					r.Number, r.Cells[stray], stray+1, "decision"),
-			)
-			continue
-		}
-		if err != nil || n < 1 || n > len(b.Lines) {
-			wrong = append(wrong, fmt.Errorf("row %d: %q is no line of batch %d", r.Number, cell(r, 0), b.ID))
-			continue
-		}
-		l := &b.Lines[n-1]
-		if _, twice := kept[n]; twice {
-			wrong = append(wrong, fmt.Errorf("row %d: line %d is there twice", r.Number, n))
-			continue
-		}
-		want := l.Cells()
-		for i := 1; i < len(want)-1; i++ {
-			if got := cell(r, i); !sameCell(got, want[i]) {
-				wrong = append(
-					wrong,
-					fmt.Errorf(
-						"row %d: %s of %s was changed from %q to %q; a batch cannot be edited that way: drop the line, and stage what you want",
-						r.Number,
-						CellNames[i],
-						l.Account,
-						want[i],
-						got,
-					),
-				)
-			}
-		}
-		keep, known := decisions[strings.ToLower(strings.TrimSpace(cell(r, len(want)-1)))]
-		if !known {
-			wrong = append(wrong,
-				fmt.Errorf("row %d: the decision %q is neither keep nor drop", r.Number, cell(r, len(want)-1)))
-		}
-		if keep && l.State == Dropped {
-			wrong = append(wrong,
-				fmt.Errorf("row %d: the line of %s was dropped and does not come back", r.Number, l.Account))
-		}
-		kept[n] = keep
+	return strings.ReplaceAll(r.Cells[at[i]], "\r\n", "\n")
+}
+
+// line is the line of a batch that a row is of.
+func (at columns) line(b *Batch, r Row) (*Line, error) {
+	if stray := strayCell(r.Cells, at); stray >= 0 {
+		return nil, fmt.Errorf(
+			"row %d: %q stands in column %d, which is none of the export's; put it under %q, or take it out",
+			r.Number, r.Cells[stray], stray+1, "decision")
 	}
-	if len(wrong) > 0 {
-		return nil, errors.Join(wrong...)
+	n, err := strconv.Atoi(strings.TrimSpace(at.cell(r, 0)))
+	if err != nil || n < 1 || n > len(b.Lines) {
+		return nil, fmt.Errorf("row %d: %q is no line of batch %d", r.Number, at.cell(r, 0), b.ID)
 	}
-	return b.absent(kept)
+	return &b.Lines[n-1], nil
+}
+
+// decision tells whether a line is to be kept. The errors say what else of its row is not
+// as it was exported.
+func (at columns) decision(l *Line, r Row) (keep bool, wrong []error) {
+	want := l.Cells()
+	for i := 1; i < len(want)-1; i++ {
+		if got := at.cell(r, i); !sameCell(got, want[i]) {
+			wrong = append(wrong, fmt.Errorf(
+				"row %d: %s of %s was changed from %q to %q; a batch cannot be edited that way: drop the line, and stage what you want",
+				r.Number, CellNames[i], l.Account, want[i], got))
+		}
+	}
+	keep, known := decisions[strings.ToLower(strings.TrimSpace(at.cell(r, len(want)-1)))]
+	if !known {
+		wrong = append(wrong,
+			fmt.Errorf("row %d: the decision %q is neither keep nor drop", r.Number, at.cell(r, len(want)-1)))
+	}
+	if keep && l.State == Dropped {
+		wrong = append(wrong,
+			fmt.Errorf("row %d: the line of %s was dropped and does not come back", r.Number, l.Account))
+	}
+	return keep, wrong
 }
 
 // sameCell tells whether a cell that came back is what it was, as far as spreadsheets

@@ -151,7 +151,39 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 			return nil, nil, err
 		}
 	}
-	b := &Batch{
+	if slices.Contains(o.Actions, Delete) {
+		if candidates, err = s.beforeDelete(ctx, candidates); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := s.readGroups(ctx, &o, candidates); err != nil {
+		return nil, nil, err
+	}
+	b := s.newBatch(&o)
+	planned, refusals := s.plan(ctx, &o, candidates, target)
+	refused, err := s.footprints(ctx, b, planned)
+	if err != nil {
+		return nil, nil, err
+	}
+	refusals = append(refusals, refused...)
+	sortLines(b.Lines)
+	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
+	if b.Lines, refusals, err = s.keepMembers(ctx, b.Lines, refusals); err != nil {
+		return nil, nil, err
+	}
+	b.Lines, refusals = s.keepParents(b.Lines, refusals)
+	for i := range b.Lines {
+		b.Lines[i].N = i + 1
+	}
+	if len(b.Lines) == 0 {
+		return nil, refusals, ErrNothing
+	}
+	return b, refusals, s.limits(&o, b.touches())
+}
+
+// newBatch is the batch of an order, without lines.
+func (s *Stager) newBatch(o *Order) *Batch {
+	return &Batch{
 		Identity:    s.Identity,
 		Yard:        o.Yard,
 		Source:      o.Source,
@@ -170,16 +202,10 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		JudgedFor:   o.JudgedFor,
 		Accounts:    s.Accounts,
 	}
-	if slices.Contains(o.Actions, Delete) {
-		if candidates, err = s.beforeDelete(ctx, candidates); err != nil {
-			return nil, nil, err
-		}
-	}
-	if err := s.readGroups(ctx, &o, candidates); err != nil {
-		return nil, nil, err
-	}
-	var refusals []Refusal
-	var planned []Planned
+}
+
+// plan makes a line of each candidate, as far as the candidate itself allows it.
+func (s *Stager) plan(ctx context.Context, o *Order, candidates []Candidate, target *place) (planned []Planned, refusals []Refusal) {
 	seen := map[string]bool{}
 	s.already = nil
 	for i := range candidates {
@@ -189,7 +215,7 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 			continue
 		}
 		seen[a.ID] = true
-		line, err := s.line(ctx, &o, c, &a, target)
+		line, err := s.line(ctx, o, c, &a, target)
 		if err != nil {
 			refusals = append(refusals, Refusal{DN: c.Entry.DN, Account: calledOf(&a, &c.Entry), Why: err.Error()})
 			if errors.As(err, new(AlreadyError)) {
@@ -199,28 +225,17 @@ func (s *Stager) Stage(ctx context.Context, o Order, candidates []Candidate) (*B
 		}
 		planned = append(planned, Planned{line, &c.Entry})
 	}
-	refused, err := s.footprints(ctx, b, planned)
-	if err != nil {
-		return nil, nil, err
-	}
-	refusals = append(refusals, refused...)
-	above := NamesAbove(b.Lines, func(l *Line) bool { return l.Has(Delete) })
-	slices.SortStableFunc(b.Lines, func(x, y Line) int {
+	return planned, refusals
+}
+
+// sortLines puts lines in the order in which they are carried out: children before what
+// they stand below, privileged ones last.
+func sortLines(lines []Line) {
+	above := NamesAbove(lines, func(l *Line) bool { return l.Has(Delete) })
+	slices.SortStableFunc(lines, func(x, y Line) int {
 		return cmp.Or(cmp.Compare(x.powers(), y.powers()), cmp.Compare(x.rank(above), y.rank(above)),
 			strings.Compare(strings.ToLower(x.Account), strings.ToLower(y.Account)))
 	})
-	b.Lines, refusals = s.keepLastPrivileged(b.Lines, refusals)
-	if b.Lines, refusals, err = s.keepMembers(ctx, b.Lines, refusals); err != nil {
-		return nil, nil, err
-	}
-	b.Lines, refusals = s.keepParents(b.Lines, refusals)
-	for i := range b.Lines {
-		b.Lines[i].N = i + 1
-	}
-	if len(b.Lines) == 0 {
-		return nil, refusals, ErrNothing
-	}
-	return b, refusals, s.limits(&o, b.touches())
 }
 
 // touches counts the entries that a batch changes or moves along.
@@ -350,6 +365,7 @@ func (s *Stager) target(ctx context.Context, o *Order) (*place, error) {
 	return p, nil
 }
 
+// line makes the line of a candidate. The error says why there is none.
 func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.Account, target *place) (*Line, error) {
 	e := &c.Entry
 	if c.NotNow != "" {
@@ -369,30 +385,10 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 		Reason:     named,
 		Confidence: audit.Sure,
 	}
-	rested := c.Rests
 	line.Reason = text(cmp.Or(c.Reason, line.Reason))
-	if f := c.Finding; f != nil {
-		if f.Confidence == audit.Likely && !o.IncludeLikely && !f.Unconfirmed {
-			return nil, fmt.Errorf("its finding %s is likely, not sure (--include-likely takes it in)", f.Check)
-		}
-		if f.Unconfirmed {
-			return nil, fmt.Errorf(
-				"its finding %s rests on a match that is likely, not sure; confirm the owner with \"yardbroom link confirm\" first",
-				f.Check,
-			)
-		}
-		if f.Hidden && slices.ContainsFunc(o.Actions, audit.NotOnHidden) {
-			return nil, fmt.Errorf(
-				"its finding %s rests on what may be there and is not shown; nothing is deleted, and nobody taken out of groups, on that",
-				f.Check,
-			)
-		}
-		check, err := s.Catalog.Named(f.Check)
-		if err != nil {
-			return nil, err
-		}
-		rested = check.RestsOn(s.Dialect, s.Settings)
-		line.Reason, line.Check, line.Confidence = reason(check, f), f.Check, f.Confidence
+	rested, err := s.reasoned(o, c, line)
+	if err != nil {
+		return nil, err
 	}
 	if slices.Contains(o.Actions, Enable) {
 		if err := s.lockedByRole(ctx, e); err != nil {
@@ -415,6 +411,43 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 	if line.LastSignIn = c.LastSignIn; o.Ladder != "" && c.Finding != nil {
 		line.Since = c.Finding.Since
 	}
+	s.guard(o, c, line, rested)
+	return line, nil
+}
+
+// reasoned gives a line the finding of its candidate for a reason, where there is one, and
+// returns the attributes that the decision rests on.
+func (s *Stager) reasoned(o *Order, c *Candidate, line *Line) (rested []string, err error) {
+	f := c.Finding
+	if f == nil {
+		return c.Rests, nil
+	}
+	if f.Confidence == audit.Likely && !o.IncludeLikely && !f.Unconfirmed {
+		return nil, fmt.Errorf("its finding %s is likely, not sure (--include-likely takes it in)", f.Check)
+	}
+	if f.Unconfirmed {
+		return nil, fmt.Errorf(
+			"its finding %s rests on a match that is likely, not sure; confirm the owner with \"yardbroom link confirm\" first",
+			f.Check,
+		)
+	}
+	if f.Hidden && slices.ContainsFunc(o.Actions, audit.NotOnHidden) {
+		return nil, fmt.Errorf(
+			"its finding %s rests on what may be there and is not shown; nothing is deleted, and nobody taken out of groups, on that",
+			f.Check,
+		)
+	}
+	check, err := s.Catalog.Named(f.Check)
+	if err != nil {
+		return nil, err
+	}
+	line.Reason, line.Check, line.Confidence = reason(check, f), f.Check, f.Confidence
+	return check.RestsOn(s.Dialect, s.Settings), nil
+}
+
+// guard adds to a line what must still be true for it to be carried out: what its actions
+// need, and what the decision rests on.
+func (s *Stager) guard(o *Order, c *Candidate, line *Line, rested []string) {
 	if c.AsItIs {
 		for _, id := range slices.Concat(s.Dialect.Enabled, s.Dialect.Expiry) {
 			rested = append(rested, id.String())
@@ -425,15 +458,14 @@ func (s *Stager) line(ctx context.Context, o *Order, c *Candidate, a *directory.
 			}
 		}
 	}
-	line.Guard = guards(s.Dialect, line.Actions, rested, e, o.Server)
+	line.Guard = guards(s.Dialect, line.Actions, rested, &c.Entry, o.Server)
 	if c.AsItIs && !slices.ContainsFunc(line.Guard, func(g Guard) bool { return g.Rule == Container }) {
-		line.Guard = append(line.Guard, containerGuard(e))
+		line.Guard = append(line.Guard, containerGuard(&c.Entry))
 	}
 	if slices.ContainsFunc(rested,
 		func(name string) bool { return directory.LookupAttr(name) == directory.AttrLastLogon }) {
 		line.Guard = append(line.Guard, elsewhere(o.Others, c.LastLogon)...)
 	}
-	return line, nil
 }
 
 // calledOf is what people call an entry: a policy by its title, everything else by its

@@ -143,30 +143,15 @@ func (r *run) lines(
 		return err
 	}
 	defer dismiss(workers)
-	free := make(chan *worker, len(workers))
-	for _, w := range workers {
-		free <- w
-	}
-	all := func() { // everybody is back
-		for range workers {
-			<-free
-		}
-		for _, w := range workers {
-			free <- w
-		}
-	}
+	c := newCrew(workers)
 	s := newSupervisor(r, res)
 	r.above = batch.NamesAbove(r.Batch.Lines,
 		func(l *batch.Line) bool { return l.Has(batch.Delete) || l.Has(batch.Restore) })
 	var together []*batch.Line // the bundle that is being made up
 	send := func() {
-		if len(together) > 0 {
-			w, lines := <-free, together
+		if lines := together; len(lines) > 0 {
 			together = nil
-			go func() {
-				defer func() { free <- w }()
-				w.bundle(ctx, lines, s)
-			}()
+			c.do(func(w *worker) { w.bundle(ctx, lines, s) })
 		}
 	}
 	begun := 0
@@ -175,13 +160,7 @@ func (r *run) lines(
 		if l.State.Settled() {
 			continue
 		}
-		if r.Only > 0 && begun == r.Only {
-			s.halt(fmt.Sprintf("the first %d lines were to be done", r.Only), asPlanned)
-		}
-		if ctx.Err() != nil {
-			s.halt("it was interrupted", early)
-		}
-		if s.over() {
+		if s.isOver(ctx, begun) {
 			break
 		}
 		begun++
@@ -193,21 +172,51 @@ func (r *run) lines(
 		}
 		send()
 		if begun == 1 || r.alone(l) {
-			all()
+			c.wait()
 			s.take(ctx, l, each(first, ctx, l), begun == 1)
 			continue
 		}
-		w := <-free
-		go func() {
-			defer func() { free <- w }()
-			s.take(ctx, l, each(w, ctx, l), false)
-		}()
+		c.do(func(w *worker) { s.take(ctx, l, each(w, ctx, l), false) })
 	}
 	if !s.over() || s.res.Planned {
 		send()
 	}
-	all()
+	c.wait()
 	return s.err
+}
+
+// crew are the workers, of whom some are at work.
+type crew struct {
+	size int
+	free chan *worker
+}
+
+func newCrew(workers []*worker) *crew {
+	c := &crew{len(workers), make(chan *worker, len(workers))}
+	for _, w := range workers {
+		c.free <- w
+	}
+	return c
+}
+
+// do lets the next one who is free do something, and does not wait for it.
+func (c *crew) do(work func(*worker)) {
+	w := <-c.free
+	go func() {
+		defer func() { c.free <- w }()
+		work(w)
+	}()
+}
+
+// wait waits until everybody is back.
+func (c *crew) wait() {
+	back := make([]*worker, c.size)
+	for i := range back {
+		back[i] = <-c.free
+	}
+	for _, w := range back {
+		c.free <- w
+	}
 }
 
 // supervisor decides from what becomes of lines whether to go on.
@@ -230,6 +239,17 @@ func newSupervisor(r *run, res *Result) *supervisor {
 		s.known[&r.Batch.Lines[i]] = r.Batch.Lines[i].State == batch.Failed
 	}
 	return s
+}
+
+// isOver tells whether no further line is begun, where so many were.
+func (s *supervisor) isOver(ctx context.Context, begun int) bool {
+	if s.Only > 0 && begun == s.Only {
+		s.halt(fmt.Sprintf("the first %d lines were to be done", s.Only), asPlanned)
+	}
+	if ctx.Err() != nil {
+		s.halt("it was interrupted", early)
+	}
+	return s.over()
 }
 
 func (s *supervisor) over() bool {
@@ -274,7 +294,7 @@ func (s *supervisor) take(ctx context.Context, l *batch.Line, err error, first b
 	var local localError
 	switch {
 	case errors.As(err, &journal):
-		s.stopped = true // nothing may be done that cannot be written down
+		s.stopped = true  // nothing may be done that cannot be written down
 		if s.err == nil { // others say the same
 			s.err = err
 		}
