@@ -230,72 +230,69 @@ func (c *Comparison) members() {
 		g := &c.Before.Survey.Groups[i]
 		old[identity(&g.Subject)] = g
 	}
-	powerful := privilege.NewGraph(c.After.Survey, nil).Leads
-	type change struct {
-		group        *directory.Group
-		joined, left []directory.Key
-	}
-	var changes []change
-	namesAfter, namesBefore := map[directory.Key]*directory.Subject{}, map[directory.Key]*directory.Subject{}
+	var changes []listChange
+	after, before := map[directory.Key]*directory.Subject{}, map[directory.Key]*directory.Subject{}
 	for i := range c.After.Survey.Groups {
 		g := &c.After.Survey.Groups[i]
 		was := old[identity(&g.Subject)]
 		if was == nil {
 			was = &directory.Group{}
 		}
-		ch := change{group: g, joined: without(g.Members, was.Members), left: without(was.Members, g.Members)}
+		ch := listChange{group: g, joined: without(g.Members, was.Members), left: without(was.Members, g.Members)}
 		if g.Incomplete || was.Incomplete || len(ch.joined)+len(ch.left) == 0 {
 			continue
 		}
 		changes = append(changes, ch)
 		for _, k := range ch.joined {
-			namesAfter[k] = nil
+			after[k] = nil
 		}
 		for _, k := range ch.left {
-			namesBefore[k] = nil
+			before[k] = nil
 		}
 	}
-	name(c.After.Survey, namesAfter)
-	name(c.Before.Survey, namesBefore)
+	name(c.After.Survey, after)
+	name(c.Before.Survey, before)
+	powerful := privilege.NewGraph(c.After.Survey, nil).Leads
 	for _, ch := range changes {
-		renamed := map[string]bool{}
-		for _, k := range ch.joined {
-			if s := namesAfter[k]; s != nil {
-				renamed[identity(s)] = true
-			}
-		}
-		gone := map[string]bool{}
-		for _, k := range ch.left {
-			if s := namesBefore[k]; s != nil {
-				gone[identity(s)] = true
-			}
-		}
-		add := func(what string, s *directory.Subject, both map[string]bool) {
-			if s != nil && !both[identity(s)] {
-				c.Members = append(
-					c.Members,
-					MemberChange{
-						What:       what,
-						Account:    s.Name(),
-						DN:         s.DN,
-						Group:      ch.group.Name(),
-						GroupDN:    ch.group.DN,
-						Privileged: powerful(ch.group.Key),
-					},
-				)
-			}
-		}
-		for _, k := range ch.joined {
-			add(Joined, namesAfter[k], gone)
-		}
-		for _, k := range ch.left {
-			add(Left, namesBefore[k], renamed)
-		}
+		joined, left := subjectsOf(ch.joined, after), subjectsOf(ch.left, before)
+		c.addMembers(Joined, ch.group, joined, left, powerful(ch.group.Key))
+		c.addMembers(Left, ch.group, left, joined, powerful(ch.group.Key))
 	}
 	slices.SortFunc(c.Members, func(a, b MemberChange) int {
 		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.GroupDN, b.GroupDN),
 			strings.Compare(a.What, b.What), strings.Compare(a.Account, b.Account), strings.Compare(a.DN, b.DN))
 	})
+}
+
+// listChange is how the list of a group has changed.
+type listChange struct {
+	group        *directory.Group
+	joined, left []directory.Key
+}
+
+// subjectsOf are those of some keys that are known.
+func subjectsOf(keys []directory.Key, known map[directory.Key]*directory.Subject) (all []*directory.Subject) {
+	for _, k := range keys {
+		if s := known[k]; s != nil {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
+// addMembers takes note of members who joined a group or left it, but for those who are
+// among the others too: they have another name now.
+func (c *Comparison) addMembers(what string, g *directory.Group, who, others []*directory.Subject, privileged bool) {
+	both := make(map[string]bool, len(others))
+	for _, s := range others {
+		both[identity(s)] = true
+	}
+	for _, s := range who {
+		if !both[identity(s)] {
+			c.Members = append(c.Members, MemberChange{What: what, Account: s.Name(), DN: s.DN,
+				Group: g.Name(), GroupDN: g.DN, Privileged: privileged})
+		}
+	}
 }
 
 // without returns the keys that only the first list holds.

@@ -90,74 +90,65 @@ func (b *Batch) LDIFChanges(doomed Doomed) (do, undo []LDIFChange, err error) {
 // ldif writes one action as change records. The name of the entry follows
 // moves.
 func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) (do, undo []LDIFChange, err error) {
-	remark := func(format string, args ...any) []LDIFChange {
-		return []LDIFChange{{DN: *dn, Remark: fmt.Sprintf(format, args...)}}
-	}
 	switch a.Name {
 	case Move, Rename:
 		old := *dn
 		*dn = a.RDN + "," + a.To
 		rdn, parent := directory.SplitDN(old)
-		return append(
-				l.uncorrected(d, old),
-				LDIFChange{
-					DN: old,
-					Change: &ldif.Change{
-						Type:         "modrdn",
-						NewRDN:       a.RDN,
-						DeleteOldRDN: true,
-						NewSuperior:  a.To,
-						HasSuperior:  true,
-					},
-				},
-			),
-			append(
-				l.uncorrected(d, *dn),
-				LDIFChange{
-					DN: *dn,
-					Change: &ldif.Change{
-						Type:         "modrdn",
-						NewRDN:       rdn,
-						DeleteOldRDN: true,
-						NewSuperior:  parent,
-						HasSuperior:  true,
-					},
-				},
-			), nil
+		return append(l.uncorrected(d, old), ldifRename(old, a.RDN, a.To)),
+			append(l.uncorrected(d, *dn), ldifRename(*dn, rdn, parent)), nil
 	case Delete:
-		gone := []LDIFChange{{DN: *dn, Change: &ldif.Change{Type: "delete"}}}
-		old, known := doomed.Entries[directory.FoldDN(l.DN)]
-		if !known {
-			return gone, remark("the entry could not be read, so no record adds it again"), nil
-		}
-		left, back := l.ldifGroups(&Action{Name: LeaveGroups, Groups: doomed.Groups[directory.FoldDN(l.DN)]}, *dn, &old)
-		im := ImageOf(&old)
-		undo = append(
-			remark(
-				"what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups",
-			),
-			im.addAgain(d, *dn),
-		)
-		if d.KeepsLinks {
-			left = nil // the server takes it out of them
-		}
-		return append(left, gone...), append(undo, back...), nil
+		do, undo = l.ldifDelete(d, *dn, doomed)
+		return do, undo, nil
 	case ResetPassword:
-		return remark(
-			"a new password is made when \"yardbroom apply\" sets it, and is not in an export",
-		), remark("a password that was reset cannot be taken back"), nil
+		return remark(*dn, "a new password is made when \"yardbroom apply\" sets it, and is not in an export"),
+			remark(*dn, "a password that was reset cannot be taken back"), nil
 	case SetHomeAside, PutHomeBack, ArchiveHome:
-		return remark("%s is done to a folder, %s, by \"yardbroom apply\" only", a.Name, a.Home), nil, nil
+		return remark(*dn, "%s is done to a folder, %s, by \"yardbroom apply\" only", a.Name, a.Home), nil, nil
 	case Restore:
-		return remark("a deleted entry is brought back by \"yardbroom apply\" only"), nil, nil
+		return remark(*dn, "a deleted entry is brought back by \"yardbroom apply\" only"), nil, nil
 	case JoinGroup, LeaveGroup, LeaveGroups:
 		e := l.staged()
 		do, undo = l.ldifGroups(a, *dn, &e)
 		return do, undo, nil
 	}
+	return l.ldifValues(d, a, *dn)
+}
+
+// remark is what an export says instead of a change, or beside it.
+func remark(dn, format string, args ...any) []LDIFChange {
+	return []LDIFChange{{DN: dn, Remark: fmt.Sprintf(format, args...)}}
+}
+
+func ldifRename(dn, rdn, superior string) LDIFChange {
+	return LDIFChange{DN: dn, Change: &ldif.Change{
+		Type: "modrdn", NewRDN: rdn, DeleteOldRDN: true, NewSuperior: superior, HasSuperior: true}}
+}
+
+// ldifDelete deletes the entry, and adds what comes back of it.
+func (l *Line) ldifDelete(d *directory.Dialect, dn string, doomed Doomed) (do, undo []LDIFChange) {
+	gone := []LDIFChange{{DN: dn, Change: &ldif.Change{Type: "delete"}}}
+	old, known := doomed.Entries[directory.FoldDN(l.DN)]
+	if !known {
+		return gone, remark(dn, "the entry could not be read, so no record adds it again")
+	}
+	left, back := l.ldifGroups(&Action{Name: LeaveGroups, Groups: doomed.Groups[directory.FoldDN(l.DN)]}, dn, &old)
+	im := ImageOf(&old)
+	undo = append(
+		remark(dn, "what comes back is a new entry: without a password, with another identity, and not named by others as before but for its groups"),
+		im.addAgain(d, dn),
+	)
+	if d.KeepsLinks {
+		left = nil // the server takes it out of them
+	}
+	return append(left, gone...), append(undo, back...)
+}
+
+// ldifValues writes an action that changes values of the entry.
+func (l *Line) ldifValues(d *directory.Dialect, a *Action, dn string) (do, undo []LDIFChange, err error) {
 	mods := slices.DeleteFunc(slices.Clone(a.Put), Mod.Permissions)
 	if len(mods) < len(a.Put) {
-		what := remark("its permissions are changed by \"yardbroom apply\" only")
+		what := remark(dn, "its permissions are changed by \"yardbroom apply\" only")
 		if len(mods) == 0 {
 			return what, nil, nil
 		}
@@ -173,10 +164,10 @@ func (l *Line) ldif(d *directory.Dialect, a *Action, dn *string, doomed Doomed) 
 	for i, m := range mods {
 		back[i] = m.Inverse()
 	}
-	if undo = append(undo, ldifModify(*dn, back)); !HasInverse(a.Name) {
-		undo = remark("%s has no inverse", a.Name)
+	if undo = append(undo, ldifModify(dn, back)); !HasInverse(a.Name) {
+		undo = remark(dn, "%s has no inverse", a.Name)
 	}
-	return append(do, ldifModify(*dn, mods)), undo, nil
+	return append(do, ldifModify(dn, mods)), undo, nil
 }
 
 // addAgain is the record that makes an entry anew.

@@ -68,99 +68,124 @@ func (s *Session) Mentions(ctx context.Context, p *Place) (all []Mention, err er
 }
 
 // mentionsOf collects what the settings name for a yard.
-func (s *Session) mentionsOf(p *Place) (all []mention) {
-	add := func(look func(context.Context, *lookup, string) (string, error), setting string, names ...string) {
-		for _, name := range names {
-			if name != "" {
-				all = append(all, mention{setting, name, look})
-			}
+func (s *Session) mentionsOf(p *Place) []mention {
+	m := &mentions{s: s, p: p}
+	m.ofYard(&p.Yard)
+	m.ofChecks(&s.Settings.Audit)
+	m.add(lookAttribute, "roster: id_attributes", s.Settings.Roster.IDAttributes...)
+	m.add(lookAttribute, "roster: location_attribute", s.Settings.Roster.LocationAttribute)
+	m.add(lookAttribute, "batch: attributes", s.Settings.Batch.Attributes...)
+	for i := range s.Settings.Exemptions {
+		m.ofExemption("exemptions: "+strconv.Itoa(i+1), &s.Settings.Exemptions[i].Match)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Settings.Rounds)) {
+		if r := s.Settings.Rounds[name]; slices.Contains(r.Yards, p.Name) || len(r.Yards) == 0 && p.Name == s.Settings.Default {
+			m.ofRound("rounds: "+name, &r)
 		}
 	}
-	filtered := func(setting string, f *settings.Filter) {
-		if f == nil {
-			return
+	for i := range s.Settings.Ladders {
+		if one := &s.Settings.Ladders[i]; cmp.Or(one.Yard, s.Settings.Default) == p.Name {
+			m.ofLadder("ladders: "+one.Name, one)
 		}
-		add(lookContainer, setting+": under", append([]string{f.Under}, f.NotUnder...)...)
-		add(lookAttribute, setting+": filter", filterAttributes(f.Filter)...)
-		add(lookGroup, setting+": where: member_of", f.Where.MemberOf)
 	}
-	set, yard := s.Settings, &p.Yard
-	here := func(dn string) bool { return dn == "" || s.isBelow(p, dn) }
-	add(lookEntry, "scope", yard.Scope...)
-	add(lookEntry, "leave_out", yard.LeaveOut...)
-	add(lookEntry, "default_policy", yard.DefaultPolicy)
+	return m.all
+}
+
+// mentions collects what the settings name for a yard.
+type mentions struct {
+	s   *Session
+	p   *Place
+	all []mention
+}
+
+func (m *mentions) add(look func(context.Context, *lookup, string) (string, error), setting string, names ...string) {
+	for _, name := range names {
+		if name != "" {
+			m.all = append(m.all, mention{setting, name, look})
+		}
+	}
+}
+
+// here tells whether a name is one of the yard; of another one they are looked up there.
+func (m *mentions) here(dn string) bool { return dn == "" || m.s.isBelow(m.p, dn) }
+
+func (m *mentions) ofFilter(setting string, f *settings.Filter) {
+	if f == nil {
+		return
+	}
+	m.add(lookContainer, setting+": under", append([]string{f.Under}, f.NotUnder...)...)
+	m.add(lookAttribute, setting+": filter", filterAttributes(f.Filter)...)
+	m.add(lookGroup, setting+": where: member_of", f.Where.MemberOf)
+}
+
+func (m *mentions) ofYard(y *settings.Yard) {
+	m.add(lookEntry, "scope", y.Scope...)
+	m.add(lookEntry, "leave_out", y.LeaveOut...)
+	m.add(lookEntry, "default_policy", y.DefaultPolicy)
+}
+
+func (m *mentions) ofChecks(a *settings.Audit) {
 	for _, one := range []struct {
 		setting string
 		dns     []string
-	}{{"audit: parking", set.Audit.Parking}, {"audit: privileged_groups", set.Audit.PrivilegedGroups}, {"audit: placeholder_members", set.Audit.PlaceholderMembers}} {
+	}{{"audit: parking", a.Parking}, {"audit: privileged_groups", a.PrivilegedGroups}, {"audit: placeholder_members", a.PlaceholderMembers}} {
 		for _, dn := range one.dns {
-			if here(dn) { // of another yard they are looked up there
-				add(lookEntry, one.setting, dn)
+			if m.here(dn) {
+				m.add(lookEntry, one.setting, dn)
 			}
 		}
 	}
-	add(lookAttribute, "audit: compare", set.Audit.Compare...)
-	add(lookAttribute, "audit: required", set.Audit.Required...)
-	add(lookAttribute, "audit: patterns", slices.Sorted(maps.Keys(set.Audit.Patterns))...)
-	add(lookAttribute, "audit: values", slices.Sorted(maps.Keys(set.Audit.Values))...)
-	add(lookAttribute, "audit: start_attribute", set.Audit.StartAttribute)
-	add(lookAttribute, "roster: id_attributes", set.Roster.IDAttributes...)
-	add(lookAttribute, "roster: location_attribute", set.Roster.LocationAttribute)
-	add(lookAttribute, "batch: attributes", set.Batch.Attributes...)
-	for _, name := range slices.Sorted(maps.Keys(set.Audit.Filters)) {
-		f := set.Audit.Filters[name]
-		filtered("audit: filters: "+name, &f)
+	m.add(lookAttribute, "audit: compare", a.Compare...)
+	m.add(lookAttribute, "audit: required", a.Required...)
+	m.add(lookAttribute, "audit: patterns", slices.Sorted(maps.Keys(a.Patterns))...)
+	m.add(lookAttribute, "audit: values", slices.Sorted(maps.Keys(a.Values))...)
+	m.add(lookAttribute, "audit: start_attribute", a.StartAttribute)
+	for _, name := range slices.Sorted(maps.Keys(a.Filters)) {
+		f := a.Filters[name]
+		m.ofFilter("audit: filters: "+name, &f)
 	}
-	for i := range set.Exemptions {
-		e, at := &set.Exemptions[i].Match, "exemptions: "+strconv.Itoa(i+1)
-		if here(e.DN) && here(e.Subtree) {
-			add(lookEntry, at, e.DN, e.Subtree)
-		}
-		add(lookAccount, at, e.Account)
-		add(lookPerson, at+": person", e.Person)
-		add(lookAttribute, at+": filter", filterAttributes(e.Filter)...)
+}
+
+func (m *mentions) ofExemption(at string, e *settings.Match) {
+	if m.here(e.DN) && m.here(e.Subtree) {
+		m.add(lookEntry, at, e.DN, e.Subtree)
 	}
-	for _, name := range slices.Sorted(maps.Keys(set.Rounds)) {
-		r := set.Rounds[name]
-		if !slices.Contains(r.Yards, p.Name) && (len(r.Yards) > 0 || p.Name != set.Default) {
-			continue
+	m.add(lookAccount, at, e.Account)
+	m.add(lookPerson, at+": person", e.Person)
+	m.add(lookAttribute, at+": filter", filterAttributes(e.Filter)...)
+}
+
+func (m *mentions) ofRound(of string, r *settings.Round) {
+	for i := range r.Steps {
+		at := fmt.Sprintf("%s: steps: %d", of, i+1)
+		if do := r.Steps[i].Stage; do != nil {
+			m.add(lookContainer, at+": to", do.To)
+			m.add(lookGroup, at+": groups", do.Groups...)
+			m.add(lookAttribute, at+": attribute", do.Attr)
+			m.ofFilter(at+": of", do.Of)
 		}
-		for i := range r.Steps {
-			at := fmt.Sprintf("rounds: %s: steps: %d", name, i+1)
-			if do := r.Steps[i].Stage; do != nil {
-				add(lookContainer, at+": to", do.To)
-				add(lookGroup, at+": groups", do.Groups...)
-				add(lookAttribute, at+": attribute", do.Attr)
-				filtered(at+": of", do.Of)
-			}
-			if list := r.Steps[i].List; list != nil {
-				filtered(at+": of", &list.Filter)
-				shown := listing.Query{Columns: list.Columns}
-				add(lookAttribute, at+": columns", shown.Attributes()...)
-			}
-		}
-		for i := range r.Tell {
-			add(lookEntry, fmt.Sprintf("rounds: %s: tell: %d: under", name, i+1), r.Tell[i].Under...)
+		if list := r.Steps[i].List; list != nil {
+			m.ofFilter(at+": of", &list.Filter)
+			shown := listing.Query{Columns: list.Columns}
+			m.add(lookAttribute, at+": columns", shown.Attributes()...)
 		}
 	}
-	for i := range set.Ladders {
-		one := &set.Ladders[i]
-		if cmp.Or(one.Yard, set.Default) != p.Name {
-			continue
-		}
-		at := "ladders: " + one.Name
-		add(lookEntry, at+": leave_out", one.LeaveOut...)
-		add(lookAttribute, at+": language", one.Language)
-		filtered(at+": of", one.Of)
-		for j := range one.Rungs {
-			r := &one.Rungs[j]
-			at := at + ": " + r.Name
-			add(lookContainer, at+": to", r.To)
-			add(lookGroup, at+": groups", r.Groups...)
-			add(lookAttribute, at+": attribute", r.Attr)
-		}
+	for i := range r.Tell {
+		m.add(lookEntry, fmt.Sprintf("%s: tell: %d: under", of, i+1), r.Tell[i].Under...)
 	}
-	return all
+}
+
+func (m *mentions) ofLadder(of string, l *settings.Ladder) {
+	m.add(lookEntry, of+": leave_out", l.LeaveOut...)
+	m.add(lookAttribute, of+": language", l.Language)
+	m.ofFilter(of+": of", l.Of)
+	for i := range l.Rungs {
+		r := &l.Rungs[i]
+		at := of + ": " + r.Name
+		m.add(lookContainer, at+": to", r.To)
+		m.add(lookGroup, at+": groups", r.Groups...)
+		m.add(lookAttribute, at+": attribute", r.Attr)
+	}
 }
 
 // isBelow tells whether a name stands below the top of a place.
