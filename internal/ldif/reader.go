@@ -107,58 +107,14 @@ type Options struct {
 func Each[T any](ctx context.Context, r io.Reader, opt Options, work func([]Record) T, take func(T) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	type result struct {
-		made      T
-		errs      []*Error
-		referrals int
-	}
-	type job struct {
-		block block
-		done  chan result
-	}
 	workers := min(runtime.GOMAXPROCS(0), 8)
-	jobs, order := make(chan job), make(chan job, workers)
-	used := make(chan []byte, 2*workers)
-	var readErr error
-	go func() {
-		defer close(jobs)
-		defer close(order)
-		s := splitter{r: r, line: 1, used: used}
-		for {
-			b, err := s.next()
-			if err != nil {
-				if err != io.EOF {
-					readErr = err
-				}
-				return
-			}
-			j := job{b, make(chan result, 1)}
-			select {
-			case order <- j:
-			case <-ctx.Done():
-				return
-			}
-			select {
-			case jobs <- j:
-			case <-ctx.Done():
-				return
-			}
-		}
-	}()
+	f := &flow[T]{jobs: make(chan job[T]), order: make(chan job[T], workers), used: make(chan []byte, 2*workers)}
+	go f.cut(ctx, r)
 	for range workers {
-		go func() {
-			p := parser{onlyKnown: opt.KnownOnly}
-			for j := range jobs {
-				records, errs := p.all(j.block, opt.Broken != nil)
-				res := result{work(records), errs, p.referrals}
-				p.forget()
-				j.block.again(used)
-				j.done <- res
-			}
-		}()
+		go f.parse(&opt, work)
 	}
-	for j := range order {
-		var res result
+	for j := range f.order {
+		var res result[T]
 		select {
 		case res = <-j.done:
 		case <-ctx.Done():
@@ -167,22 +123,87 @@ func Each[T any](ctx context.Context, r io.Reader, opt Options, work func([]Reco
 		if err := take(res.made); err != nil {
 			return err
 		}
-		if opt.Referrals != nil && res.referrals > 0 {
-			opt.Referrals(res.referrals)
-		}
-		for _, e := range res.errs {
-			if opt.Broken == nil {
-				return e
-			}
-			if err := opt.Broken(e); err != nil {
-				return err
-			}
+		if err := opt.tell(res.referrals, res.errs); err != nil {
+			return err
 		}
 	}
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return readErr
+	return f.err
+}
+
+// flow takes the blocks of a file from the one who cuts it to those who parse them, and
+// what these make of them back in the order of the file.
+type flow[T any] struct {
+	jobs, order chan job[T]
+	used        chan []byte // memory of blocks that may be read into again
+	err         error       // of reading, once order is closed
+}
+
+// job is a block to be parsed.
+type job[T any] struct {
+	block block
+	done  chan result[T]
+}
+
+// result is what was made of a block.
+type result[T any] struct {
+	made      T
+	errs      []*Error
+	referrals int
+}
+
+// cut reads the file and hands its blocks over.
+func (f *flow[T]) cut(ctx context.Context, r io.Reader) {
+	defer close(f.jobs)
+	defer close(f.order)
+	s := splitter{r: r, line: 1, used: f.used}
+	for {
+		b, err := s.next()
+		if err != nil {
+			if err != io.EOF {
+				f.err = err
+			}
+			return
+		}
+		j := job[T]{b, make(chan result[T], 1)}
+		for _, to := range []chan job[T]{f.order, f.jobs} {
+			select {
+			case to <- j:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}
+}
+
+// parse parses blocks, and makes something of them.
+func (f *flow[T]) parse(opt *Options, work func([]Record) T) {
+	p := parser{onlyKnown: opt.KnownOnly}
+	for j := range f.jobs {
+		records, errs := p.all(j.block, opt.Broken != nil)
+		res := result[T]{work(records), errs, p.referrals}
+		p.forget()
+		j.block.again(f.used)
+		j.done <- res
+	}
+}
+
+// tell tells of what was met besides entries. The error ends reading.
+func (opt *Options) tell(referrals int, errs []*Error) error {
+	if opt.Referrals != nil && referrals > 0 {
+		opt.Referrals(referrals)
+	}
+	for _, e := range errs {
+		if opt.Broken == nil {
+			return e
+		}
+		if err := opt.Broken(e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Reader reads the records of a file one by one.
