@@ -709,15 +709,16 @@ var furtherForm = regexp.MustCompile(`^(.+)[-_.][a-z]+[0-9]?$`)
 // behind and bear no other name, that other one.
 func (m *matcher) findStems() []int32 {
 	stems := make([]int32, len(m.accounts))
-	for i, a := range m.accounts {
+	inChunks(len(stems), func(_, i int) {
+		a := m.accounts[i]
 		stems[i] = nobody
 		form := furtherForm.FindStringSubmatch(strings.ToLower(a.Logon))
 		if form == nil || m.second[i] {
-			continue
+			return
 		}
-		first, there := m.byLogon[directory.TextKey(form[1])]
+		first, there := m.logons.last(form[1])
 		if !there {
-			continue
+			return
 		}
 		x, y := m.account[first], m.account[i]
 		family, given := m.names.both(x, y)
@@ -726,7 +727,7 @@ func (m *matcher) findStems() []int32 {
 			!family.Differs() && !given.Differs() && strings.ContainsAny(a.Logon, "-_") {
 			stems[i] = first
 		}
-	}
+	})
 	return stems
 }
 

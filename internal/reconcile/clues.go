@@ -657,7 +657,7 @@ func (m *matcher) weigh(p, account int32) float64 {
 // Explain says what speaks for and against an account's being somebody's, the
 // weightiest first.
 func (r *Result) Explain(person int, a *directory.Account) []Clue {
-	account, known := r.matcher.byLogon[directory.TextKey(a.Logon)]
+	account, known := r.matcher.logons.last(a.Logon)
 	if !known || r.matcher.accounts[account] != a {
 		if at := slices.Index(r.matcher.accounts, a); at >= 0 {
 			account = int32(at)

@@ -93,24 +93,23 @@ func (m *matcher) accountIDs(a *directory.Account) iter.Seq[string] {
 // numbering, and how one is made of the other.
 func (m *matcher) readIDs() {
 	n := &m.ids
-	n.exact, n.accounts, n.shapes = newHolders(len(m.people)), newHolders(len(m.accounts)), map[string]bool{}
+	n.exact = holdersOf(len(m.people), m.personIDs)
+	n.accounts = holdersOf(len(m.accounts), func(i int32) iter.Seq[string] {
+		if m.second[i] {
+			return func(func(string) bool) {}
+		}
+		return m.accountIDs(m.accounts[i])
+	})
 	counts, all := map[string]int{}, 0
 	for i := range m.people {
 		for id := range m.personIDs(int32(i)) {
-			n.exact.add(id, int32(i))
 			counts[shape(id)]++
 			all++
 		}
 	}
+	n.shapes = map[string]bool{}
 	for s, count := range counts {
 		n.shapes[s] = count*100 >= all // one in a hundred
-	}
-	for i, a := range m.accounts {
-		for id := range m.accountIDs(a) {
-			if !m.second[i] {
-				n.accounts.add(id, int32(i))
-			}
-		}
 	}
 	m.findRelation()
 	n.compared = m.sameNumbers()
@@ -167,14 +166,15 @@ func (m *matcher) findRelation() {
 	}
 	for i := range relations {
 		r := &relations[i]
-		related := newHolders(len(m.people))
-		for p := range m.people {
-			for id := range m.personIDs(int32(p)) {
-				if c := core(id); len(c) >= leastCore {
-					related.add(r.person(c), int32(p))
+		related := holdersOf(len(m.people), func(p int32) iter.Seq[string] {
+			return func(yield func(string) bool) {
+				for id := range m.personIDs(p) {
+					if c := core(id); len(c) >= leastCore && !yield(r.person(c)) {
+						return
+					}
 				}
 			}
-		}
+		})
 		var w witnesses
 		for _, o := range all {
 			if who := related.of(r.account(o.core)); len(who) == 1 {
@@ -211,7 +211,7 @@ func (m *matcher) sameNumbers() bool {
 	case byName.deny():
 		why = fmt.Sprintf("of %d ids found in both, %d belong to people of one name", byName.agree+byName.differ,
 			byName.agree)
-	case !shared && len(m.ids.exact.one) > 0 && slices.ContainsFunc(m.accounts, m.hasID):
+	case !shared && !m.ids.exact.isEmpty() && slices.ContainsFunc(m.accounts, m.hasID):
 		why = "none is found in both"
 	default:
 		return shared

@@ -58,67 +58,25 @@ func keyOfNames(v *roster.Values) string {
 // KeyOfID is the key of the person with an id.
 func KeyOfID(id string) string { return "id:" + foldID(id) }
 
-// holders tells who holds a value: one, or several.
-type holders struct {
-	one  map[directory.Key]int32
-	more map[directory.Key][]int32
-}
-
-func newHolders(n int) *holders {
-	return &holders{make(map[directory.Key]int32, n), map[directory.Key][]int32{}}
-}
-
-func (h *holders) add(value string, who int32) {
-	if value == "" {
-		return
-	}
-	k := directory.TextKey(value)
-	first, taken := h.one[k]
-	switch {
-	case !taken:
-		h.one[k] = who
-	case first != who && !slices.Contains(h.more[k], who):
-		if h.more[k] == nil {
-			h.more[k] = []int32{first}
-		}
-		h.more[k] = append(h.more[k], who)
-	}
-}
-
-// has tells whether anybody holds a value.
-func (h *holders) has(value string) bool {
-	_, ok := h.one[directory.TextKey(value)]
-	return ok
-}
-
-// of returns all holders of a value. The list is not to be changed.
-func (h *holders) of(value string) []int32 {
-	k := directory.TextKey(value)
-	first, ok := h.one[k]
-	switch {
-	case !ok:
-		return nil
-	case len(h.more) > 0:
-		if more := h.more[k]; more != nil {
-			return more
-		}
-	}
-	return []int32{first}
-}
-
 // byLinks states what people have confirmed, and takes note of what they have
 // rejected.
 func (m *matcher) byLinks() {
 	if len(m.opt.Links) == 0 {
 		return
 	}
-	people := newHolders(len(m.people))
-	for i := range m.people {
-		people.add(PersonKey(&m.people[i]), int32(i))
-		for _, id := range m.people[i].All(roster.PersonID) {
-			people.add(KeyOfID(id), int32(i))
+	people := holdersOf(len(m.people), func(i int32) iter.Seq[string] {
+		return func(yield func(string) bool) {
+			p := &m.people[i]
+			if !yield(PersonKey(p)) {
+				return
+			}
+			for _, id := range p.All(roster.PersonID) {
+				if !yield(KeyOfID(id)) {
+					return
+				}
+			}
 		}
-	}
+	})
 	accounts := map[string]int32{}
 	for i, a := range m.accounts {
 		if a.ID != "" {
@@ -189,18 +147,21 @@ func (k *keyed) add(who []int32, alone bool) {
 // readMails notes whose mail addresses are whose, and logon names that are
 // written like one.
 func (m *matcher) readMails() {
-	m.mails = newHolders(len(m.people))
-	for i := range m.people {
-		p := &m.people[i]
-		for _, v := range p.All(roster.Mail) {
-			m.mails.add(v, int32(i))
-		}
-		for _, v := range p.All(roster.Logon) {
-			if strings.Contains(v, "@") {
-				m.mails.add(v, int32(i))
+	m.mails = holdersOf(len(m.people), func(i int32) iter.Seq[string] {
+		return func(yield func(string) bool) {
+			p := &m.people[i]
+			for _, v := range p.All(roster.Mail) {
+				if !yield(v) {
+					return
+				}
+			}
+			for _, v := range p.All(roster.Logon) {
+				if strings.Contains(v, "@") && !yield(v) {
+					return
+				}
 			}
 		}
-	}
+	})
 }
 
 // byKeys states pairs that share a person id or a mail address, and then those
@@ -516,13 +477,7 @@ func (m *matcher) sharedBox(p int32) bool {
 
 // findBoxes notes which accounts have which mail address of the roster.
 func (m *matcher) findBoxes() *holders {
-	h := newHolders(len(m.people))
-	for i, a := range m.accounts {
-		for mail := range addresses(a) {
-			h.add(mail, int32(i))
-		}
-	}
-	return h
+	return holdersOf(len(m.accounts), func(i int32) iter.Seq[string] { return addresses(m.accounts[i]) })
 }
 
 // namesakeBits is by how much somebody of the same name has to fit better to
@@ -607,15 +562,16 @@ func (m *matcher) contradiction(account int32, keys []keyed, against string) {
 // byLogonColumn states pairs whose logon name the roster says, where nothing
 // contradicts.
 func (m *matcher) byLogonColumn() {
-	logons := newHolders(0)
-	for i := range m.people {
-		for _, logon := range m.people[i].All(roster.Logon) {
-			if !strings.Contains(logon, "@") {
-				logons.add(logon, int32(i))
+	logons := holdersOf(len(m.people), func(i int32) iter.Seq[string] {
+		return func(yield func(string) bool) {
+			for _, logon := range m.people[i].All(roster.Logon) {
+				if !strings.Contains(logon, "@") && !yield(logon) {
+					return
+				}
 			}
 		}
-	}
-	if len(logons.one) == 0 {
+	})
+	if logons.isEmpty() {
 		return
 	}
 	for i, a := range m.accounts {
@@ -640,7 +596,7 @@ func (m *matcher) seconds() {
 		if !m.second[i] || !m.undecided(account) {
 			continue
 		}
-		first, there := m.byLogon[directory.TextKey(m.firstLogon(account))]
+		first, there := m.logons.last(m.firstLogon(account))
 		if !there || first == account {
 			continue
 		}

@@ -143,7 +143,7 @@ func (k *Known) Again(people []roster.Person, a *directory.Account, opt Options)
 	s := directory.Survey{}
 	m := newMatcher(people, &s, opt)
 	m.accounts, m.owner, m.second = []*directory.Account{a}, []int32{nobody}, []bool{k.Second}
-	m.byLogon[directory.TextKey(a.Logon)] = 0
+	m.readLogons()
 	m.readNames()
 	m.readSupports()
 	m.readMails()

@@ -11,6 +11,7 @@ package reconcile
 
 import (
 	"cmp"
+	"iter"
 	"math"
 	"regexp"
 	"slices"
@@ -158,16 +159,16 @@ type matcher struct {
 	ids      numbers // person ids of both
 	rejected map[[2]int32]bool
 
-	second  []bool  // accounts for administration, besides their owner's first
-	owner   []int32 // of each account, nobody where none is stated
-	pairs   []Pair
-	has     []bool // people with an account
-	doubts  map[int32]*Doubt
-	unsure  []bool
-	result  *Result
-	byLogon map[directory.Key]int32 // accounts
-	boxes   func() *holders         // accounts by mail address
-	mails   *holders                // people by mail address
+	second []bool  // accounts for administration, besides their owner's first
+	owner  []int32 // of each account, nobody where none is stated
+	pairs  []Pair
+	has    []bool // people with an account
+	doubts map[int32]*Doubt
+	unsure []bool
+	result *Result
+	logons *holders        // accounts by logon name
+	boxes  func() *holders // accounts by mail address
+	mails  *holders        // people by mail address
 
 	prior     float64 // how likely any two of those without a key belong together, in bits
 	strangers map[*directory.Account][]Candidate
@@ -229,15 +230,14 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 		doubts:   map[int32]*Doubt{},
 		has:      make([]bool, len(people)),
 		unsure:   make([]bool, len(people)),
-		byLogon:  map[directory.Key]int32{},
 	}
 	m.result = &Result{People: people, Zone: cmp.Or(opt.Zone, time.UTC), Gone: map[*directory.Account]Link{}}
 	for a := range s.Accounts.All() {
 		if a.Kind == directory.KindUser && !a.BuiltIn {
-			m.byLogon[directory.TextKey(a.Logon)] = int32(len(m.accounts))
 			m.accounts = append(m.accounts, a)
 		}
 	}
+	m.readLogons()
 	m.second = make([]bool, len(m.accounts))
 	if opt.Second != nil {
 		inChunks(len(m.accounts), func(_, i int) { m.second[i] = opt.Second.MatchString(m.accounts[i].Logon) })
@@ -250,6 +250,13 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 	m.stems, m.shown = sync.OnceValue(m.findStems), sync.OnceValue(m.findShown)
 	m.namesakes, m.boxes = sync.OnceValue(m.findNamesakes), sync.OnceValue(m.findBoxes)
 	return m
+}
+
+// readLogons notes which accounts have which logon names.
+func (m *matcher) readLogons() {
+	m.logons = holdersOf(len(m.accounts), func(i int32) iter.Seq[string] {
+		return func(yield func(string) bool) { yield(m.accounts[i].Logon) }
+	})
 }
 
 // readNames reads all names: parting and spelling them goes on all processors,

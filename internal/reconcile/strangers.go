@@ -48,7 +48,7 @@ func (m *matcher) askWhoCouldBe() {
 		m.strangers[m.accounts[i]] = slices.Clip(who[:min(len(who), mostCandidates)])
 	}
 	for _, i := range o.accounts { // whoever may have the first may have the second
-		if first, there := m.byLogon[directory.TextKey(m.firstLogon(i))]; there && m.second[i] &&
+		if first, there := m.logons.last(m.firstLogon(i)); there && m.second[i] &&
 			m.strangers[m.accounts[i]] == nil {
 			m.strangers[m.accounts[i]] = m.strangers[m.accounts[first]]
 		}
