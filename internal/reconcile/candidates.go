@@ -712,8 +712,11 @@ func (m *matcher) findStems() []int32 {
 	inChunks(len(stems), func(_, i int) {
 		a := m.accounts[i]
 		stems[i] = nobody
+		if m.second[i] || !strings.ContainsAny(a.Logon, "-_.") {
+			return
+		}
 		form := furtherForm.FindStringSubmatch(strings.ToLower(a.Logon))
-		if form == nil || m.second[i] {
+		if form == nil {
 			return
 		}
 		first, there := m.logons.last(form[1])

@@ -153,14 +153,15 @@ func (m *matcher) findRelation() {
 		core    string
 		account int32
 	}
-	var all []open // the ids that nobody has as they are
-	for a, account := range m.accounts {
-		for id := range m.accountIDs(account) {
+	found := make([][]open, chunksOf(len(m.accounts))) // the ids that nobody has as they are
+	inChunks(len(m.accounts), func(chunk, i int) {
+		for id := range m.accountIDs(m.accounts[i]) {
 			if c := core(id); len(c) >= leastCore && !m.ids.exact.has(id) {
-				all = append(all, open{c, int32(a)})
+				found[chunk] = append(found[chunk], open{c, int32(i)})
 			}
 		}
-	}
+	})
+	all := slices.Concat(found...)
 	if len(all) < leastWitnesses {
 		return
 	}

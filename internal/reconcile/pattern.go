@@ -280,8 +280,21 @@ func sample(seeds []seed, most int) []seed {
 // groups are the accounts of three generations, as many in each, and those of
 // each place.
 func groups(seeds []seed) (all [][]seed) {
-	dated := slices.DeleteFunc(slices.Clone(seeds), func(s seed) bool { return s.made == 0 })
-	slices.SortStableFunc(dated, func(x, y seed) int { return cmp.Compare(x.made, y.made) })
+	type moment struct {
+		made int64
+		seed int
+	}
+	var moments []moment
+	for i := range seeds {
+		if seeds[i].made != 0 {
+			moments = append(moments, moment{seeds[i].made, i})
+		}
+	}
+	slices.SortFunc(moments, func(x, y moment) int { return cmp.Or(cmp.Compare(x.made, y.made), cmp.Compare(x.seed, y.seed)) })
+	dated := make([]seed, len(moments))
+	for i, m := range moments {
+		dated[i] = seeds[m.seed]
+	}
 	const generations = 3
 	for i := range generations {
 		all = append(all, dated[i*len(dated)/generations:(i+1)*len(dated)/generations])

@@ -40,9 +40,12 @@ type Person struct {
 // All are the present and former values of a field; none is blank.
 func (p *Person) All(f Field) []string {
 	var all []string
-	for _, v := range append([]Values{p.Values}, p.Former...) {
-		if v[f] != "" && !slices.Contains(all, v[f]) {
-			all = append(all, v[f])
+	if v := p.Values[f]; v != "" {
+		all = append(all, v)
+	}
+	for i := range p.Former {
+		if v := p.Former[i][f]; v != "" && !slices.Contains(all, v) {
+			all = append(all, v)
 		}
 	}
 	return all
@@ -82,43 +85,74 @@ const (
 // share a name only are different people, unless they are alike in everything.
 // Trust tells what counts where a status and an end date disagree.
 func (r *Roster) People(day time.Time, trust Trust) []Person {
-	byKey := map[string]int{}
-	var groups [][]*Row
-	for i := range r.Rows {
-		row := &r.Rows[i]
-		key := row.key()
-		if key[0] == "names" {
-			key = append(key, row.Values[:]...)
+	var each [][]*Row              // the rows of each person
+	sharing := map[*Row][][]*Row{} // those of all who share a key, by the first row of each
+	for _, rows := range r.alike() {
+		if len(rows) == 1 {
+			each = append(each, rows)
+			continue
 		}
-		k := strings.Join(key, "\x00")
-		at, known := byKey[k]
-		if !known {
-			at = len(groups)
-			byKey[k] = at
-			groups = append(groups, nil)
-		}
-		groups[at] = append(groups[at], row)
-	}
-	people := make([]Person, 0, len(groups))
-	for _, rows := range groups {
 		several := namedAlike(rows)
-		for _, own := range several {
-			p := merge(own, day, trust)
-			if len(several) > 1 {
-				p.Conflict, p.Shared = sharedKey(own, several), true
+		if len(several) > 1 {
+			for _, own := range several {
+				sharing[own[0]] = several
 			}
-			people = append(people, p)
 		}
+		each = append(each, several...)
 	}
+	people := make([]Person, len(each))
+	onAll(len(each), func(i int) {
+		people[i] = merge(each[i], day, trust)
+		if several := sharing[each[i][0]]; several != nil {
+			people[i].Conflict, people[i].Shared = sharedKey(each[i], several), true
+		}
+	})
 	return people
+}
+
+// alike are the rows that share a key, those of each key in their order, and the keys in
+// that of their first rows.
+func (r *Roster) alike() [][]*Row {
+	numbers := make(map[string]int32, len(r.Rows)) // of keys
+	of, many := make([]int32, len(r.Rows)), make([]int32, 0, len(r.Rows))
+	var key []byte
+	for i := range r.Rows {
+		key = r.Rows[i].appendKey(key[:0])
+		n, known := numbers[string(key)]
+		if !known {
+			n = int32(len(many))
+			numbers[string(key)] = n
+			many = append(many, 0)
+		}
+		of[i] = n
+		many[n]++
+	}
+	all := make([][]*Row, len(many))
+	room := make([]*Row, len(r.Rows))
+	for n, size := range many {
+		all[n], room = room[:0:size], room[size:]
+	}
+	for i, n := range of {
+		all[n] = append(all[n], &r.Rows[i])
+	}
+	return all
+}
+
+// appendKey appends what rows of one person share: with names only, everything.
+func (r *Row) appendKey(b []byte) []byte {
+	key := r.key()
+	if key[0] == "names" {
+		key = append(key, r.Values[:]...)
+	}
+	for _, part := range key {
+		b = append(append(b, part...), 0)
+	}
+	return b
 }
 
 // namedAlike parts rows of one key into those of one person each: one number
 // on two names that have nothing in common is two people's.
 func namedAlike(rows []*Row) [][]*Row {
-	if len(rows) == 1 {
-		return [][]*Row{rows}
-	}
 	var groups [][]*Row
 	for _, row := range rows {
 		at := slices.IndexFunc(groups, func(own []*Row) bool {

@@ -7,8 +7,11 @@ package roster
 import (
 	"cmp"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -176,14 +179,18 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 		return nil, fmt.Errorf("%s: %w", source, err)
 	}
 	width := len(t.rows[0].cells)
-	r.Rows = make([]Row, 0, len(body))
-	for _, l := range body {
-		row, err := readRow(l, columns, width, r.DateOrder, opt)
+	rows, bad := make([]Row, len(body)), make([]error, len(body))
+	onAll(len(body), func(i int) { bad[i] = readRow(&rows[i], body[i], columns, width, r.DateOrder, opt) })
+	r.Rows = rows[:0]
+	for i, err := range bad {
 		if err != nil {
-			r.Bad = append(r.Bad, Bad{l.n, err.Error()})
+			r.Bad = append(r.Bad, Bad{body[i].n, err.Error()})
 			continue
 		}
-		r.Rows = append(r.Rows, *row)
+		if len(r.Rows) < i {
+			rows[len(r.Rows)] = rows[i]
+		}
+		r.Rows = rows[:len(r.Rows)+1]
 	}
 	slices.SortFunc(r.Bad, func(a, b Bad) int { return cmp.Compare(a.N, b.N) })
 	return r, nil
@@ -191,15 +198,15 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 
 // readRow reads one row. A row with more cells than the header has slipped,
 // and what its cells mean is not known.
-func readRow(l line, columns []Mapped, width int, order DateOrder, opt Options) (*Row, error) {
+func readRow(row *Row, l line, columns []Mapped, width int, order DateOrder, opt Options) error {
 	if len(l.cells) > width {
 		for _, extra := range l.cells[width:] {
 			if strings.TrimSpace(extra) != "" {
-				return nil, fmt.Errorf("it has %d cells, the first row has %d", len(l.cells), width)
+				return fmt.Errorf("it has %d cells, the first row has %d", len(l.cells), width)
 			}
 		}
 	}
-	row := &Row{N: l.n}
+	row.N = l.n
 	for _, m := range columns {
 		if m.Column > len(l.cells) {
 			continue
@@ -208,19 +215,36 @@ func readRow(l line, columns []Mapped, width int, order DateOrder, opt Options) 
 	}
 	var err error
 	if row.Start, err = readDate(row.Values[Start], order); err != nil {
-		return nil, fmt.Errorf("start: %w", err)
+		return fmt.Errorf("start: %w", err)
 	}
 	if row.End, err = readDate(row.Values[End], order); err != nil {
-		return nil, fmt.Errorf("end: %w", err)
+		return fmt.Errorf("end: %w", err)
 	}
 	if row.Status, err = readStatus(row.Values[Status], headerOf(columns, Status), opt.Words); err != nil {
-		return nil, err
+		return err
 	}
 	row.Values.splitName()
 	if len(row.key()) == 0 {
-		return nil, fmt.Errorf("it says nobody: no id, name, mail address or logon name")
+		return fmt.Errorf("it says nobody: no id, name, mail address or logon name")
 	}
-	return row, nil
+	return nil
+}
+
+// onAll does something for each of n things, on all processors.
+func onAll(n int, do func(i int)) {
+	const atOnce = 512
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), (n+atOnce-1)/atOnce) {
+		wg.Go(func() {
+			for end := int(next.Add(atOnce)); end-atOnce < n; end = int(next.Add(atOnce)) {
+				for i := end - atOnce; i < min(end, n); i++ {
+					do(i)
+				}
+			}
+		})
+	}
+	wg.Wait()
 }
 
 // splitName makes a family and a given name of a whole one that says which is

@@ -287,6 +287,54 @@ func TestRowsThatCannotBeReadAreListed(t *testing.T) {
 	assert.ErrorContains(t, err, "no rows below it")
 }
 
+// Rows are read on all processors at once; what comes of them is in the order of the file,
+// and so are the people, by the first row of each.
+func TestManyRowsAreReadInTheirOrder(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("Id,Given,Family,Start,Department\n")
+	var bad []int
+	var ids []string // of people, in order
+	rows := map[string][]int{}
+	for n := 2; n < 5000; n++ {
+		id, start := fmt.Sprint("E", n), "2020-01-31"
+		switch {
+		case n%7 == 0:
+			start = "some day"
+			bad = append(bad, n)
+		case n%5 == 0:
+			id = fmt.Sprint("E", n/2) // a second post of somebody, or the first of somebody else
+		}
+		if n%7 != 0 {
+			if rows[id] == nil {
+				ids = append(ids, id)
+			}
+			rows[id] = append(rows[id], n)
+		}
+		fmt.Fprintf(&text, "%s,Ada,Quill,%s,Dome %d\n", id, start, n)
+	}
+	r := read(t, text.String(), Options{})
+	var told []int
+	for _, b := range r.Bad {
+		told = append(told, b.N)
+	}
+	assert.Equal(t, bad, told)
+	at := 0
+	for n := 2; n < 5000; n++ {
+		if n%7 != 0 {
+			require.Equal(t, n, r.Rows[at].N)
+			require.Equal(t, fmt.Sprint("Dome ", n), r.Rows[at].Values[Department])
+			at++
+		}
+	}
+	assert.Len(t, r.Rows, at)
+	people := r.People(time.Date(2026, 11, 30, 0, 0, 0, 0, time.UTC), TrustStatus)
+	require.Len(t, people, len(ids))
+	for i := range people {
+		require.Equal(t, ids[i], people[i].Values[PersonID])
+		require.Equal(t, rows[ids[i]], people[i].Rows)
+	}
+}
+
 func TestJSONAndSCIM(t *testing.T) {
 	r := read(t, `[{"employeeId": 12345678901234567890, "lastName": "Quill", "active": true}, {"employeeId": "7", "lastName": "Tern", "endDate": "2020-01-01"}]`, Options{})
 	assert.Equal(t, "12345678901234567890", r.Rows[0].Values[PersonID])

@@ -257,7 +257,7 @@ func packed(path string, write func(io.Writer) error) error {
 		return err
 	}
 	return whole.Write(path, func(w io.Writer) error {
-		z, err := zstd.NewWriter(w)
+		z, err := zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedFastest))
 		if err != nil {
 			return err
 		}
