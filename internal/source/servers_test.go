@@ -224,3 +224,49 @@ func TestTheServersOfADomainComeFromDNS(t *testing.T) {
 	assert.Equal(t, []string{"tls.dome.example"}, DomainServers(t.Context(), lookup, "dome.example"), "those that speak TLS first")
 	assert.Empty(t, DomainServers(t.Context(), lookup, "nowhere.example"))
 }
+
+// What is read beside something else is read on the one connection where a server takes
+// no second one, or loses it.
+func TestWhatIsReadBesideIsReadInAnyCase(t *testing.T) {
+	dir := practice.New(demo.Base, demo.SID, time.Now)
+	require.NoError(t, dir.Load(bytes.NewReader(demoText(t))))
+	server := &practice.Server{Dir: dir, Account: "keeper", Password: "keeper-secret"}
+	url, err := server.Listen(t.Context(), "127.0.0.1:0")
+	require.NoError(t, err)
+	s := connectTo(t, "", url)
+	for name, c := range map[string]struct {
+		fault   practice.Fault
+		on      string
+		own     bool
+		entries int
+	}{
+		"a second connection": {own: false, entries: 1},
+		"no second one":       {fault: practice.Fault{Code: 51}, on: "bind", own: true, entries: 1}, // busy
+		"one that is lost":    {fault: practice.Fault{DropBefore: true}, on: "search", own: true, entries: 1},
+	} {
+		failed := false
+		server.SetFault(func(op practice.Operation) practice.Fault {
+			if op.Name != c.on || failed || op.Name == "search" && !strings.EqualFold(op.DN, "CN=Users,"+demo.Base) {
+				return practice.Fault{}
+			}
+			failed = true
+			return c.fault
+		})
+		var found int
+		var from *Server
+		wait := s.beside(t.Context(), func(ctx context.Context, on *Server) error {
+			found, from = 0, on
+			_, err := on.Search(ctx, Query{Base: "CN=Users," + demo.Base, Attributes: []string{"cn"}}, func(page []directory.Entry) error {
+				found += len(page)
+				return nil
+			})
+			return err
+		})
+		require.NoError(t, wait(), name)
+		assert.Equal(t, c.entries, found, name)
+		assert.Equal(t, c.own, from == s, name)
+	}
+	server.SetFault(nil)
+	wait := s.beside(t.Context(), func(context.Context, *Server) error { return errors.New("it cannot be read") })
+	assert.EqualError(t, wait(), "it cannot be read")
+}
