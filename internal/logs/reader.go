@@ -274,7 +274,7 @@ func (r *Reader) saw(at time.Time) {
 func (r *Reader) matters(name string) bool { return r.only == nil || r.only.in([]byte(name)) }
 
 func (r *Reader) give(e *Event) {
-	if r.failed != nil {
+	if r.failed != nil || e.Name == "" && e.SID == "" { // it names nobody
 		return
 	}
 	if r.o.Server != "" {

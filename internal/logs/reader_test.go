@@ -192,6 +192,20 @@ func TestConnectionsAreJoined(t *testing.T) {
 	}
 }
 
+// Lines of which somebody's name was cut out are about nobody.
+func TestLinesThatNameNobody(t *testing.T) {
+	const h = "2026-11-29T22:49:24 "
+	const mit = "Nov 29 22:49:24 kdc1 krb5kdc[1](info): AS_REQ (1 etypes {18}) 10.0.0.1: PREAUTH_FAILED: %s for krbtgt/LARKMOOR.EXAMPLE@LARKMOOR.EXAMPLE, Preauthentication failed\n"
+	for _, line := range []string{h + "Client's key has expired at 2020-01-01T00:00:00 -- %s\n", h + "Failed to decrypt PA-DATA -- %s (enctype aes256) error\n",
+		h + "Client (%s) is locked out\n", h + "ENC-TS pre-authentication succeeded -- %s using aes256\n", mit} {
+		events, _ := readAll(t, fmt.Sprintf(line, "ada@LARKMOOR.EXAMPLE"), &Options{}, nil)
+		assert.Len(t, events, 1, line)
+		events, report := readAll(t, fmt.Sprintf(line, ""), &Options{}, nil)
+		assert.Empty(t, events, line)
+		assert.Zero(t, report.Events)
+	}
+}
+
 // Millions of connections of which the log never tells the end are forgotten.
 func TestJoinedConnectionsAreBounded(t *testing.T) {
 	joined := newConnections()

@@ -106,9 +106,6 @@ func (r *record) event() *Event {
 		}
 	}
 	e.Machine = strings.TrimPrefix(e.Machine, `\\`)
-	if e.Name == "" && e.SID == "" {
-		return nil
-	}
 	return e
 }
 
