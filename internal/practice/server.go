@@ -439,93 +439,134 @@ func quoted(password string) string {
 	return string(b)
 }
 
+// question is a search, decoded.
+type question struct {
+	asked
+	base  string
+	scope int
+	limit int
+	cond  filter.Filter
+	want  []string
+}
+
+// search answers a search (RFC 4511, section 4.5).
 func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	done := func(err error) error { return c.answer(id, tagSearchDone, err) }
-	if len(op.Children) < 8 {
-		return done(refuse(ldap.LDAPResultProtocolError, "a search of %d parts", len(op.Children)))
-	}
-	base := text(op.Children[0])
-	scope, _ := op.Children[1].Value.(int64)
-	limit, _ := op.Children[3].Value.(int64)
-	c.namesOnly, _ = op.Children[5].Value.(bool)
-	cond, err := filter.Decode(op.Children[6])
+	q, err := c.question(op, a)
 	if err != nil {
-		return done(refuse(ldap.LDAPResultProtocolError, "%v", err))
+		return done(err)
 	}
-	want := texts(op.Children[7])
-	dir := c.dir
-	if base == "" && scope == ldap.ScopeBaseObject {
-		e := c.rootDSE()
-		if err := c.entry(id, e, want); err != nil {
-			return err
-		}
-		return done(nil)
-	}
-	if !c.bound {
-		return done(refuse(ldap.LDAPResultOperationsError, "bind first"))
-	}
-	if e := dir.serviceEntry(base); e != nil {
-		if err := c.entry(id, e, want); err != nil {
-			return err
-		}
-		return done(nil)
-	}
-	if dir.dialect == directory.AD && strings.EqualFold(base, schemaParent+dir.base) {
-		for _, e := range schemaEntries(base, cond) {
-			if err := c.entry(id, &e, want); err != nil {
+	give := func(entries ...directory.Entry) error {
+		for i := range entries {
+			if err := c.entry(id, &entries[i], q.want); err != nil {
 				return err
 			}
 		}
 		return done(nil)
 	}
-	var keys []string
-	if a.paging != nil && len(a.paging.Cookie) > 0 {
-		keys = dir.standing(c.pages[string(a.paging.Cookie)], a.showDeleted)
-		delete(c.pages, string(a.paging.Cookie))
-	} else if keys, err = dir.find(base, int(scope), cond, a.showDeleted); err != nil {
+	if q.base == "" && q.scope == ldap.ScopeBaseObject {
+		return give(*c.rootDSE())
+	}
+	if !c.bound {
+		return done(refuse(ldap.LDAPResultOperationsError, "bind first"))
+	}
+	if e := c.dir.serviceEntry(q.base); e != nil {
+		return give(*e)
+	}
+	if c.dir.dialect == directory.AD && strings.EqualFold(q.base, schemaParent+c.dir.base) {
+		return give(schemaEntries(q.base, q.cond)...)
+	}
+	keys, err := c.found(q)
+	if err != nil {
 		return done(err)
 	}
-	page := maxPage
-	if a.paging != nil {
-		page = min(page, max(int(a.paging.PagingSize), 1))
-	}
-	if limit > 0 {
-		page = min(page, int(limit))
-	}
+	page := q.page()
 	send := keys[:min(page, len(keys))]
 	for _, key := range send {
-		if e := dir.viewOf(key); e != nil {
-			for _, name := range []string{"allowedAttributes", "allowedAttributesEffective"} { // who may bind may write
-				if dir.dialect == directory.AD && slices.Contains(want, name) {
-					e.Set(name, dir.attributeNames()...)
-				}
-			}
-			if dir.dialect == directory.AD && a.accessList {
-				e.Set(descriptor, dir.descriptorOf(key))
-			}
-			if dir.dialect == directory.AD && slices.Contains(want, "replPropertyMetaData") && !e.Has("replPropertyMetaData") &&
-				!e.Has("userAccountControl") {
-				e.Set("replPropertyMetaData", dir.metadataOf(key))
-			}
-			if err := c.entry(id, e, want); err != nil {
+		if e := c.shown(key, q); e != nil {
+			if err := c.entry(id, e, q.want); err != nil {
 				return err
 			}
 		}
 	}
 	rest := keys[len(send):]
-	if a.paging == nil {
-		if len(rest) > 0 {
-			return done(refuse(ldap.LDAPResultSizeLimitExceeded, "more than %d entries", page))
-		}
-		return done(nil)
+	switch {
+	case q.paging != nil:
+		return c.answer(id, tagSearchDone, nil, c.next(rest))
+	case len(rest) > 0:
+		return done(refuse(ldap.LDAPResultSizeLimitExceeded, "more than %d entries", page))
 	}
+	return done(nil)
+}
+
+// question decodes a search.
+func (c *session) question(op *ber.Packet, a asked) (*question, error) {
+	if len(op.Children) < 8 {
+		return nil, refuse(ldap.LDAPResultProtocolError, "a search of %d parts", len(op.Children))
+	}
+	scope, _ := op.Children[1].Value.(int64)
+	limit, _ := op.Children[3].Value.(int64)
+	c.namesOnly, _ = op.Children[5].Value.(bool)
+	cond, err := filter.Decode(op.Children[6])
+	if err != nil {
+		return nil, refuse(ldap.LDAPResultProtocolError, "%v", err)
+	}
+	return &question{asked: a, base: text(op.Children[0]), scope: int(scope), limit: int(limit), cond: cond,
+		want: texts(op.Children[7])}, nil
+}
+
+// page is how many entries are given at once.
+func (q *question) page() int {
+	page := maxPage
+	if q.paging != nil {
+		page = min(page, max(int(q.paging.PagingSize), 1))
+	}
+	if q.limit > 0 {
+		page = min(page, q.limit)
+	}
+	return page
+}
+
+// found are the keys of what is found, or of what is left of that.
+func (c *session) found(q *question) ([]string, error) {
+	if q.paging == nil || len(q.paging.Cookie) == 0 {
+		return c.dir.find(q.base, q.scope, q.cond, q.showDeleted)
+	}
+	keys := c.dir.standing(c.pages[string(q.paging.Cookie)], q.showDeleted)
+	delete(c.pages, string(q.paging.Cookie))
+	return keys, nil
+}
+
+// next remembers what is left for further pages.
+func (c *session) next(rest []string) *ldap.ControlPaging {
 	answer := &ldap.ControlPaging{}
 	if len(rest) > 0 {
 		c.serial++
 		answer.Cookie = []byte(strconv.Itoa(c.serial))
-		c.pages[string(answer.Cookie)] = dir.identities(rest)
+		c.pages[string(answer.Cookie)] = c.dir.identities(rest)
 	}
-	return c.answer(id, tagSearchDone, nil, answer)
+	return answer
+}
+
+// shown is an entry with what is worked out for those who ask for it, nil for one that is
+// gone.
+func (c *session) shown(key string, q *question) *directory.Entry {
+	e := c.dir.viewOf(key)
+	if e == nil || c.dir.dialect != directory.AD {
+		return e
+	}
+	for _, name := range []string{"allowedAttributes", "allowedAttributesEffective"} { // who may bind may write
+		if slices.Contains(q.want, name) {
+			e.Set(name, c.dir.attributeNames()...)
+		}
+	}
+	if q.accessList {
+		e.Set(descriptor, c.dir.descriptorOf(key))
+	}
+	if slices.Contains(q.want, "replPropertyMetaData") && !e.Has("replPropertyMetaData") && !e.Has("userAccountControl") {
+		e.Set("replPropertyMetaData", c.dir.metadataOf(key))
+	}
+	return e
 }
 
 // personAttributes are what the schema allows every person.

@@ -357,41 +357,9 @@ func (r *Runner) task(name string, when schedule.Schedule, in *Install) (*Schedu
 	if err := r.hereOnly(name, when.Zone(), "the task scheduler"); err != nil {
 		return nil, err
 	}
-	type trigger struct {
-		Start   string `xml:"StartBoundary"`
-		Enabled bool   `xml:"Enabled"`
-		Delay   string `xml:"RandomDelay"`
-		Rule    any
-	}
-	type flag struct{ XMLName xml.Name }
-	type byDay struct {
-		XMLName xml.Name `xml:"ScheduleByDay"`
-		Every   int      `xml:"DaysInterval"`
-	}
-	type byWeek struct {
-		XMLName xml.Name               `xml:"ScheduleByWeek"`
-		Every   int                    `xml:"WeeksInterval"`
-		Days    struct{ Names []flag } `xml:"DaysOfWeek"`
-	}
-	var triggers []trigger
-	for _, t := range when.Times() {
-		if t.Days != nil || t.Months != nil || t.Hours == nil || t.Minutes == nil || len(t.Hours)*len(t.Minutes) > 48 {
-			return nil, work.Wrong("the round %s: %q cannot be written as a task: give times of day and days of the week", name, t.Expression)
-		}
-		for _, hour := range t.Hours {
-			for _, minute := range t.Minutes {
-				one := trigger{Start: fmt.Sprintf("%sT%02d:%02d:00", r.Now().In(time.Local).Format(time.DateOnly), hour, minute), Enabled: true,
-					Delay: "PT5M", Rule: byDay{Every: 1}}
-				if t.Weekdays != nil {
-					week := byWeek{Every: 1}
-					for _, n := range t.Weekdays {
-						week.Days.Names = append(week.Days.Names, flag{xml.Name{Local: time.Weekday(n).String()}})
-					}
-					one.Rule = week
-				}
-				triggers = append(triggers, one)
-			}
-		}
+	triggers, err := r.triggers(name, when)
+	if err != nil {
+		return nil, err
 	}
 	type principal struct {
 		ID    string `xml:"id,attr"`
@@ -405,16 +373,16 @@ func (r *Runner) task(name string, when schedule.Schedule, in *Install) (*Schedu
 	}
 	command := r.command(name, in, windowsWord)
 	doc := struct {
-		XMLName     xml.Name  `xml:"http://schemas.microsoft.com/windows/2004/02/mit/task Task"`
-		Version     string    `xml:"version,attr"`
-		About       string    `xml:"RegistrationInfo>Description"`
-		Triggers    []trigger `xml:"Triggers>CalendarTrigger"`
-		Principal   principal `xml:"Principals>Principal"`
-		Instances   string    `xml:"Settings>MultipleInstancesPolicy"`
-		OnBattery   bool      `xml:"Settings>DisallowStartIfOnBatteries"`
-		CatchUp     bool      `xml:"Settings>StartWhenAvailable"`
-		NeedNetwork bool      `xml:"Settings>RunOnlyIfNetworkAvailable"`
-		Limit       string    `xml:"Settings>ExecutionTimeLimit"`
+		XMLName     xml.Name      `xml:"http://schemas.microsoft.com/windows/2004/02/mit/task Task"`
+		Version     string        `xml:"version,attr"`
+		About       string        `xml:"RegistrationInfo>Description"`
+		Triggers    []taskTrigger `xml:"Triggers>CalendarTrigger"`
+		Principal   principal     `xml:"Principals>Principal"`
+		Instances   string        `xml:"Settings>MultipleInstancesPolicy"`
+		OnBattery   bool          `xml:"Settings>DisallowStartIfOnBatteries"`
+		CatchUp     bool          `xml:"Settings>StartWhenAvailable"`
+		NeedNetwork bool          `xml:"Settings>RunOnlyIfNetworkAvailable"`
+		Limit       string        `xml:"Settings>ExecutionTimeLimit"`
 		Actions     struct {
 			Context string `xml:"Context,attr"`
 			Exec    exec   `xml:"Exec"`
@@ -434,6 +402,51 @@ func (r *Runner) task(name string, when schedule.Schedule, in *Install) (*Schedu
 	return &Scheduled{Files: []ScheduleFile{{file, text, asUTF16(text)}},
 		Then: []string{fmt.Sprintf("schtasks /Create /TN %q /XML %q /RP *", title, file)},
 		Undo: []string{fmt.Sprintf("schtasks /Delete /TN %q", title)}}, nil
+}
+
+// taskTrigger is a time of day at which a task begins.
+type taskTrigger struct {
+	Start   string `xml:"StartBoundary"`
+	Enabled bool   `xml:"Enabled"`
+	Delay   string `xml:"RandomDelay"`
+	Rule    any    // taskByDay or taskByWeek
+}
+
+type taskByDay struct {
+	XMLName xml.Name `xml:"ScheduleByDay"`
+	Every   int      `xml:"DaysInterval"`
+}
+
+type taskByWeek struct {
+	XMLName xml.Name                  `xml:"ScheduleByWeek"`
+	Every   int                       `xml:"WeeksInterval"`
+	Days    struct{ Names []taskDay } `xml:"DaysOfWeek"`
+}
+
+type taskDay struct{ XMLName xml.Name }
+
+// triggers are the times of a schedule as the scheduler of Windows has them.
+func (r *Runner) triggers(name string, when schedule.Schedule) (all []taskTrigger, err error) {
+	today := r.Now().In(time.Local).Format(time.DateOnly)
+	for _, t := range when.Times() {
+		if t.Days != nil || t.Months != nil || t.Hours == nil || t.Minutes == nil || len(t.Hours)*len(t.Minutes) > 48 {
+			return nil, work.Wrong("the round %s: %q cannot be written as a task: give times of day and days of the week", name, t.Expression)
+		}
+		var rule any = taskByDay{Every: 1}
+		if t.Weekdays != nil {
+			week := taskByWeek{Every: 1}
+			for _, n := range t.Weekdays {
+				week.Days.Names = append(week.Days.Names, taskDay{xml.Name{Local: time.Weekday(n).String()}})
+			}
+			rule = week
+		}
+		for _, hour := range t.Hours {
+			for _, minute := range t.Minutes {
+				all = append(all, taskTrigger{Start: fmt.Sprintf("%sT%02d:%02d:00", today, hour, minute), Enabled: true, Delay: "PT5M", Rule: rule})
+			}
+		}
+	}
+	return all, nil
 }
 
 // windowsWord quotes an argument as programs of Windows take their command lines apart.
