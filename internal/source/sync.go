@@ -91,31 +91,62 @@ func (y *synced) entry(d *directory.Dialect, m *message) error {
 
 var errNoState = errors.New("the server gives an entry without its state (RFC 4533)")
 
-// info takes a Sync Info Message.
+// info takes a Sync Info Message (RFC 4533, section 2.5). It is sliced as entries are:
+// one may hold the identities of thousands.
 func (y *synced) info(d *directory.Dialect, body []byte) error {
+	const (
+		responseValue  = 0x81
+		refreshPresent = 0xa2
+		syncIDSet      = 0xa3
+	)
 	for len(body) > 0 {
 		tag, content, rest, ok := element(body)
 		if !ok {
-			return errors.New("the server sends what is not LDAP")
+			return errNotLDAP
 		}
 		body = rest
-		if tag != 0x81 { // responseValue
+		if tag != responseValue {
 			continue
 		}
-		packet, err := ber.DecodePacketErr(content)
-		if err != nil {
-			return err
-		}
-		info, err := ldap.NewControlSyncInfo(packet)
-		if err != nil {
-			return err
-		}
-		switch {
-		case info.RefreshPresent != nil:
+		switch tag, value, _, ok := element(content); {
+		case !ok:
+			return errNotLDAP
+		case tag == refreshPresent:
 			y.presents = true
-		case info.SyncIdSet != nil:
-			for _, u := range info.SyncIdSet.SyncUUIDs {
-				if id := identityOfUUID(d, u); info.SyncIdSet.RefreshDeletes {
+		case tag == syncIDSet:
+			if err := y.idSet(d, value); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// idSet takes a set of identities, of entries that are there or are not.
+func (y *synced) idSet(d *directory.Dialect, value []byte) error {
+	const (
+		boolean = 0x01
+		octets  = 0x04
+		set     = 0x31
+	)
+	deletes := false
+	for len(value) > 0 {
+		tag, part, rest, ok := element(value)
+		if !ok {
+			return errNotLDAP
+		}
+		value = rest
+		switch tag {
+		case boolean:
+			deletes = len(part) == 1 && part[0] != 0
+		case set:
+			for len(part) > 0 {
+				tag, raw, rest, ok := element(part)
+				if !ok || tag != octets || len(raw) != 16 {
+					return errNotLDAP
+				}
+				part = rest
+				if id := identityOfUUID(d, [16]byte(raw)); deletes {
 					y.gone[id] = true
 				} else {
 					y.present[kept.Hash(id)] = id

@@ -184,6 +184,8 @@ func (w *wire) fail(err error) {
 	}
 }
 
+var errNotLDAP = errors.New("the server sends what is not LDAP")
+
 // readMessage reads one BER element whole, into memory of its own where there is no room
 // for it in that given.
 func readMessage(in *bufio.Reader, room *[]byte) (all, body []byte, err error) {
@@ -195,7 +197,7 @@ func readMessage(in *bufio.Reader, room *[]byte) (all, body []byte, err error) {
 	if head[1] >= 0x80 {
 		n := int(head[1] & 0x7f)
 		if n == 0 || n > 4 {
-			return nil, nil, errors.New("the server sends what is not LDAP")
+			return nil, nil, errNotLDAP
 		}
 		length += n
 		if head, err = in.Peek(length); err != nil {
