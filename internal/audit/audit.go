@@ -7,14 +7,13 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/privilege"
 	"yardbroom/internal/reconcile"
 	"yardbroom/internal/settings"
@@ -535,7 +534,7 @@ func eachAccount(parts [][]directory.Account, judge func(*directory.Account, *[]
 // tally goes over all accounts on all processors; each counts into its own T,
 // made by start.
 func tally[T any](parts [][]directory.Account, start func() T, count func(*directory.Account, T)) []T {
-	all := make([]T, workers(parts))
+	all := make([]T, parallel.Workers(len(parts)))
 	for w := range all {
 		all[w] = start()
 	}
@@ -543,23 +542,14 @@ func tally[T any](parts [][]directory.Account, start func() T, count func(*direc
 	return all
 }
 
-func workers(parts [][]directory.Account) int { return min(runtime.GOMAXPROCS(0), len(parts)) }
-
 // spread hands every account to one of the workers, with the numbers of the
 // worker and of the account's part.
 func spread(parts [][]directory.Account, work func(worker, part int, a *directory.Account)) {
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for w := range workers(parts) {
-		wg.Go(func() {
-			for n := int(next.Add(1)) - 1; n < len(parts); n = int(next.Add(1)) - 1 {
-				for i := range parts[n] {
-					work(w, n, &parts[n][i])
-				}
-			}
-		})
-	}
-	wg.Wait()
+	parallel.Do(len(parts), func(worker, part int) {
+		for i := range parts[part] {
+			work(worker, part, &parts[part][i])
+		}
+	})
 }
 
 func scope(opt Options) func(*directory.Subject) bool {

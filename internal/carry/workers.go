@@ -187,16 +187,21 @@ func (r *run) lines(
 
 // crew are the workers, of whom some are at work.
 type crew struct {
-	size int
+	all  []*worker
 	free chan *worker
 }
 
 func newCrew(workers []*worker) *crew {
-	c := &crew{len(workers), make(chan *worker, len(workers))}
-	for _, w := range workers {
+	c := &crew{workers, make(chan *worker, len(workers))}
+	c.release()
+	return c
+}
+
+// release lets everybody be free.
+func (c *crew) release() {
+	for _, w := range c.all {
 		c.free <- w
 	}
-	return c
 }
 
 // do lets the next one who is free do something, and does not wait for it.
@@ -210,13 +215,10 @@ func (c *crew) do(work func(*worker)) {
 
 // wait waits until everybody is back.
 func (c *crew) wait() {
-	back := make([]*worker, c.size)
-	for i := range back {
-		back[i] = <-c.free
+	for range c.all {
+		<-c.free
 	}
-	for _, w := range back {
-		c.free <- w
-	}
+	c.release()
 }
 
 // supervisor decides from what becomes of lines whether to go on.

@@ -364,13 +364,12 @@ func (f *File) pick(ctx context.Context, frames []int, want func(*directory.Entr
 // Sample returns one entry of each kind of each place, of at most n of these, unless fits
 // says no to it. Which one of several it is changes with the turn.
 func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*directory.Entry) bool) (some []directory.Entry, err error) {
-	type where struct{ frame, entry int }
-	at, of := map[uint32]where{}, map[uint32]uint64{}
+	at, of := map[uint32]uint64{}, map[uint32]uint64{}
 	for i := range f.frames {
-		for j, h := range f.frames[i].entries {
+		for _, h := range f.frames[i].entries {
 			// The one whose hash is smallest when the turn is mixed in.
 			if mixed := (h.identity ^ turn) * 0x9e3779b97f4a7c15; of[h.place] == 0 || mixed < of[h.place] {
-				at[h.place], of[h.place] = where{i, j}, max(mixed, 1)
+				at[h.place], of[h.place] = h.name, max(mixed, 1)
 			}
 		}
 	}
@@ -378,8 +377,7 @@ func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*direct
 	wanted := map[uint64]bool{}
 	for k := range min(n, len(places)) {
 		// Where there are more places than that, others come at each turn.
-		w := at[places[(k+int(turn%uint64(len(places))))%len(places)]]
-		wanted[f.frames[w.frame].entries[w.entry].name] = true
+		wanted[at[places[(k+int(turn%uint64(len(places))))%len(places)]]] = true
 	}
 	return f.known(ctx, wanted, func(h hashes) uint64 { return h.name }, fits)
 }
@@ -478,13 +476,17 @@ func (f *File) changed(
 	i int, shape *Shape, ids map[uint64]bool, change map[string]*directory.Entry, left map[string]bool,
 ) ([]Frame, error) {
 	was := &f.frames[i]
+	restless := map[uint64]string{}
+	for _, id := range was.restless {
+		restless[Hash(id)] = id
+	}
 	// It may grow to twice the size of others before it is cut: else each that grows would
 	// leave one of a few entries behind it.
 	p := packing{shape: shape, most: 2 * frameSize, mentioned: was.mentioned}
 	err := f.records(i, func(n int, record []byte) error {
 		h := was.entries[n]
 		if !ids[h.identity] {
-			p.copy(record, h, was.restless)
+			p.copy(record, h, restless[h.identity])
 			return nil
 		}
 		entries, err := f.parse(record)
@@ -493,7 +495,7 @@ func (f *File) changed(
 			e, changed := change[id]
 			switch {
 			case !changed:
-				p.copy(record, h, was.restless)
+				p.copy(record, h, restless[h.identity])
 			case e != nil && left[id]:
 				p.add(e)
 			}

@@ -100,14 +100,12 @@ func (p *packing) add(e *directory.Entry) {
 }
 
 // copy takes an entry of a frame as that holds it, whose mentions have to be among those
-// that are taken for mentioned.
-func (p *packing) copy(record []byte, h hashes, restless []string) {
+// that are taken for mentioned; restless is its identity if it is that, else "".
+func (p *packing) copy(record []byte, h hashes, restless string) {
 	p.text = append(p.text, record...)
 	p.frame.entries = append(p.frame.entries, h)
-	for _, id := range restless {
-		if Hash(id) == h.identity {
-			p.frame.restless = append(p.frame.restless, id)
-		}
+	if restless != "" {
+		p.frame.restless = append(p.frame.restless, restless)
 	}
 	if len(p.text) >= p.most {
 		p.pack()

@@ -3,6 +3,8 @@ package reconcile
 import (
 	"cmp"
 	"slices"
+
+	"yardbroom/internal/parallel"
 )
 
 // stated is an edge of the best assignment, and by how much the assignment
@@ -32,7 +34,7 @@ func assign(edges []edge, least int32) []stated {
 	out := g.takeDominant(least)
 	components := g.components()
 	solved := make([][]stated, len(components))
-	onAll(len(components), func(n int) { solved[n] = solve(components[n], least) })
+	parallel.Do(len(components), func(_, n int) { solved[n] = solve(components[n], least) })
 	out = append(out, slices.Concat(solved...)...)
 	slices.SortFunc(out, func(x, y stated) int { return cmp.Compare(x.person, y.person) })
 	return out

@@ -5,16 +5,15 @@ import (
 	"hash/maphash"
 	"math"
 	"regexp"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/roster"
 )
 
@@ -174,8 +173,8 @@ func (m *matcher) heavy(pairs []edge, prior float64) []edge {
 // weighed are those of the pairs that are to be kept once they are weighed, but
 // for those that somebody has rejected; on all processors.
 func (m *matcher) weighed(pairs []edge, prior float64, keep func(e edge) bool) []edge {
-	chunks := make([][]edge, chunksOf(len(pairs)))
-	inChunks(len(pairs), func(chunk, i int) {
+	chunks := make([][]edge, parallel.Chunks(len(pairs)))
+	parallel.Each(len(pairs), func(chunk, i int) {
 		e := pairs[i]
 		if len(m.rejected) > 0 && m.rejected[[2]int32{e.person, e.account}] {
 			return
@@ -185,35 +184,6 @@ func (m *matcher) weighed(pairs []edge, prior float64, keep func(e edge) bool) [
 		}
 	})
 	return slices.Concat(chunks...)
-}
-
-// atOnce is how many things of one kind are a piece of work.
-const atOnce = 1024
-
-func chunksOf(n int) int { return (n + atOnce - 1) / atOnce }
-
-// inChunks does the work for each of n things on all processors: those of one
-// chunk in their order, one after the other.
-func inChunks(n int, work func(chunk, i int)) {
-	onAll(chunksOf(n), func(chunk int) {
-		for i := chunk * atOnce; i < min((chunk+1)*atOnce, n); i++ {
-			work(chunk, i)
-		}
-	})
-}
-
-// onAll does so many pieces of work on all processors.
-func onAll(pieces int, work func(n int)) {
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), pieces) {
-		wg.Go(func() {
-			for n := int(next.Add(1)) - 1; n < pieces; n = int(next.Add(1)) - 1 {
-				work(n)
-			}
-		})
-	}
-	wg.Wait()
 }
 
 // crowdedEdges compares people and accounts of one name where they share a
@@ -273,11 +243,11 @@ func newKeys() *keys { return &keys{seed: maphash.MakeSeed()} }
 
 // each adds the keys of so many people or accounts, on all processors.
 func (k *keys) each(n int, add func(k *keys, i int)) {
-	chunks := make([]keys, chunksOf(n))
+	chunks := make([]keys, parallel.Chunks(n))
 	for i := range chunks {
 		chunks[i] = keys{seed: k.seed, wanted: k.wanted}
 	}
-	inChunks(n, func(chunk, i int) { add(&chunks[chunk], i) })
+	parallel.Each(n, func(chunk, i int) { add(&chunks[chunk], i) })
 	for i := range chunks {
 		own := &chunks[i]
 		k.people, k.accounts = append(k.people, own.people...), append(k.accounts, own.accounts...)
@@ -709,7 +679,7 @@ var furtherForm = regexp.MustCompile(`^(.+)[-_.][a-z]+[0-9]?$`)
 // behind and bear no other name, that other one.
 func (m *matcher) findStems() []int32 {
 	stems := make([]int32, len(m.accounts))
-	inChunks(len(stems), func(_, i int) {
+	parallel.Each(len(stems), func(_, i int) {
 		a := m.accounts[i]
 		stems[i] = nobody
 		if m.second[i] || !strings.ContainsAny(a.Logon, "-_.") {

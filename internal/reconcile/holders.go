@@ -2,11 +2,11 @@ package reconcile
 
 import (
 	"cmp"
-	"iter"
 	"math/bits"
 	"slices"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/parallel"
 )
 
 // holders tells who holds a value: one, or several. It is made of all values at once,
@@ -27,71 +27,59 @@ type held struct {
 
 // holdersOf returns who of n holds which values; empty ones nobody does. The values are
 // asked for on several goroutines at once.
-func holdersOf(n int, values func(who int32) iter.Seq[string]) *holders {
-	chunks := make([][]held, chunksOf(n))
-	inChunks(n, func(chunk, i int) {
-		for v := range values(int32(i)) {
+func holdersOf(n int, values func(who int32, add func(value string))) *holders {
+	chunks := make([][]held, parallel.Chunks(n))
+	parallel.Each(n, func(chunk, i int) {
+		values(int32(i), func(v string) {
 			if v != "" {
 				chunks[chunk] = append(chunks[chunk], held{directory.TextKey(v), int32(i)})
 			}
-		}
+		})
 	})
-	all := 0
-	for _, c := range chunks {
-		all += len(c)
+	all := slices.Concat(chunks...)
+	h := &holders{shift: 64 - bits.Len(uint(len(all)))}
+	all = slices.Compact(h.sorted(all)) // what somebody holds twice they hold once
+	h.begin = h.begins(all)
+	h.keys, h.who = make([]directory.Key, len(all)), make([]int32, len(all))
+	for i := range all {
+		h.keys[i], h.who[i] = all[i].key, all[i].who
 	}
-	h := &holders{shift: 64 - bits.Len(uint(all))}
-	h.take(h.sorted(chunks, all), all)
 	return h
 }
 
 // place is where a key stands, as far as its highest bits say.
 func (h *holders) place(k directory.Key) uint64 { return k[0] >> h.shift }
 
-// sorted puts what is held in the order of the keys.
-func (h *holders) sorted(chunks [][]held, n int) []held {
+// begins says where what is held begins, in the order of the keys, for each place.
+func (h *holders) begins(all []held) []uint32 {
 	begin := make([]uint32, 1<<(64-h.shift)+1)
-	for _, c := range chunks {
-		for i := range c {
-			begin[h.place(c[i].key)+1]++
-		}
+	for i := range all {
+		begin[h.place(all[i].key)+1]++
 	}
 	for i := 1; i < len(begin); i++ {
 		begin[i] += begin[i-1]
 	}
+	return begin
+}
+
+// sorted puts what is held in the order of the keys.
+func (h *holders) sorted(all []held) []held {
+	begin := h.begins(all)
 	next := slices.Clone(begin)
-	all := make([]held, n)
-	for _, c := range chunks {
-		for i := range c {
-			at := &next[h.place(c[i].key)]
-			all[*at] = c[i]
-			*at++
-		}
+	sorted := make([]held, len(all))
+	for i := range all {
+		at := &next[h.place(all[i].key)]
+		sorted[*at] = all[i]
+		*at++
 	}
-	inChunks(len(begin)-1, func(_, i int) {
-		if same := all[begin[i]:begin[i+1]]; len(same) > 1 {
+	parallel.Each(len(begin)-1, func(_, i int) {
+		if same := sorted[begin[i]:begin[i+1]]; len(same) > 1 {
 			slices.SortFunc(same, func(a, b held) int {
 				return cmp.Or(compareKeys(a.key, b.key), cmp.Compare(a.who, b.who))
 			})
 		}
 	})
-	return all
-}
-
-// take takes over what is held, which is sorted; what somebody holds twice they hold once.
-func (h *holders) take(all []held, n int) {
-	h.keys, h.who = make([]directory.Key, 0, n), make([]int32, 0, n)
-	h.begin = make([]uint32, 1<<(64-h.shift)+1)
-	for i := range all {
-		if i > 0 && all[i] == all[i-1] {
-			continue
-		}
-		h.keys, h.who = append(h.keys, all[i].key), append(h.who, all[i].who)
-		h.begin[h.place(all[i].key)+1]++
-	}
-	for i := 1; i < len(h.begin); i++ {
-		h.begin[i] += h.begin[i-1]
-	}
+	return sorted
 }
 
 // isEmpty tells that nobody holds anything.

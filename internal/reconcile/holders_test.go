@@ -2,7 +2,6 @@ package reconcile
 
 import (
 	"fmt"
-	"iter"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -34,7 +33,11 @@ func TestHoldersAreAsInATable(t *testing.T) {
 				}
 			}
 		}
-		h := holdersOf(n, func(who int32) iter.Seq[string] { return slices.Values(values[who]) })
+		h := holdersOf(n, func(who int32, add func(string)) {
+			for _, v := range values[who] {
+				add(v)
+			}
+		})
 		assert.Equal(t, len(table) == 0, h.isEmpty())
 		for v, who := range table {
 			assert.Equal(t, who, h.of(v), "%d: %s", n, v)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/roster"
 )
 
@@ -93,12 +94,18 @@ func (m *matcher) accountIDs(a *directory.Account) iter.Seq[string] {
 // numbering, and how one is made of the other.
 func (m *matcher) readIDs() {
 	n := &m.ids
-	n.exact = holdersOf(len(m.people), m.personIDs)
-	n.accounts = holdersOf(len(m.accounts), func(i int32) iter.Seq[string] {
-		if m.second[i] {
-			return func(func(string) bool) {}
+	n.exact = holdersOf(len(m.people), func(i int32, add func(string)) {
+		for id := range m.personIDs(i) {
+			add(id)
 		}
-		return m.accountIDs(m.accounts[i])
+	})
+	n.accounts = holdersOf(len(m.accounts), func(i int32, add func(string)) {
+		if m.second[i] {
+			return
+		}
+		for id := range m.accountIDs(m.accounts[i]) {
+			add(id)
+		}
 	})
 	counts, all := map[string]int{}, 0
 	for i := range m.people {
@@ -153,8 +160,8 @@ func (m *matcher) findRelation() {
 		core    string
 		account int32
 	}
-	found := make([][]open, chunksOf(len(m.accounts))) // the ids that nobody has as they are
-	inChunks(len(m.accounts), func(chunk, i int) {
+	found := make([][]open, parallel.Chunks(len(m.accounts))) // the ids that nobody has as they are
+	parallel.Each(len(m.accounts), func(chunk, i int) {
 		for id := range m.accountIDs(m.accounts[i]) {
 			if c := core(id); len(c) >= leastCore && !m.ids.exact.has(id) {
 				found[chunk] = append(found[chunk], open{c, int32(i)})
@@ -167,12 +174,10 @@ func (m *matcher) findRelation() {
 	}
 	for i := range relations {
 		r := &relations[i]
-		related := holdersOf(len(m.people), func(p int32) iter.Seq[string] {
-			return func(yield func(string) bool) {
-				for id := range m.personIDs(p) {
-					if c := core(id); len(c) >= leastCore && !yield(r.person(c)) {
-						return
-					}
+		related := holdersOf(len(m.people), func(p int32, add func(string)) {
+			for id := range m.personIDs(p) {
+				if c := core(id); len(c) >= leastCore {
+					add(r.person(c))
 				}
 			}
 		})
@@ -195,8 +200,8 @@ func (m *matcher) findRelation() {
 // of one numbering: then the ids of those who share a mail address agree, in
 // some cases at least, and those who share an id mostly share a name.
 func (m *matcher) sameNumbers() bool {
-	said := make([]numbering, chunksOf(len(m.accounts)))
-	inChunks(len(m.accounts), func(chunk, i int) { said[chunk].ask(m, int32(i)) })
+	said := make([]numbering, parallel.Chunks(len(m.accounts)))
+	parallel.Each(len(m.accounts), func(chunk, i int) { said[chunk].ask(m, int32(i)) })
 	var byMail, byName witnesses
 	shared := false
 	for _, s := range said {

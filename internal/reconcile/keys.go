@@ -10,6 +10,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/roster"
 )
 
@@ -64,17 +65,10 @@ func (m *matcher) byLinks() {
 	if len(m.opt.Links) == 0 {
 		return
 	}
-	people := holdersOf(len(m.people), func(i int32) iter.Seq[string] {
-		return func(yield func(string) bool) {
-			p := &m.people[i]
-			if !yield(PersonKey(p)) {
-				return
-			}
-			for _, id := range p.All(roster.PersonID) {
-				if !yield(KeyOfID(id)) {
-					return
-				}
-			}
+	people := holdersOf(len(m.people), func(i int32, add func(string)) {
+		add(PersonKey(&m.people[i]))
+		for _, id := range m.people[i].All(roster.PersonID) {
+			add(KeyOfID(id))
 		}
 	})
 	accounts := map[string]int32{}
@@ -147,18 +141,13 @@ func (k *keyed) add(who []int32, alone bool) {
 // readMails notes whose mail addresses are whose, and logon names that are
 // written like one.
 func (m *matcher) readMails() {
-	m.mails = holdersOf(len(m.people), func(i int32) iter.Seq[string] {
-		return func(yield func(string) bool) {
-			p := &m.people[i]
-			for _, v := range p.All(roster.Mail) {
-				if !yield(v) {
-					return
-				}
-			}
-			for _, v := range p.All(roster.Logon) {
-				if strings.Contains(v, "@") && !yield(v) {
-					return
-				}
+	m.mails = holdersOf(len(m.people), func(i int32, add func(string)) {
+		for _, v := range m.people[i].All(roster.Mail) {
+			add(v)
+		}
+		for _, v := range m.people[i].All(roster.Logon) {
+			if strings.Contains(v, "@") {
+				add(v)
 			}
 		}
 	})
@@ -172,7 +161,7 @@ func (m *matcher) byKeys() {
 	pointing := make([][]keyed, min(keyedAtOnce, len(m.accounts)))
 	for begin := 0; begin < len(m.accounts); begin += keyedAtOnce {
 		some := m.accounts[begin:min(begin+keyedAtOnce, len(m.accounts))]
-		inChunks(len(some), func(_, i int) { pointing[i] = m.keysOf(int32(begin+i), some[i]) })
+		parallel.Each(len(some), func(_, i int) { pointing[i] = m.keysOf(int32(begin+i), some[i]) })
 		for i, a := range some {
 			if m.owner[begin+i] == nobody && m.result.Gone[a].Person == "" {
 				m.byKeysOf(int32(begin+i), pointing[i])
@@ -477,7 +466,11 @@ func (m *matcher) sharedBox(p int32) bool {
 
 // findBoxes notes which accounts have which mail address of the roster.
 func (m *matcher) findBoxes() *holders {
-	return holdersOf(len(m.accounts), func(i int32) iter.Seq[string] { return addresses(m.accounts[i]) })
+	return holdersOf(len(m.accounts), func(i int32, add func(string)) {
+		for mail := range addresses(m.accounts[i]) {
+			add(mail)
+		}
+	})
 }
 
 // namesakeBits is by how much somebody of the same name has to fit better to
@@ -562,12 +555,10 @@ func (m *matcher) contradiction(account int32, keys []keyed, against string) {
 // byLogonColumn states pairs whose logon name the roster says, where nothing
 // contradicts.
 func (m *matcher) byLogonColumn() {
-	logons := holdersOf(len(m.people), func(i int32) iter.Seq[string] {
-		return func(yield func(string) bool) {
-			for _, logon := range m.people[i].All(roster.Logon) {
-				if !strings.Contains(logon, "@") && !yield(logon) {
-					return
-				}
+	logons := holdersOf(len(m.people), func(i int32, add func(string)) {
+		for _, logon := range m.people[i].All(roster.Logon) {
+			if !strings.Contains(logon, "@") {
+				add(logon)
 			}
 		}
 	})

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yardbroom/internal/names"
+	"yardbroom/internal/parallel"
 )
 
 // noWord is the number of no name.
@@ -63,7 +64,7 @@ func (v *vocabulary) prepare(all []nameParts) {
 		}
 	}
 	words := make([]names.Word, len(unique))
-	inChunks(len(unique), func(_, i int) { words[i] = names.New(unique[i]) })
+	parallel.Each(len(unique), func(_, i int) { words[i] = names.New(unique[i]) })
 	v.ready = make(map[string]names.Word, len(unique))
 	for i, written := range unique {
 		v.ready[written] = words[i]
@@ -134,7 +135,7 @@ func (v *vocabulary) soundRarity(x, y int32) float64 {
 // names are known.
 func (v *vocabulary) countSounds() {
 	v.sounds, v.sounding = map[string]int{}, make([][]string, len(v.words))
-	inChunks(len(v.words), func(_, i int) { v.sounding[i] = v.words[i].Prepare(v.scripts) })
+	parallel.Each(len(v.words), func(_, i int) { v.sounding[i] = v.words[i].Prepare(v.scripts) })
 	for n, sounds := range v.sounding {
 		for _, s := range sounds {
 			v.sounds[s] += int(v.counts[n])

@@ -11,7 +11,6 @@ package reconcile
 
 import (
 	"cmp"
-	"iter"
 	"math"
 	"regexp"
 	"slices"
@@ -21,6 +20,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/roster"
 )
 
@@ -240,7 +240,7 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 	m.readLogons()
 	m.second = make([]bool, len(m.accounts))
 	if opt.Second != nil {
-		inChunks(len(m.accounts), func(_, i int) { m.second[i] = opt.Second.MatchString(m.accounts[i].Logon) })
+		parallel.Each(len(m.accounts), func(_, i int) { m.second[i] = opt.Second.MatchString(m.accounts[i].Logon) })
 	}
 	m.owner = make([]int32, len(m.accounts))
 	for i := range m.owner {
@@ -254,16 +254,14 @@ func newMatcher(people []roster.Person, s *directory.Survey, opt Options) *match
 
 // readLogons notes which accounts have which logon names.
 func (m *matcher) readLogons() {
-	m.logons = holdersOf(len(m.accounts), func(i int32) iter.Seq[string] {
-		return func(yield func(string) bool) { yield(m.accounts[i].Logon) }
-	})
+	m.logons = holdersOf(len(m.accounts), func(i int32, add func(string)) { add(m.accounts[i].Logon) })
 }
 
 // readNames reads all names: parting and spelling them goes on all processors,
 // counting them does not.
 func (m *matcher) readNames() {
 	all := make([]nameParts, len(m.people)+len(m.accounts))
-	inChunks(len(all), func(_, i int) {
+	parallel.Each(len(all), func(_, i int) {
 		if i < len(m.people) {
 			v := &m.people[i].Values
 			all[i] = partsOf(v[roster.Family], v[roster.Given], v[roster.FullName])

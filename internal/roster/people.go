@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yardbroom/internal/names"
+	"yardbroom/internal/parallel"
 )
 
 // State is what somebody is to their employer on a day.
@@ -101,7 +102,7 @@ func (r *Roster) People(day time.Time, trust Trust) []Person {
 		each = append(each, several...)
 	}
 	people := make([]Person, len(each))
-	onAll(len(each), func(i int) {
+	parallel.Each(len(each), func(_, i int) {
 		people[i] = merge(each[i], day, trust)
 		if several := sharing[each[i][0]]; several != nil {
 			people[i].Conflict, people[i].Shared = sharedKey(each[i], several), true

@@ -7,12 +7,11 @@ package roster
 import (
 	"cmp"
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
+
+	"yardbroom/internal/parallel"
 )
 
 // Field is what a column of a roster means.
@@ -180,17 +179,14 @@ func (t *table) understand(source string, opt Options) (*Roster, error) {
 	}
 	width := len(t.rows[0].cells)
 	rows, bad := make([]Row, len(body)), make([]error, len(body))
-	onAll(len(body), func(i int) { bad[i] = readRow(&rows[i], body[i], columns, width, r.DateOrder, opt) })
+	parallel.Each(len(body), func(_, i int) { bad[i] = readRow(&rows[i], body[i], columns, width, r.DateOrder, opt) })
 	r.Rows = rows[:0]
 	for i, err := range bad {
 		if err != nil {
 			r.Bad = append(r.Bad, Bad{body[i].n, err.Error()})
 			continue
 		}
-		if len(r.Rows) < i {
-			rows[len(r.Rows)] = rows[i]
-		}
-		r.Rows = rows[:len(r.Rows)+1]
+		r.Rows = append(r.Rows, rows[i])
 	}
 	slices.SortFunc(r.Bad, func(a, b Bad) int { return cmp.Compare(a.N, b.N) })
 	return r, nil
@@ -228,23 +224,6 @@ func readRow(row *Row, l line, columns []Mapped, width int, order DateOrder, opt
 		return fmt.Errorf("it says nobody: no id, name, mail address or logon name")
 	}
 	return nil
-}
-
-// onAll does something for each of n things, on all processors.
-func onAll(n int, do func(i int)) {
-	const atOnce = 512
-	var next atomic.Int64
-	var wg sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), (n+atOnce-1)/atOnce) {
-		wg.Go(func() {
-			for end := int(next.Add(atOnce)); end-atOnce < n; end = int(next.Add(atOnce)) {
-				for i := end - atOnce; i < min(end, n); i++ {
-					do(i)
-				}
-			}
-		})
-	}
-	wg.Wait()
 }
 
 // splitName makes a family and a given name of a whole one that says which is

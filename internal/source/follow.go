@@ -766,7 +766,7 @@ func (f *follower) asksWhatIsHidden() bool { return f.see != nil && f.see.reader
 
 // hidingNothing selects, of the entries of a query, those that hide nothing.
 func (f *follower) hidingNothing(q *Query) string {
-	return "(&" + q.Filter + f.see.hidesNothing(directory.KindUser, directory.KindGroup, directory.KindOU) + ")"
+	return f.see.hidesNothing(q.Filter, directory.KindUser, directory.KindGroup, directory.KindOU)
 }
 
 // look writes down what is hidden of entries; of several, those that hide nothing are told

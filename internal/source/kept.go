@@ -370,7 +370,10 @@ func (s *Server) keepAll(ctx context.Context, k *Keeping, m *Manifest) error {
 // those that are worked out and that checks look at.
 func (s *Server) namesToKeep(ctx context.Context, q Query) ([]string, error) {
 	names, err := s.StoredNames(ctx, q)
-	return s.andComputed(names), err
+	if err != nil {
+		return nil, err
+	}
+	return s.andComputed(names), nil
 }
 
 // andComputed appends those that are worked out and that checks look at, which are never

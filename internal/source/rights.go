@@ -61,7 +61,7 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 	if v.told == (directory.AttrSet{}) {
 		return nil, nil // the server publishes no schema
 	}
-	whole := "(&" + among + v.hidesNothing(kinds...) + ")"
+	whole := v.hidesNothing(among, kinds...)
 	v.find = func(ctx context.Context, from *Server) error {
 		return v.findWhole(ctx, from, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole})
 	}
@@ -132,14 +132,14 @@ func (v *seer) decidable(k directory.Kind) string {
 	return b.String()
 }
 
-// hidesNothing is true of entries of some kinds of which the server may tell that of all
-// of them.
-func (v *seer) hidesNothing(kinds ...directory.Kind) string {
-	filter := "(|"
+// hidesNothing is true of entries of some kinds, among those that a filter selects, of
+// which the server may tell that of all of them.
+func (v *seer) hidesNothing(among string, kinds ...directory.Kind) string {
+	filter := "(&" + among + "(|"
 	for _, k := range kinds {
 		filter += "(&" + kindFilters[k] + v.decidable(k) + ")"
 	}
-	return filter + ")"
+	return filter + "))"
 }
 
 func eitherWay(id directory.AttrID) string { return fmt.Sprintf("(|(%[1]s=*)(!(%[1]s=*)))", id) }
