@@ -105,6 +105,50 @@ func liveThrough(t *testing.T, s *subject) {
 	newHistory(t, s, *historySeed).compare(*historySteps / 2)
 }
 
+// Of an entry that has changed, and of which its reader may not see all, the survey of
+// changes says so as one of everything does.
+func TestWhatAChangedEntryHidesIsWrittenDown(t *testing.T) {
+	s := slapdSubjectWith(t, realserver.SlapdLastBind, realserver.SlapdPolicies, realserver.SlapdMemberOf, realserver.SlapdSyncLog)
+	a := s.auditor(t)
+	h := newHistory(t, s, 1)
+	h.apart = a.dn
+	_, h.yard.Base, _ = strings.Cut(s.base, ",")
+	h.yard.Bind = a.yard.Bind
+	who := s.person(t, h.c, "Ada Quill", "ada")
+	a.deny(t, h.container("Staff"), true, "mail")
+	h.survey("start", true)
+	h.changes(who, "title", "Keeper of the dome")
+	h.asEverything("hidden")
+}
+
+// A sign-in that a server does not count as a change is read all the same.
+func TestASignInIsReadThoughNobodySaysSo(t *testing.T) {
+	s := practiceSubject(t)
+	h := newHistory(t, s, 1)
+	who := s.person(t, h.c, "Ada Quill", "ada")
+	h.survey("start", true)
+	h.survey("once", false) // with what changed just now
+	s.dir.SignIn(who, time.Now())
+	m := h.asEverything("signed-in")
+	assert.Equal(t, "once", m.Since)
+	assert.Equal(t, 1, m.Changed)
+}
+
+func (h *history) changes(dn, attr, value string) {
+	req := ldap.NewModifyRequest(dn, nil)
+	req.Replace(attr, []string{value})
+	require.NoError(h.t, h.c.Conn().Modify(req))
+}
+
+// asEverything takes a survey of changes, and holds it against one of everything.
+func (h *history) asEverything(name string) *source.Manifest {
+	m, whole := h.survey(name, false), h.survey("whole-"+name, true)
+	require.NotEmpty(h.t, m.Since, m.FullWhy)
+	assert.Equal(h.t, h.entries(whole.Name), h.entries(m.Name))
+	assert.Equal(h.t, whole.Hidden, m.Hidden)
+	return m
+}
+
 // compare lives on and takes surveys both ways, of which more than so many are to be taken
 // the cheap way.
 func (h *history) compare(least int) {
