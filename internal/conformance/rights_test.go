@@ -870,3 +870,137 @@ func TestNothingSureRestsOnWhatIsHidden(t *testing.T) {
 		assert.Greater(t, sure, tries, "there is something that can be said for sure")
 	})
 }
+
+// What entries hide is the same, however many come at once and whoever asks: a survey
+// looks at them in the end, one that is kept and a list while they are read, by their
+// identities or, of very many, all at once. Elsewhere than on the `ad` schema the server
+// says so too when it is asked for one attribute of one entry.
+func TestWhatEntriesHideIsTheSameHoweverTheyAreRead(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		r := rand.New(rand.NewPCG(*rightsSeed, 4))
+		o := newObservatory(t, s, r)
+		if s.dialect == directory.NS389 { // of what is kept the top has to be seen
+			_, top, _ := strings.Cut(s.base, ",")
+			o.rule(t, top, `(targetfilter="(objectClass=domain)")(targetattr="* || nsUniqueId")(version 3.0; acl "top"; allow(read,search,compare) userdn="ldap:///`+o.dn+`";)`)
+			t.Cleanup(o.undo[len(o.undo)-1])
+			o.undo = nil
+		}
+		few := o.yard
+		few.PageSize = 2 // so that pages follow each other, and 10 doubtful ones are very many
+		hidden := func(survey *directory.Survey) map[string][]string {
+			all := map[string][]string{}
+			survey.Subjects(func(of *directory.Subject) {
+				for id := range of.Hidden.All() {
+					all[of.DN] = append(all[of.DN], id.String())
+				}
+			})
+			return all
+		}
+		open := func(yard settings.Yard) *source.Server {
+			c, err := source.Connect(t.Context(), source.Target{Yard: yard})
+			require.NoError(t, err)
+			t.Cleanup(func() { c.Close() })
+			return c
+		}
+		most := 0
+		for round := range max(4, *trials/3) {
+			said, _ := o.denials(t, r)
+			if round%2 == 0 { // of very many
+				attr := map[*directory.Dialect]string{directory.AD: "pwdLastSet", directory.OpenLDAP: "pwdChangedTime", directory.NS389: "pwdUpdateTime"}[s.dialect]
+				o.deny(t, o.base, true, attr)
+				o.deny(t, o.places[0], true, "mail") // those of other places show it
+				o.deny(t, o.entries[len(o.entries)-1], false, "sn")
+				said = append(said, attr+" of all, mail of the first, sn of the last")
+			}
+			whole, err := open(o.yard).Survey(t.Context())
+			require.NoError(t, err)
+			want := hidden(whole)
+			most = max(most, len(want))
+
+			c := open(few)
+			paged, err := c.Survey(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, want, hidden(paged), "a survey in small pages, with %q hidden", said)
+
+			folder := t.TempDir()
+			_, err = source.Keep(t.Context(), c, source.Keeping{Dir: folder, Name: "kept", Now: time.Now})
+			require.NoError(t, err, "with %q hidden", said)
+			kept, err := source.OpenKept(folder, "kept")
+			require.NoError(t, err)
+			again, err := kept.Survey(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, want, hidden(again), "a kept survey, with %q hidden", said)
+
+			var listed []*directory.Entry
+			require.NoError(t, c.Each(t.Context(), source.Selection{Filter: "(objectClass=*)", Rights: true},
+				func() { listed = nil },
+				func(e *directory.Entry) any { kept := e.Clone(); return &kept },
+				func(e any) { listed = append(listed, e.(*directory.Entry)) }))
+			judged := map[string]bool{}
+			whole.Subjects(func(of *directory.Subject) { judged[of.DN] = true })
+			for _, e := range listed {
+				if judged[e.DN] {
+					assert.ElementsMatch(t, want[e.DN], e.Get(directory.AttrHidden.String()), "%s in a list, with %q hidden", e.DN, said)
+				}
+			}
+			if s.dialect != directory.AD {
+				o.agrees(t, c, whole, want)
+			}
+			o.free(t)
+		}
+		assert.Greater(t, most, 15, "entries that hide something")
+	})
+}
+
+// agrees holds what is hidden of the entries of a survey against what the server says of
+// each attribute of each.
+func (o *observatory) agrees(t *testing.T, c *source.Server, survey *directory.Survey, want map[string][]string) {
+	t.Helper()
+	survey.Subjects(func(of *directory.Subject) {
+		for id := range o.dialect.Telling(of.Kind).All() {
+			shown, err := c.Defined(t.Context(), id.String())
+			require.NoError(t, err)
+			if shown == nil {
+				continue // the server knows no such attribute
+			}
+			told := false
+			_, err = c.Search(t.Context(), source.Query{Base: of.DN, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"},
+				Filter: fmt.Sprintf("(|(%[1]s=*)(!(%[1]s=*)))", id)}, func(page []directory.Entry) error {
+				told = told || len(page) > 0
+				return nil
+			})
+			require.NoError(t, err)
+			assert.Equal(t, !told, slices.Contains(want[of.DN], id.String()), "%s of %s", id, of.DN)
+		}
+	})
+}
+
+// A search that somebody stops in the middle leaves nothing behind on the connection that
+// the next one could take for its own.
+func TestTheNextSearchBeginsAnew(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		yard := s.yard
+		yard.PageSize = 3
+		c, err := source.Connect(t.Context(), source.Target{Yard: yard})
+		require.NoError(t, err)
+		defer c.Close()
+		for n := range 9 {
+			s.person(t, c, fmt.Sprint("Somebody ", n), fmt.Sprint("somebody", n))
+		}
+		q := source.Query{Base: s.container("Staff"), Scope: ldap.ScopeWholeSubtree, Filter: "(cn=Somebody *)", Attributes: []string{"cn"}}
+		count := func(stop error) (n int) {
+			_, err := c.Search(t.Context(), q, func(page []directory.Entry) error {
+				n += len(page)
+				return stop
+			})
+			require.Equal(t, stop, err)
+			return n
+		}
+		enough := errors.New("enough")
+		for range 100 {
+			require.Equal(t, 3, count(enough))
+			require.Equal(t, 9, count(nil))
+		}
+		assert.NoError(t, c.Conn().GetLastError(), "an answer that nobody waited for")
+	})
+}

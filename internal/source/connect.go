@@ -12,6 +12,8 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
@@ -80,6 +82,10 @@ type Server struct {
 	unhook   func() bool
 	reader   *directory.Reader // what the bound account may read, once somebody had to know
 	token    []string          // the groups by which it may
+
+	paging  atomic.Bool // a search in pages goes on
+	opening sync.Mutex
+	side    *Server // another connection, once two such searches had to go on at once
 }
 
 // Root is what the server says of itself in its root DSE.
@@ -531,6 +537,12 @@ func (s *Server) chooseBase(u *url.URL) error {
 func (s *Server) Close() error {
 	if s.unhook != nil {
 		s.unhook()
+	}
+	s.opening.Lock()
+	defer s.opening.Unlock()
+	if s.side != nil {
+		s.side.Close()
+		s.side = nil
 	}
 	return s.conn.Close()
 }

@@ -27,6 +27,15 @@ type seer struct {
 	whole map[directory.Key]struct{}
 	told  directory.AttrSet // attributes that the server's schema has
 	find  func(ctx context.Context, from *Server) error
+
+	// What an entry hides, most others that hide something do too, so that what was
+	// found hidden once is asked for apart, and all the rest of it in one question.
+	often directory.AttrSet
+	asked int    // how many entries that may hide something were met
+	all   string // selects all entries that may be met, "" where these change meanwhile
+	// shown is what entries show that show all but what is often hidden, once so many
+	// may hide something that all are asked at once.
+	shown map[directory.Key]directory.AttrSet
 }
 
 // sees makes a seer, nil where rights cannot be told, and finds out first which
@@ -65,15 +74,27 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 	v.find = func(ctx context.Context, from *Server) error {
 		return v.findWhole(ctx, from, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole})
 	}
+	if len(kinds) > 0 {
+		v.all = "(&" + among + "(|"
+		for _, k := range kinds {
+			v.all += kindFilters[k]
+		}
+		v.all += "))"
+	}
 	return v, nil
 }
 
 // findWhole notes the entries of a query, which selects such as hide nothing.
 func (v *seer) findWhole(ctx context.Context, from *Server, q Query) error {
+	return from.keys(ctx, q, func(key directory.Key) { v.whole[key] = struct{}{} })
+}
+
+// keys hands over which entries a query finds.
+func (s *Server) keys(ctx context.Context, q Query, take func(directory.Key)) error {
 	q.Attributes = []string{"1.1"}
-	_, err := from.Search(ctx, q, func(page []directory.Entry) error {
+	_, err := s.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
-			v.whole[directory.KeyOf(page[i].DN)] = struct{}{}
+			take(directory.KeyOf(page[i].DN))
 		}
 		return nil
 	})
@@ -89,12 +110,12 @@ func (v *seer) settle(ctx context.Context, s *directory.Survey) error {
 			doubtful = append(doubtful, of)
 		}
 	})
-	for some := range slices.Chunk(doubtful, partSize) {
-		ids := make([]string, len(some))
+	for some := range slices.Chunk(doubtful, v.server.pageSize()) {
+		doubts := make([]doubt, len(some))
 		for i, of := range some {
-			ids[i] = of.ID
+			doubts[i] = doubt{of.Key, of.ID}
 		}
-		shown, err := v.decided(ctx, ids)
+		shown, err := v.decided(ctx, doubts)
 		if err != nil {
 			return err
 		}
@@ -122,11 +143,11 @@ var kindFilters = map[directory.Kind]string{
 	directory.KindOU:    "(objectClass=organizationalUnit)",
 }
 
-// decidable is true of entries of which the server may tell whether they have
-// each of the attributes that tell something.
-func (v *seer) decidable(k directory.Kind) string {
+// decidable is a condition on entries of which the server may tell whether they have each
+// of some attributes.
+func decidable(attrs directory.AttrSet) string {
 	var b strings.Builder
-	for id := range v.telling(k).All() {
+	for id := range attrs.All() {
 		b.WriteString(eitherWay(id))
 	}
 	return b.String()
@@ -137,7 +158,7 @@ func (v *seer) decidable(k directory.Kind) string {
 func (v *seer) hidesNothing(among string, kinds ...directory.Kind) string {
 	filter := "(&" + among + "(|"
 	for _, k := range kinds {
-		filter += "(&" + kindFilters[k] + v.decidable(k) + ")"
+		filter += "(&" + kindFilters[k] + decidable(v.telling(k)) + ")"
 	}
 	return filter + "))"
 }
@@ -195,7 +216,7 @@ func (v *seer) byAccessList(e *directory.Entry) {
 // byFilter asks, of the entries that are not known to show all, for each
 // attribute whether the server may tell.
 func (v *seer) byFilter(ctx context.Context, page []directory.Entry) error {
-	var ids []string
+	var doubts []doubt
 	doubtful := map[directory.Key]*directory.Entry{}
 	identity := v.server.Dialect.Identity.String()
 	for i := range page {
@@ -205,49 +226,13 @@ func (v *seer) byFilter(ctx context.Context, page []directory.Entry) error {
 			continue
 		}
 		doubtful[key] = e
-		ids = append(ids, e.First(identity))
+		doubts = append(doubts, doubt{key, e.First(identity)})
 	}
-	shown, err := v.decided(ctx, ids)
+	shown, err := v.decided(ctx, doubts)
 	for key, e := range doubtful {
 		e.Hide(v.telling(v.kind(e)).Without(shown[key]), false)
 	}
 	return err
-}
-
-// decided asks, of the entries with some identities, for each attribute of
-// which of them the server may tell whether they have it. One without an
-// identity is not asked for.
-func (v *seer) decided(ctx context.Context, ids []string) (map[directory.Key]directory.AttrSet, error) {
-	ids = slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return id == "" })
-	shown := map[directory.Key]directory.AttrSet{}
-	if len(ids) == 0 {
-		return shown, nil
-	}
-	these := anyIdentity(v.server.Dialect, ids)
-	for id := range v.told.All() {
-		_, err := v.server.Search(
-			ctx,
-			Query{
-				Base:       v.server.Base,
-				Scope:      ldap.ScopeWholeSubtree,
-				Filter:     "(&" + these + eitherWay(id) + ")",
-				Attributes: []string{"1.1"},
-			},
-			func(page []directory.Entry) error {
-				for i := range page {
-					key := directory.KeyOf(page[i].DN)
-					set := shown[key]
-					set.Add(id)
-					shown[key] = set
-				}
-				return nil
-			},
-		)
-		if err != nil {
-			return nil, err
-		}
-	}
-	return shown, nil
 }
 
 func (v *seer) kind(e *directory.Entry) directory.Kind { return kindSeen(v.server.Dialect, e) }

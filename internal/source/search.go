@@ -38,9 +38,6 @@ func listOnly() ldap.Control {
 // several processors can judge them.
 const partSize = 1000
 
-// mostBarren is how many pages in a row may bring nothing new.
-const mostBarren = 100
-
 // attempts is how often a read is begun before a lossy connection is given up.
 const attempts = 3
 
@@ -108,8 +105,19 @@ func (q *Query) request(pageSize int) (*ldap.SearchRequest, *ldap.ControlPaging,
 
 // Search runs a query in pages and hands each page over as it comes. It
 // returns how many references to other servers it met, none of which it
-// follows. A search that ends early is an error, whatever it gave.
-func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entry) error) (referrals int, err error) {
+// follows. A search that ends early is an error, whatever it gave. Whoever takes a page
+// may search too.
+func (s *Server) Search(ctx context.Context, q Query, take func([]directory.Entry) error) (referrals int, err error) {
+	if q.Scope != ldap.ScopeBaseObject && !q.Unpaged {
+		if !s.paging.CompareAndSwap(false, true) {
+			side, err := s.aside(ctx)
+			if err != nil {
+				return 0, err
+			}
+			return side.Search(ctx, q, take)
+		}
+		defer s.paging.Store(false)
+	}
 	req, paging, err := q.request(s.pageSize())
 	if err != nil {
 		return 0, err
@@ -117,43 +125,36 @@ func (s *Server) Search(ctx context.Context, q Query, page func([]directory.Entr
 	ctx, stop := context.WithTimeoutCause(ctx, s.within(),
 		fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
 	defer stop()
-	began, read, barren := time.Now(), 0, 0
+	began, read := time.Now(), 0
 	step := "reading from " + s.URL
 	defer func() {
 		s.target.Progress.tell(step, Over, 0)
 		s.logSearch(ctx, &q, read, time.Since(began))
 	}()
-	for {
-		entries, res, err := s.onePage(ctx, req)
+	all := &pages{server: s, req: req, paging: paging, only: q.FirstPage}
+	defer all.leave(ctx)
+	for all.ask(ctx); all.next != nil; {
+		got, err := all.get(ctx)
 		if err != nil {
 			return referrals, err
 		}
-		for _, where := range res.references {
+		for _, where := range got.references {
 			if !s.ownPartition(where) {
 				referrals++
 			}
 		}
-		read += len(entries)
+		read += len(got.entries)
 		s.target.Progress.tell(step, int64(read), 0)
-		for i := range entries {
-			if err := s.complete(ctx, &entries[i]); err != nil {
+		for i := range got.entries {
+			if err := s.complete(ctx, &got.entries[i]); err != nil {
 				return referrals, err
 			}
 		}
-		if err := page(entries); err != nil {
+		if err := take(got.entries); err != nil {
 			return referrals, err
 		}
-		if len(res.cookie) == 0 || q.FirstPage {
-			return referrals, nil
-		}
-		if barren++; len(entries) > 0 {
-			barren = 0
-		}
-		if barren >= mostBarren {
-			return referrals, fmt.Errorf("%s goes on paging and gives no entries: stopped after %d empty pages", s.URL, barren)
-		}
-		paging.SetCookie(res.cookie)
 	}
+	return referrals, nil
 }
 
 // pageSize is how many entries are asked for at once.

@@ -1,0 +1,86 @@
+package source
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"yardbroom/internal/directory"
+)
+
+// mostBarren is how many pages in a row may bring nothing.
+const mostBarren = 100
+
+// pages are the pages of one search (RFC 2696). While one is looked at, the server looks
+// for the next.
+type pages struct {
+	server *Server
+	req    *ldap.SearchRequest
+	paging *ldap.ControlPaging // of the request
+	only   bool                // the first one
+	barren int                 // how many have brought nothing since one did
+	next   chan page           // nil when there is none
+}
+
+// page is one of them, or why it did not come.
+type page struct {
+	entries []directory.Entry
+	result
+	err error
+}
+
+// ask asks for the next page, and does not wait for it.
+func (p *pages) ask(ctx context.Context) {
+	next := make(chan page, 1)
+	go func() {
+		var got page
+		got.entries, got.result, got.err = p.server.onePage(ctx, p.req)
+		next <- got
+	}()
+	p.next = next
+}
+
+// get waits for the next page, and asks for the one behind it.
+func (p *pages) get(ctx context.Context) (page, error) {
+	got := <-p.next
+	p.next = nil
+	if p.barren++; len(got.entries) > 0 {
+		p.barren = 0
+	}
+	switch {
+	case got.err != nil || len(got.cookie) == 0 || p.only:
+		return got, got.err
+	case p.barren >= mostBarren:
+		return got, fmt.Errorf("%s goes on paging and gives no entries: stopped after %d empty pages", p.server.URL, p.barren)
+	}
+	p.paging.SetCookie(got.cookie)
+	p.ask(ctx)
+	return got, nil
+}
+
+// leave waits for what was asked for and is not wanted any more: an answer to it would
+// come in the middle of the next search.
+func (p *pages) leave(ctx context.Context) {
+	if p.next != nil {
+		select {
+		case <-p.next:
+		case <-ctx.Done():
+		}
+	}
+}
+
+// aside is another connection to the server, for a search in pages while one goes on over
+// this: slapd knows of one only, on each connection, how far it has come.
+func (s *Server) aside(ctx context.Context) (*Server, error) {
+	s.opening.Lock()
+	defer s.opening.Unlock()
+	if s.side == nil {
+		side, err := s.Another(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("a second connection to %s: %w", s.URL, err)
+		}
+		s.side = side
+	}
+	return s.side, nil
+}
