@@ -22,6 +22,7 @@ import (
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 	"yardbroom/internal/wording"
@@ -454,37 +455,72 @@ type summary struct {
 	Accounts []string `json:"accounts,omitempty"` // dropped
 }
 
-// encode writes the head of the batch and its lines as they are kept.
-func (b *Batch) encode() (head []byte, lines [][]byte, err error) {
-	if head, err = json.Marshal(b); err != nil {
-		return nil, nil, err
+// encode writes the batch as it is kept.
+func (b *Batch) encode() (kept *store.Batch, err error) {
+	kept = &store.Batch{ID: b.ID, Lines: make([]store.Line, len(b.Lines))}
+	if kept.Head, err = json.Marshal(b); err != nil {
+		return nil, err
 	}
-	lines = make([][]byte, len(b.Lines))
-	for i := range b.Lines {
-		if lines[i], err = json.Marshal(&b.Lines[i]); err != nil {
-			return nil, nil, err
+	return kept, eachLine(len(b.Lines), func(i int) (err error) {
+		l := &b.Lines[i]
+		kept.Lines[i] = store.Line{N: l.N, Dropped: l.State == Dropped}
+		kept.Lines[i].Body, err = json.Marshal(l)
+		return err
+	})
+}
+
+// eachLine does something for each of so many lines, on all processors, and returns the
+// error of the first for which there was one.
+func eachLine(n int, do func(i int) error) error {
+	errs := make([]error, parallel.Chunks(n))
+	parallel.Each(n, func(chunk, i int) {
+		if err := do(i); errs[chunk] == nil {
+			errs[chunk] = err
+		}
+	})
+	for _, err := range errs {
+		if err != nil {
+			return err
 		}
 	}
-	return head, lines, nil
+	return nil
 }
 
 // Digest returns the SHA-256 over everything of the batch that decides what
 // is done: its head, its lines, and which of them were dropped.
 func (b *Batch) Digest() (string, error) {
-	head, lines, err := b.encode()
+	kept, err := b.encode()
 	if err != nil {
 		return "", err
 	}
-	return b.digestOf(head, lines), nil
+	return digestOf(kept), nil
 }
 
-func (b *Batch) digestOf(head []byte, lines [][]byte) string {
+func digestOf(kept *store.Batch) string {
 	h := sha256.New()
-	fmt.Fprintf(h, "%s\n", head)
-	for i := range lines {
-		fmt.Fprintf(h, "%s\n%t\n", lines[i], b.Lines[i].State == Dropped)
+	fmt.Fprintf(h, "%s\n", kept.Head)
+	for i := range kept.Lines {
+		fmt.Fprintf(h, "%s\n%t\n", kept.Lines[i].Body, kept.Lines[i].Dropped)
 	}
 	return hex.EncodeToString(h.Sum(nil))
+}
+
+// Unchanged fails where the batch that is kept is another one than this by now, or stands
+// otherwise.
+func (b *Batch) Unchanged(ctx context.Context, s *store.Store) error {
+	kept, err := s.Batch(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	now := &Batch{ID: b.ID}
+	if err := standing(ctx, s, b.ID, false, now); err != nil {
+		return err
+	}
+	digest, err := b.Digest()
+	if err == nil && (digestOf(kept) != digest || now.State != b.State) {
+		err = fmt.Errorf("batch %d was changed meanwhile, and is %s now; look at it again", b.ID, now.State)
+	}
+	return err
 }
 
 func (b *Batch) record(event, by string, at time.Time, dropped ...string) (*store.Record, error) {
@@ -513,14 +549,12 @@ func (b *Batch) Save(ctx context.Context, s *store.Store) error {
 	_, err := s.AddBatch(ctx, func(id int) (*store.Batch, *store.Record, error) {
 		b.ID, b.State = id, Staged
 		b.number()
-		head, lines, err := b.encode()
-		if err != nil {
-			return nil, nil, err
-		}
-		kept := &store.Batch{Head: head}
 		for i := range b.Lines {
 			b.Lines[i].State = Waiting
-			kept.Lines = append(kept.Lines, store.Line{N: b.Lines[i].N, Body: lines[i]})
+		}
+		kept, err := b.encode()
+		if err != nil {
+			return nil, nil, err
 		}
 		record, err := b.record(EventStaged, b.By, b.Created)
 		return kept, record, err
@@ -539,19 +573,19 @@ func Load(ctx context.Context, s *store.Store, id int) (*Batch, error) {
 	if err != nil {
 		return nil, fmt.Errorf("batch %d: %w", id, errors.Join(ErrTampered, err))
 	}
-	head, lines, err := b.encode()
+	again, err := b.encode()
 	if err != nil {
 		return nil, err
 	}
 	// JSON that only means the same was not written here.
-	same := bytes.Equal(head, kept.Head)
-	for i := range lines {
-		same = same && bytes.Equal(lines[i], kept.Lines[i].Body)
+	same := bytes.Equal(again.Head, kept.Head)
+	for i := range again.Lines {
+		same = same && bytes.Equal(again.Lines[i].Body, kept.Lines[i].Body)
 	}
 	if !same {
 		return nil, fmt.Errorf("batch %d: %w", id, ErrTampered)
 	}
-	digest := b.digestOf(head, lines)
+	digest := digestOf(kept)
 	records, err := s.About(ctx, id)
 	if err != nil {
 		return nil, err
@@ -579,18 +613,19 @@ func decode(kept *store.Batch) (*Batch, error) {
 	}
 	b.ID = kept.ID
 	b.Lines = make([]Line, len(kept.Lines))
-	for i, l := range kept.Lines {
-		if l.Body != nil {
-			if err := json.Unmarshal(l.Body, &b.Lines[i]); err != nil {
-				return nil, err
+	return b, eachLine(len(kept.Lines), func(i int) error {
+		from, l := &kept.Lines[i], &b.Lines[i]
+		if from.Body != nil {
+			if err := json.Unmarshal(from.Body, l); err != nil {
+				return err
 			}
 		}
-		b.Lines[i].N, b.Lines[i].State = l.N, Waiting
-		if l.Dropped {
-			b.Lines[i].State = Dropped
+		l.N, l.State = from.N, Waiting
+		if from.Dropped {
+			l.State = Dropped
 		}
-	}
-	return b, nil
+		return nil
+	})
 }
 
 // Heads returns all batches without their lines, oldest first.

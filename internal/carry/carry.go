@@ -94,6 +94,9 @@ type run struct {
 	// above are the folded names that entries which are deleted or brought back
 	// stand below.
 	above map[string]bool
+	// unseen are the lines of a batch that nobody has begun with before, until they are
+	// looked at: the journal knows nothing of them.
+	unseen *unseen
 	// foretold is what lines of a dry run would have changed; nil where lines are
 	// carried out.
 	foretold *changedNames
@@ -170,6 +173,9 @@ func (j *Job) Run(ctx context.Context, pace Pace) (Result, error) {
 	if err := r.permitted(ctx); err != nil {
 		return res, err
 	}
+	if r.Batch.State == batch.Staged {
+		r.unseen = newUnseen(r.Batch)
+	}
 	sealed, err := r.Store.Append(ctx, r.record(batch.EventBegun, 0, beginning{
 		Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open(), Signed: r.signedBy()}))
 	if err != nil {
@@ -202,28 +208,11 @@ func (r *run) reserve(ctx context.Context) (unlock func(), err error) {
 	if unlock, err = r.Store.LockBatch(r.Batch.ID); err != nil {
 		return nil, err
 	}
-	if err := r.unchanged(ctx); err != nil {
+	if err := r.Batch.Unchanged(ctx, r.Store); err != nil {
 		unlock()
 		return nil, err
 	}
 	return unlock, nil
-}
-
-// unchanged fails where the kept batch is not the one that was loaded.
-func (r *run) unchanged(ctx context.Context) error {
-	now, err := batch.Load(ctx, r.Store, r.Batch.ID)
-	if err != nil {
-		return err
-	}
-	was, err := r.Batch.Digest()
-	if err != nil {
-		return err
-	}
-	is, err := now.Digest()
-	if err == nil && (is != was || now.State != r.Batch.State) {
-		err = fmt.Errorf("batch %d was changed meanwhile, and is %s now; look at it again", r.Batch.ID, now.State)
-	}
-	return err
 }
 
 // Close ends a batch whose lines were all settled by a process that was

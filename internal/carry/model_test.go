@@ -2,6 +2,7 @@ package carry_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -661,11 +662,27 @@ func (w *world) kept(what, name string, touched map[string]string, l *batch.Line
 	}
 }
 
-// verify proves the journal, and that no step was done twice.
+// verify proves the journal, and that each line's steps are numbered one after the other:
+// whoever goes on with a line knows what was tried of it.
 func (w *world) verify() {
 	ctx := context.Background()
 	_, err := w.st.Verify(ctx, "")
 	require.NoError(w.t, err)
+	steps := map[store.LineOf][]int{}
+	require.NoError(w.t, w.st.Since(ctx, "intent", time.Time{}, func(r *store.Sealed) error { // the latest first
+		var body struct{ Step struct{ N int } }
+		if err := json.Unmarshal(r.Body, &body); err != nil {
+			return err
+		}
+		of := store.LineOf{Batch: r.Batch, Line: r.Line}
+		steps[of] = append(steps[of], body.Step.N)
+		return nil
+	}))
+	for of, numbers := range steps {
+		for i, n := range numbers {
+			require.Equal(w.t, len(numbers)-i, n, "the steps of line %d of batch %d are %v, the latest first", of.Line, of.Batch, numbers)
+		}
+	}
 	_, err = os.Stat(filepath.Join(w.state, "yardbroom.db"))
 	require.NoError(w.t, err)
 }
