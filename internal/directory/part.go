@@ -15,6 +15,7 @@ type Part struct {
 	survey   Survey // what else the entries gave
 	keys     []Key
 	keep     AttrSet // texts to keep besides those that checks always look at
+	textless bool    // none is kept
 	domain   *Domain
 	policies map[string]string
 	above    parents
@@ -33,6 +34,9 @@ func (s *Survey) NewPart(n int, more AttrSet) *Part {
 	p.survey.Words = s.Words
 	return p
 }
+
+// LeaveTexts lets the accounts be kept without their texts, for whoever looks at none.
+func (p *Part) LeaveTexts() { p.textless = true }
 
 // Len returns the number of accounts in the part.
 func (p *Part) Len() int { return len(p.accounts) }
@@ -89,12 +93,19 @@ func (p *Part) Add(d *Dialect, e *Entry) (key, parent Key) {
 	if a.Present.Has(AttrGIDNumber) {
 		s.gidNumbers[strings.Clone(e.First("gidNumber"))] = struct{}{}
 	}
-	keep := machineTexts
-	if a.Kind != KindComputer {
-		keep = personTexts
-	}
-	p.buf = a.compact(e, keep.Union(p.keep), p.survey.Words, &p.arena, p.buf)
+	p.buf = a.compact(e, p.texts(a), p.survey.Words, &p.arena, p.buf)
 	return key, parent
+}
+
+// texts are the attributes of an account whose texts are kept.
+func (p *Part) texts(a *Account) AttrSet {
+	switch {
+	case p.textless:
+		return AttrSet{}
+	case a.Kind == KindComputer:
+		return machineTexts.Union(p.keep)
+	}
+	return personTexts.Union(p.keep)
 }
 
 // policyName keeps one copy of each policy's name, apart from the entries.

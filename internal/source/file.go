@@ -66,10 +66,11 @@ type keptAs struct {
 
 // learnt is what reading a file has shown of it.
 type learnt struct {
-	read    *directory.Survey
-	ahead   ahead           // what will be asked for
-	places  *places         // where its entries stand, once it was read with that ahead
-	carried map[string]bool // the names of all attributes in it, in lower case, once somebody had to know
+	read     *directory.Survey
+	ahead    ahead           // what will be asked for
+	textless bool            // of what is read now nobody looks at the texts of accounts
+	places   *places         // where its entries stand, once it was read with that ahead
+	carried  map[string]bool // the names of all attributes in it, in lower case, once somebody had to know
 }
 
 // changes are entries to be read in the place of those in the file, nil for those that are
@@ -328,6 +329,9 @@ func (f *File) survey(
 	}
 	work := func(records []ldif.Record) (j judged) {
 		j.part = s.NewPart(len(records), f.Keep)
+		if f.textless {
+			j.part.LeaveTexts()
+		}
 		for i := range records {
 			if !records[i].IsEntry() {
 				r := &records[i]
@@ -631,7 +635,9 @@ func (f *File) Frame(ctx context.Context, need Need) (*directory.Survey, error) 
 		if need.Accounts {
 			f.ahead = max(f.ahead, namesAhead)
 		}
+		f.textless = true // lists look at entries for them
 		s, err := f.readSurvey(ctx)
+		f.textless = false
 		if err != nil {
 			return nil, err
 		}
