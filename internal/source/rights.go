@@ -28,13 +28,13 @@ type seer struct {
 	told  directory.AttrSet // attributes that the server's schema has
 	find  func(ctx context.Context, from *Server) error
 
-	// What an entry hides, most others that hide something do too, so that what was
-	// found hidden once is asked for apart, and all the rest of it in one question.
+	// often are attributes that were found hidden. Others hide mostly the same, so that
+	// these are asked for apart, and all the rest in one question.
 	often directory.AttrSet
 	asked int    // how many entries that may hide something were met
 	all   string // selects all entries that may be met, "" where these change meanwhile
-	// shown is what entries show that show all but what is often hidden, once so many
-	// may hide something that all are asked at once.
+	// shown is what entries show, of those that show all but what is often hidden; nil
+	// until so many may hide something that all are asked at once.
 	shown map[directory.Key]directory.AttrSet
 }
 
