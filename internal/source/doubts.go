@@ -17,8 +17,9 @@ type doubt struct {
 
 const (
 	// doubtsAtOnce is how many entries are asked for by their identities in one question:
-	// a server holds each that it finds against all of them.
-	doubtsAtOnce = 100
+	// a server holds each that it finds against all of them, and each question is a way
+	// there and back.
+	doubtsAtOnce = 50
 	// So many pages of doubts may be met before all entries are asked at once, and one
 	// doubt for so many entries that hide nothing.
 	doubtPages    = 5
