@@ -2,6 +2,7 @@ package directory
 
 import (
 	"iter"
+	"math/bits"
 	"strings"
 )
 
@@ -364,6 +365,9 @@ func (s *AttrSet) Add(id AttrID) { s[id/64] |= 1 << (id % 64) }
 
 // Has tells whether the attribute is in the set.
 func (s AttrSet) Has(id AttrID) bool { return s[id/64]&(1<<(id%64)) != 0 }
+
+// Len returns how many attributes are in the set.
+func (s AttrSet) Len() int { return bits.OnesCount64(s[0]) + bits.OnesCount64(s[1]) }
 
 // Union returns what is in either set.
 func (s AttrSet) Union(o AttrSet) AttrSet { return AttrSet{s[0] | o[0], s[1] | o[1]} }

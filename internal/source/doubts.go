@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"slices"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -29,27 +30,34 @@ const (
 // decided returns, of entries that may hide something, the attributes of which the server
 // may tell whether they have them. Of one without an identity it may be asked in vain.
 func (v *seer) decided(ctx context.Context, doubts []doubt) (map[directory.Key]directory.AttrSet, error) {
-	if v.shown == nil && v.all != "" && v.asked > max(doubtPages*v.server.pageSize(), len(v.whole)/wholeForDoubt) {
-		if err := v.askAll(ctx); err != nil {
-			return nil, err
-		}
-	}
-	v.asked += len(doubts)
 	shown := make(map[directory.Key]directory.AttrSet, len(doubts))
-	var open []doubt
-	for _, d := range doubts {
-		if all, known := v.shown[d.key]; known {
-			shown[d.key] = all
-		} else if d.id != "" {
-			open = append(open, d)
+	for some := range slices.Chunk(doubts, min(doubtsAtOnce, v.server.pageSize())) {
+		if v.shown == nil && v.all != "" && v.many() {
+			if err := v.askAll(ctx); err != nil {
+				return nil, err
+			}
 		}
-	}
-	for some := range slices.Chunk(open, min(doubtsAtOnce, v.server.pageSize())) {
-		if err := v.askThese(ctx, some, shown); err != nil {
+		v.asked += len(some)
+		var open []doubt
+		for _, d := range some {
+			if all, known := v.shown[d.key]; known {
+				shown[d.key] = all
+			} else if d.id != "" {
+				open = append(open, d)
+			}
+		}
+		if err := v.askThese(ctx, open, shown); err != nil {
 			return nil, err
 		}
 	}
 	return shown, nil
+}
+
+// many tells that so many entries may hide something, or that a server without an index of
+// identities answers so late, that it is time to ask for all of them at once.
+func (v *seer) many() bool {
+	all := time.Duration(1+v.often.Len()) * v.took
+	return v.asked > max(doubtPages*v.server.pageSize(), len(v.whole)/wholeForDoubt) || v.took > 0 && v.spent > all
 }
 
 // askAll finds out, of all entries that may be met, which show all but what is often
@@ -76,6 +84,11 @@ func (v *seer) askAll(ctx context.Context) error {
 
 // askThese adds what some entries show, which fit into one page.
 func (v *seer) askThese(ctx context.Context, some []doubt, shown map[directory.Key]directory.AttrSet) error {
+	if len(some) == 0 {
+		return nil
+	}
+	began := time.Now()
+	defer func() { v.spent += time.Since(began) }()
 	ask := func(of []doubt, all directory.AttrSet) error {
 		ids := make([]string, len(of))
 		for i, d := range of {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -31,8 +32,10 @@ type seer struct {
 	// often are attributes that were found hidden. Others hide mostly the same, so that
 	// these are asked for apart, and all the rest in one question.
 	often directory.AttrSet
-	asked int    // how many entries that may hide something were met
-	all   string // selects all entries that may be met, "" where these change meanwhile
+	asked int           // how many entries that may hide something were met
+	spent time.Duration // on asking for them by their identities
+	took  time.Duration // a question of all entries
+	all   string        // selects all entries that may be met, "" where these change meanwhile
 	// shown is what entries show, of those that show all but what is often hidden; nil
 	// until so many may hide something that all are asked at once.
 	shown map[directory.Key]directory.AttrSet
@@ -72,6 +75,8 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 	}
 	whole := v.hidesNothing(among, kinds...)
 	v.find = func(ctx context.Context, from *Server) error {
+		began := time.Now()
+		defer func() { v.took = time.Since(began) }()
 		return v.findWhole(ctx, from, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole})
 	}
 	if len(kinds) > 0 {

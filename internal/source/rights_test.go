@@ -45,3 +45,29 @@ func TestAKeptSurveyHoldsWhatWasHidden(t *testing.T) {
 		}
 	}
 }
+
+// All entries are asked at once when there are many doubtful ones, for a directory of that
+// size, or when asking for some has taken longer than asking for all would.
+func TestWhenAllAreAskedAtOnce(t *testing.T) {
+	whole := map[directory.Key]struct{}{}
+	for i := range 80_000 {
+		whole[directory.Key{uint64(i)}] = struct{}{}
+	}
+	mail := directory.Attrs(directory.AttrMail)
+	for name, c := range map[string]struct {
+		v    seer
+		many bool
+	}{
+		"nothing was met":                  {seer{took: time.Second}, false},
+		"five pages":                       {seer{asked: 5000}, false},
+		"more than five pages":             {seer{asked: 5001}, true},
+		"more than five pages, but few":    {seer{asked: 5001, whole: whole}, false},
+		"one for eight that hide nothing":  {seer{asked: 10_001, whole: whole}, true},
+		"sooner than all would be":         {seer{asked: 50, took: time.Second, spent: 2 * time.Second, often: mail}, false},
+		"later than all would be":          {seer{asked: 50, took: time.Second, spent: 2*time.Second + 1, often: mail}, true},
+		"how long all take was not looked": {seer{asked: 50, spent: time.Hour}, false},
+	} {
+		c.v.server = &Server{}
+		assert.Equal(t, c.many, c.v.many(), name)
+	}
+}
