@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -94,9 +95,9 @@ type run struct {
 	// above are the folded names that entries which are deleted or brought back
 	// stand below.
 	above map[string]bool
-	// unseen are the lines of a batch that nobody has begun with before, until they are
-	// looked at: the journal knows nothing of them.
-	unseen *unseen
+	// unseen are the numbers of the lines of a batch that nobody has begun with before,
+	// until they are looked at: the journal can know nothing of them.
+	unseen sync.Map
 	// foretold is what lines of a dry run would have changed; nil where lines are
 	// carried out.
 	foretold *changedNames
@@ -174,7 +175,9 @@ func (j *Job) Run(ctx context.Context, pace Pace) (Result, error) {
 		return res, err
 	}
 	if r.Batch.State == batch.Staged {
-		r.unseen = newUnseen(r.Batch)
+		for i := range r.Batch.Lines {
+			r.unseen.Store(r.Batch.Lines[i].N, nil)
+		}
 	}
 	sealed, err := r.Store.Append(ctx, r.record(batch.EventBegun, 0, beginning{
 		Server: r.Server.URL, Host: r.Server.HostName(), Bound: r.Server.Bound, Identity: r.Batch.Identity, Lines: r.Batch.Open(), Signed: r.signedBy()}))

@@ -2,9 +2,7 @@ package carry
 
 import (
 	"context"
-	"sync"
 
-	"yardbroom/internal/batch"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/store"
 )
@@ -46,31 +44,4 @@ func historyOf(records []store.Sealed, d *directory.Dialect) (*history, error) {
 		}
 	}
 	return h, nil
-}
-
-// unseen are the lines of a batch that was staged and never begun, of which the journal
-// can know nothing before they are looked at.
-type unseen struct {
-	mu    sync.Mutex
-	lines map[int]bool
-}
-
-func newUnseen(b *batch.Batch) *unseen {
-	u := &unseen{lines: make(map[int]bool, len(b.Lines))}
-	for i := range b.Lines {
-		u.lines[b.Lines[i].N] = true
-	}
-	return u
-}
-
-// take tells whether a line is looked at for the first time. From then on it is not.
-func (u *unseen) take(line int) bool {
-	if u == nil {
-		return false
-	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	first := u.lines[line]
-	delete(u.lines, line)
-	return first
 }

@@ -197,7 +197,7 @@ func (w *worker) seenPast(ctx context.Context, l *batch.Line) (*history, error) 
 
 // recorded is what the journal knows of a line.
 func (w *worker) recorded(ctx context.Context, l *batch.Line) (*history, error) {
-	if w.unseen.take(l.N) || w.Batch.State == batch.Staged && l.State == batch.Waiting {
+	if _, first := w.unseen.LoadAndDelete(l.N); first || w.Batch.State == batch.Staged && l.State == batch.Waiting {
 		return &history{}, nil
 	}
 	return readHistory(ctx, w.Store.Journal, w.Batch.ID, l.N, w.server.Dialect)

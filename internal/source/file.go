@@ -66,11 +66,10 @@ type keptAs struct {
 
 // learnt is what reading a file has shown of it.
 type learnt struct {
-	read     *directory.Survey
-	ahead    ahead           // what will be asked for
-	textless bool            // of what is read now nobody looks at the texts of accounts
-	places   *places         // where its entries stand, once it was read with that ahead
-	carried  map[string]bool // the names of all attributes in it, in lower case, once somebody had to know
+	read    *directory.Survey
+	ahead   ahead           // what will be asked for
+	places  *places         // where its entries stand, once it was read with that ahead
+	carried map[string]bool // the names of all attributes in it, in lower case, once somebody had to know
 }
 
 // changes are entries to be read in the place of those in the file, nil for those that are
@@ -254,7 +253,7 @@ type judged struct {
 // the rest of the file shows another, it is read again.
 func (f *File) Survey(ctx context.Context) (*directory.Survey, error) {
 	if f.read == nil {
-		s, err := f.readSurvey(ctx)
+		s, err := f.readSurvey(ctx, withTexts)
 		if err != nil {
 			return nil, err
 		}
@@ -263,17 +262,25 @@ func (f *File) Survey(ctx context.Context) (*directory.Survey, error) {
 	return f.read, nil
 }
 
-func (f *File) readSurvey(ctx context.Context) (*directory.Survey, error) {
+// texts tells whether those of accounts are kept, for checks.
+type texts bool
+
+const (
+	withTexts    texts = true
+	withoutTexts texts = false
+)
+
+func (f *File) readSurvey(ctx context.Context, keep texts) (*directory.Survey, error) {
 	d := f.Dialect
 	if d == nil {
 		d, _ = f.guess(ctx)
 	}
-	s, _, err := f.survey(ctx, d, nil)
+	s, _, err := f.survey(ctx, d, keep, nil)
 	if err != nil || f.Dialect != nil {
 		return s, err
 	}
 	if real := directory.DialectOf(s.SeenAnywhere()); real != d {
-		s, _, err = f.survey(ctx, real, nil)
+		s, _, err = f.survey(ctx, real, keep, nil)
 	}
 	return s, err
 }
@@ -316,7 +323,7 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 // survey reads the file, and returns the entries for which a test says yes besides, if
 // there is one.
 func (f *File) survey(
-	ctx context.Context, d *directory.Dialect, test func(*directory.Entry) bool,
+	ctx context.Context, d *directory.Dialect, keep texts, test func(*directory.Entry) bool,
 ) (*directory.Survey, []directory.Entry, error) {
 	began := time.Now()
 	s := directory.NewSurvey(d)
@@ -329,7 +336,7 @@ func (f *File) survey(
 	}
 	work := func(records []ldif.Record) (j judged) {
 		j.part = s.NewPart(len(records), f.Keep)
-		if f.textless {
+		if keep == withoutTexts {
 			j.part.LeaveTexts()
 		}
 		for i := range records {
@@ -441,7 +448,7 @@ func (f *File) fulfilling(ctx context.Context, cond filter.Filter) ([]directory.
 	}
 	test := func(e *directory.Entry) bool { return m.Match(e) == filter.True }
 	if f.ahead == entriesAhead && f.read == nil && f.Dialect != nil {
-		s, found, err := f.survey(ctx, f.Dialect, test)
+		s, found, err := f.survey(ctx, f.Dialect, withTexts, test)
 		if err != nil {
 			return nil, err
 		}
@@ -635,9 +642,7 @@ func (f *File) Frame(ctx context.Context, need Need) (*directory.Survey, error) 
 		if need.Accounts {
 			f.ahead = max(f.ahead, namesAhead)
 		}
-		f.textless = true // lists look at entries for them
-		s, err := f.readSurvey(ctx)
-		f.textless = false
+		s, err := f.readSurvey(ctx, withoutTexts) // lists look at entries for them
 		if err != nil {
 			return nil, err
 		}

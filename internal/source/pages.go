@@ -78,7 +78,7 @@ func (s *Server) aside(ctx context.Context) (*Server, error) {
 	if s.side == nil {
 		side, err := s.Another(ctx)
 		if err != nil {
-			return nil, fmt.Errorf("a second connection to %s: %w", s.URL, err)
+			return nil, fmt.Errorf("a second connection is needed: %w", err)
 		}
 		s.side = side
 	}

@@ -80,11 +80,7 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 		return v.findWhole(ctx, from, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: whole})
 	}
 	if len(kinds) > 0 {
-		v.all = "(&" + among + "(|"
-		for _, k := range kinds {
-			v.all += kindFilters[k]
-		}
-		v.all += "))"
+		v.all = ofKinds(among, kinds, func(directory.Kind) string { return "" })
 	}
 	return v, nil
 }
@@ -115,7 +111,7 @@ func (v *seer) settle(ctx context.Context, s *directory.Survey) error {
 			doubtful = append(doubtful, of)
 		}
 	})
-	for some := range slices.Chunk(doubtful, v.server.pageSize()) {
+	for some := range slices.Chunk(doubtful, partSize) {
 		doubts := make([]doubt, len(some))
 		for i, of := range some {
 			doubts[i] = doubt{of.Key, of.ID}
@@ -161,9 +157,15 @@ func decidable(attrs directory.AttrSet) string {
 // hidesNothing is true of entries of some kinds, among those that a filter selects, of
 // which the server may tell that of all of them.
 func (v *seer) hidesNothing(among string, kinds ...directory.Kind) string {
+	return ofKinds(among, kinds, func(k directory.Kind) string { return decidable(v.telling(k)) })
+}
+
+// ofKinds selects the entries of some kinds, among those that a filter selects, that fulfil
+// the conditions on their kind.
+func ofKinds(among string, kinds []directory.Kind, also func(directory.Kind) string) string {
 	filter := "(&" + among + "(|"
 	for _, k := range kinds {
-		filter += "(&" + kindFilters[k] + decidable(v.telling(k)) + ")"
+		filter += "(&" + kindFilters[k] + also(k) + ")"
 	}
 	return filter + "))"
 }
