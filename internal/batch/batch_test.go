@@ -176,6 +176,46 @@ func TestABatchIsKeptAsItWasStaged(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNoBatch)
 }
 
+// Whoever carries a batch out has loaded it before it is locked. What others do to it in
+// between is noticed: lines that they drop, its end, and that they have begun with it.
+func TestABatchThatWasChangedMeanwhileIsNoticed(t *testing.T) {
+	ctx := context.Background()
+	for name, change := range map[string]func(t *testing.T, s *store.Store, b *Batch){
+		"nothing": nil,
+		"a line was dropped": func(t *testing.T, s *store.Store, b *Batch) {
+			_, err := b.Drop(ctx, s, []string{"bram"}, "clara", time.Now())
+			require.NoError(t, err)
+		},
+		"it was discarded": func(t *testing.T, s *store.Store, b *Batch) {
+			require.NoError(t, b.Discard(ctx, s, "clara", time.Now()))
+		},
+		"it was begun": func(t *testing.T, s *store.Store, b *Batch) {
+			_, err := s.Append(ctx, &store.Record{At: time.Now(), By: "clara", Event: EventBegun, Batch: b.ID, Body: json.RawMessage(`{}`)})
+			require.NoError(t, err)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, err := store.Open(ctx, t.TempDir())
+			require.NoError(t, err)
+			defer s.Close()
+			b := &Batch{Created: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), By: "ada", Actions: []string{Disable}, Lines: []Line{
+				{N: 1, DN: "CN=a", ID: "1", Account: "ada", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{}},
+				{N: 2, DN: "CN=b", ID: "2", Account: "bram", Guard: []Guard{}, Actions: []Action{{Name: Disable}}, Changes: []Change{}}}}
+			require.NoError(t, b.Save(ctx, s))
+			mine, err := Load(ctx, s, b.ID)
+			require.NoError(t, err)
+			if change == nil {
+				assert.NoError(t, mine.Unchanged(ctx, s))
+				return
+			}
+			theirs, err := Load(ctx, s, b.ID)
+			require.NoError(t, err)
+			change(t, s, theirs)
+			assert.ErrorContains(t, mine.Unchanged(ctx, s), "was changed meanwhile")
+		})
+	}
+}
+
 func TestALineTellsWhetherItSwitchesAnAccountOnOrOff(t *testing.T) {
 	put := func(attr, old, new string) []Action {
 		octets := func(v string) []Octets {
