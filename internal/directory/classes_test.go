@@ -72,6 +72,7 @@ func TestWhatEntriesOfUnknownClassesCarryTellsTheirKind(t *testing.T) {
 	s.Merge(part)
 	assert.Equal(t, map[string]ForeignClass{"larkmoorPerson": {1, 1}, "larkmoorCrew": {4, 3}, "larkmoorDome": {1, 0}}, s.Foreign)
 	assert.True(t, s.Groups[1].Posix)
+	part = s.NewPart(0, AttrSet{})
 	for i := range 2 * mostForeign {
 		part.Add(OpenLDAP, written(t, "cn=x,dc=x", fmt.Sprintf("objectClass: c%d", i)))
 	}

@@ -350,9 +350,10 @@ func lockDuration(s string) LockDuration {
 	return LockDuration{For: time.Duration(ticks) * 100, Known: true}
 }
 
-// Merge takes a part that was made by NewPart into the survey.
+// Merge takes a part that was made by NewPart into the survey. The part is whole then.
 func (s *Survey) Merge(p *Part) {
 	o := &p.survey
+	p.above, p.policies, p.place, p.buf, p.arena = nil, nil, nil, nil, arena{} // what only Add needs
 	if len(p.accounts) > 0 {
 		s.Accounts.parts = append(s.Accounts.parts, p.accounts)
 		s.Accounts.n += len(p.accounts)

@@ -193,11 +193,7 @@ func (v *visibility) note(a *Account, e *Entry) {
 
 func (v *visibility) merge(o *visibility) {
 	for k, from := range o.places {
-		into := v.places[k]
-		if into == nil {
-			v.places[k] = from
-			continue
-		}
+		into := v.placeOf(k)
 		into.entries += from.entries
 		for _, f := range from.kinds {
 			at := into.of(f.kind)
@@ -210,7 +206,8 @@ func (v *visibility) merge(o *visibility) {
 		switch {
 		case counts == nil:
 		case v.carriers[k] == nil:
-			v.carriers[k] = counts
+			own := *counts
+			v.carriers[k] = &own
 		default:
 			for id, n := range counts {
 				v.carriers[k][id] += n
@@ -280,7 +277,8 @@ func (s *Survey) settleBySight() {
 		return
 	}
 	above := map[string]*[kindCount]AttrSet{}
-	for _, part := range s.Accounts.parts {
+	for n, part := range s.Accounts.parts {
+		ours := !s.sharesParts
 		for i := range part {
 			a := &part[i]
 			parent := a.DN[endOfValue(a.DN):]
@@ -289,7 +287,12 @@ func (s *Survey) settleBySight() {
 				at = s.sightOf(a.DN)
 				above[parent] = at
 			}
-			a.Hidden = a.Hidden.Union(at[a.Kind].Without(a.Present))
+			hidden := at[a.Kind].Without(a.Present)
+			if hidden != (AttrSet{}) && !ours {
+				part, ours = slices.Clone(part), true
+				s.Accounts.parts[n] = part
+			}
+			part[i].Hidden = a.Hidden.Union(hidden)
 		}
 	}
 	for i := range s.Groups {

@@ -71,6 +71,7 @@ type Survey struct {
 	claims        map[Key]int // entries that say they are members, by group
 	hosts         map[Key]string
 	others        []map[string]ServerTimes // what each of Asked but the first knows, by raw identity
+	sharesParts   bool                     // its parts are another survey's too, and stay as they are
 	visibility
 }
 
@@ -226,6 +227,9 @@ func NewSurvey(d *Dialect) *Survey {
 		visibility:    newVisibility(),
 	}
 }
+
+// ShareParts says that parts of this survey are merged into another one too.
+func (s *Survey) ShareParts() { s.sharesParts = true }
 
 // SeenAnywhere is what any entry of the survey carries.
 func (s *Survey) SeenAnywhere() (seen AttrSet) {

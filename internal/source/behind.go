@@ -3,10 +3,13 @@ package source
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 	"yardbroom/internal/ldif"
+	"yardbroom/internal/parallel"
 )
 
 // Behind answers questions about the entries of a plain LDIF file: what a directory in front
@@ -20,7 +23,7 @@ type Behind struct {
 // questions about its entries for as long as the context and the file are open. The file
 // has to be plain.
 func (f *File) Behind(ctx context.Context) (*Behind, error) {
-	if f.ahead != entriesAhead {
+	if f.ahead < entriesAhead {
 		f.read, f.ahead = nil, entriesAhead
 	}
 	if _, err := f.Survey(ctx); err != nil {
@@ -65,9 +68,10 @@ func (f *File) Plain() bool {
 	return true
 }
 
-// With is the same file, to be read anew with other entries in the place of some, by the
-// keys of their names; nil leaves one out. More come behind all others. The dialect has to
-// be known, or is told by the entries once more.
+// With is the same file with other entries in the place of some, by the keys of their
+// names; nil leaves one out. More come behind all others. Where that was known ahead, it is
+// surveyed without being read again, as long as this one is open; else the dialect has to be
+// known, or is told by the entries once more.
 func (f *File) With(instead map[directory.Key]*directory.Entry, more []directory.Entry) (*File, error) {
 	anew, err := OpenFile(f.path, nil)
 	if err != nil {
@@ -78,7 +82,52 @@ func (f *File) With(instead map[directory.Key]*directory.Entry, more []directory
 	}
 	anew.DefaultPolicy, anew.Keep = f.DefaultPolicy, f.Keep
 	anew.instead, anew.more = instead, more
+	if f.places != nil && f.places.keepsParts {
+		anew.before = f
+	}
 	return anew, nil
+}
+
+// surveyChanged is the survey of a file with other entries in the place of some, made of the
+// parts of the one before. Only parts in which something is another are read again.
+func (f *File) surveyChanged(ctx context.Context) (*directory.Survey, error) {
+	before := f.before
+	s := f.newSurvey(f.Dialect)
+	s.Words, s.Gaps = before.read.Words, before.read.Gaps
+	s.ShareParts()
+	parts := make([]*directory.Part, len(before.places.parts))
+	for i := range parts {
+		parts[i] = before.places.parts[i].part
+	}
+	concerned := before.places.blocksOf(slices.Collect(maps.Keys(f.instead)))
+	failed := make([]error, len(concerned))
+	parallel.Do(len(concerned), func(_, i int) {
+		block := concerned[i]
+		var entries []directory.Entry
+		if entries, failed[i] = before.places.all(ctx, block); failed[i] == nil {
+			parts[block] = replacing(f, f.partOf(s))(recordsOf(entries))
+		}
+	})
+	if err := errors.Join(failed...); err != nil {
+		return nil, err
+	}
+	parts = append(parts, f.partOf(s)(recordsOf(f.more)))
+	for _, part := range parts {
+		s.Merge(part)
+	}
+	s.Settle()
+	return s, nil
+}
+
+// partOf makes a part of a survey of some records.
+func (f *File) partOf(s *directory.Survey) func([]ldif.Record) *directory.Part {
+	return func(records []ldif.Record) *directory.Part {
+		part := s.NewPart(len(records), f.Keep)
+		for i := range records {
+			part.Add(s.Dialect, &records[i].Entry)
+		}
+		return part
+	}
 }
 
 // replacing is work on records with others in the place of some.
@@ -98,10 +147,11 @@ func replacing[T any](f *File, work func([]ldif.Record) T) func([]ldif.Record) T
 	}
 }
 
-// added are records of what comes behind the file.
-func (f *File) added() (records []ldif.Record) {
-	for i := range f.more {
-		records = append(records, ldif.Record{Entry: f.more[i]})
+// recordsOf are records of some entries.
+func recordsOf(entries []directory.Entry) []ldif.Record {
+	records := make([]ldif.Record, len(entries))
+	for i := range entries {
+		records[i].Entry = entries[i]
 	}
 	return records
 }

@@ -75,6 +75,7 @@ type learnt struct {
 // changes are entries to be read in the place of those in the file, nil for those that are
 // gone, and entries that come behind it.
 type changes struct {
+	before  *File // without them, whose survey the survey can be made of; nil where it cannot
 	instead map[directory.Key]*directory.Entry
 	more    []directory.Entry
 }
@@ -236,7 +237,7 @@ func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Reco
 		return f.fileError(err)
 	}
 	if len(f.more) > 0 {
-		return take(work(f.added()))
+		return take(work(recordsOf(f.more)))
 	}
 	return nil
 }
@@ -271,6 +272,9 @@ const (
 )
 
 func (f *File) readSurvey(ctx context.Context, keep texts) (*directory.Survey, error) {
+	if f.before != nil {
+		return f.surveyChanged(ctx)
+	}
 	d := f.Dialect
 	if d == nil {
 		d, _ = f.guess(ctx)
@@ -292,12 +296,17 @@ const (
 	nothingAhead ahead = iota
 	namesAhead         // entries of some names
 	entriesAhead       // the survey itself, and entries of some names or values
+	changesAhead       // the same, and a survey with changes
 )
 
 // SurveyAhead says that the survey will be asked for, and entries after it. Whoever looks
 // for entries before takes the survey on the way, and the survey remembers where they
 // stand: the file is read once.
-func (f *File) SurveyAhead() { f.ahead = entriesAhead }
+func (f *File) SurveyAhead() { f.ahead = max(f.ahead, entriesAhead) }
+
+// ChangesAhead says the same, and that the survey will be asked for once more, with other
+// entries in the place of some.
+func (f *File) ChangesAhead() { f.ahead = changesAhead }
 
 var errEnough = errors.New("enough read")
 
@@ -320,19 +329,29 @@ func seenIn(records []ldif.Record) (seen directory.AttrSet) {
 	return seen
 }
 
+// newSurvey is a survey of the file of which nothing is read yet.
+func (f *File) newSurvey(d *directory.Dialect) *directory.Survey {
+	s := directory.NewSurvey(d)
+	s.Asked, s.RightsRead, s.Gaps = f.asked, f.rights, f.gaps
+	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
+	return s
+}
+
 // survey reads the file, and returns the entries for which a test says yes besides, if
 // there is one.
 func (f *File) survey(
 	ctx context.Context, d *directory.Dialect, keep texts, test func(*directory.Entry) bool,
 ) (*directory.Survey, []directory.Entry, error) {
 	began := time.Now()
-	s := directory.NewSurvey(d)
-	s.Asked, s.RightsRead, s.Gaps = f.asked, f.rights, f.gaps
-	s.Source, s.Server, s.Taken, s.DefaultPolicy = f.name, f.server, f.taken, directory.FoldDN(f.DefaultPolicy)
+	s := f.newSurvey(d)
 	var found []directory.Entry
 	var where *places
 	if f.ahead != nothingAhead {
-		where = newPlaces(f, d, f.ahead == entriesAhead)
+		where = newPlaces(f, d, f.ahead >= entriesAhead)
+	}
+	if where != nil && f.ahead == changesAhead {
+		where.keepsParts = true
+		s.ShareParts()
 	}
 	work := func(records []ldif.Record) (j judged) {
 		j.part = s.NewPart(len(records), f.Keep)
@@ -366,7 +385,7 @@ func (f *File) survey(
 	if f.Broken != nil {
 		counted.Broken = func(err error) { broken++; f.Broken(err) }
 	}
-	err := each(ctx, &counted, test == nil && f.ahead != entriesAhead, work, func(j judged) error {
+	err := each(ctx, &counted, test == nil && f.ahead < entriesAhead, work, func(j judged) error {
 		if j.wrong != nil {
 			return j.wrong
 		}
@@ -374,6 +393,9 @@ func (f *File) survey(
 		found = append(found, j.found...)
 		if where != nil {
 			j.place.seen = nil
+			if where.keepsParts {
+				j.place.part = j.part
+			}
 			where.parts = append(where.parts, j.place)
 		}
 		return nil
@@ -447,7 +469,7 @@ func (f *File) fulfilling(ctx context.Context, cond filter.Filter) ([]directory.
 		return nil, err
 	}
 	test := func(e *directory.Entry) bool { return m.Match(e) == filter.True }
-	if f.ahead == entriesAhead && f.read == nil && f.Dialect != nil {
+	if f.ahead >= entriesAhead && f.read == nil && f.Dialect != nil {
 		s, found, err := f.survey(ctx, f.Dialect, withTexts, test)
 		if err != nil {
 			return nil, err

@@ -14,6 +14,7 @@ import (
 	"yardbroom/internal/filter"
 	"yardbroom/internal/kept"
 	"yardbroom/internal/ldif"
+	"yardbroom/internal/parallel"
 )
 
 // finder finds entries of a file without reading all of it. The names are folded.
@@ -38,8 +39,10 @@ type places struct {
 	size    int64 // when reading began
 	dialect *directory.Dialect
 	values  bool // by values too, and by what they stand below
-	parts   []place
-	order   func() *ordered // once all of the file was read
+	// keepsParts says that each block has its part of the survey.
+	keepsParts bool
+	parts      []place
+	order      func() *ordered // once all of the file was read
 	// equalities are how the values of attributes compare, by their names as they are
 	// spelt; nil for one that is not looked up by.
 	equalities sync.Map
@@ -62,6 +65,7 @@ type place struct {
 	classes []uint16
 	others  []int
 	seen    *seenInBlock
+	part    *directory.Part // what the survey has of them, where these are kept
 }
 
 // seenInBlock is what was found out about a block's lists of classes and names of
@@ -104,7 +108,7 @@ func newPlaces(f *File, d *directory.Dialect, values bool) *places {
 	}
 	p := &places{name: f.name, file: file, size: info.Size(), dialect: d, values: values}
 	p.classes.numbers = map[string]uint16{}
-	p.order = sync.OnceValue(p.sorted)
+	p.order = sync.OnceValue(p.inOrder)
 	return p
 }
 
@@ -214,48 +218,73 @@ func (p *places) Close() error { return p.file.Close() }
 // ordered is what is known of the entries, sorted by hashes, so that each of very many
 // questions costs little. The numbers of entries go through all blocks.
 type ordered struct {
-	first  []int    // the number of the first entry of each block
-	names  []uint64 // the hash of a name, and the number of its entry
-	below  []uint64 // the same of what it stands below
-	values []uint64 // the same of its values
+	first  []int  // the number of the first entry of each block
+	names  hashes // of the entries' names
+	below  hashes // of what they stand below
+	values hashes // of their values
 }
 
-func (p *places) sorted() *ordered {
+func (p *places) inOrder() *ordered {
 	var o ordered
-	n, below, values := 0, 0, 0
+	n := 0
 	for i := range p.parts {
-		n, below, values = n+len(p.parts[i].keys), below+len(p.parts[i].below), values+len(p.parts[i].values)
-	}
-	o.names, o.below, o.values = make([]uint64, 0, n), make([]uint64, 0, below), make([]uint64, 0, values)
-	n = 0
-	for i := range p.parts {
-		in := &p.parts[i]
 		o.first = append(o.first, n)
+		n += len(p.parts[i].keys)
+	}
+	o.names = sorted(p.parts, o.first, func(in *place, yield func(uint32, int)) {
 		for k := range in.keys {
-			o.names = append(o.names, numbered(hashOfKey(in.keys[k]), n+k))
+			yield(hashOfKey(in.keys[k]), k)
 		}
+	})
+	o.below = sorted(p.parts, o.first, func(in *place, yield func(uint32, int)) {
 		for k, parent := range in.below {
-			o.below = append(o.below, numbered(parent, n+k))
+			yield(parent, k)
 		}
+	})
+	o.values = sorted(p.parts, o.first, func(in *place, yield func(uint32, int)) {
 		for _, v := range in.values {
-			o.values = append(o.values, numbered(v.hash, n+int(v.entry)))
+			yield(v.hash, int(v.entry))
 		}
-		n += len(in.keys)
-		in.below, in.values = nil, nil // they are here now
+	})
+	for i := range p.parts {
+		p.parts[i].below, p.parts[i].values = nil, nil // they are here now
 	}
-	var sorting sync.WaitGroup
-	for _, all := range [][]uint64{o.values, o.names, o.below} {
-		sorting.Go(func() { slices.Sort(all) })
-	}
-	sorting.Wait()
 	return &o
+}
+
+// hashes are sorted, and have the number of an entry behind each.
+type hashes []uint64
+
+// heaps is how many heaps hashes are put on, by how they begin, before each is sorted.
+const heaps = 1 << 10
+
+// sorted are all hashes that blocks have, with the numbers of their entries in the block.
+func sorted(blocks []place, first []int, each func(in *place, yield func(hash uint32, number int))) hashes {
+	heap := func(hash uint32) int { return int(hash / (1 << 32 / heaps)) }
+	var ends [heaps + 1]int
+	for i := range blocks {
+		each(&blocks[i], func(hash uint32, _ int) { ends[heap(hash)+1]++ })
+	}
+	for i := range heaps {
+		ends[i+1] += ends[i]
+	}
+	begins, all := ends, make(hashes, ends[heaps])
+	for i := range blocks {
+		each(&blocks[i], func(hash uint32, number int) {
+			at := &begins[heap(hash)]
+			all[*at] = numbered(hash, first[i]+number)
+			*at++
+		})
+	}
+	parallel.Do(heaps, func(_, i int) { slices.Sort(all[ends[i]:ends[i+1]]) })
+	return all
 }
 
 func numbered(hash uint32, n int) uint64 { return uint64(hash)<<32 | uint64(n) }
 
-// numbersOf are the numbers of the entries that some hashes stand for.
-func numbersOf(all []uint64, hashes []uint32) (numbers []int) {
-	for _, hash := range hashes {
+// of are the numbers of the entries that some hashes stand for.
+func (all hashes) of(some []uint32) (numbers []int) {
+	for _, hash := range some {
 		at, _ := slices.BinarySearch(all, numbered(hash, 0))
 		for ; at < len(all) && uint32(all[at]>>32) == hash; at++ {
 			numbers = append(numbers, int(uint32(all[at])))
@@ -282,8 +311,35 @@ func (p *places) keyed(ctx context.Context, keys map[directory.Key]bool) ([]dire
 	for key := range keys {
 		hashes = append(hashes, hashOfKey(key))
 	}
-	found, err := p.read(ctx, numbersOf(p.order().names, hashes))
+	found, err := p.read(ctx, p.order().names.of(hashes))
 	return slices.DeleteFunc(found, func(e directory.Entry) bool { return !keys[directory.KeyOf(e.DN)] }), err
+}
+
+// blocksOf are the blocks in which the entries of some names may stand, by the keys of these.
+func (p *places) blocksOf(names []directory.Key) (blocks []int) {
+	hashes := make([]uint32, len(names))
+	for i, key := range names {
+		hashes[i] = hashOfKey(key)
+	}
+	for _, n := range p.order().names.of(hashes) {
+		blocks = append(blocks, p.blockOf(n))
+	}
+	return slices.Compact(blocks)
+}
+
+// blockOf is the block in which the entry of a number stands.
+func (p *places) blockOf(number int) int {
+	after, _ := slices.BinarySearch(p.order().first, number+1)
+	return after - 1
+}
+
+// all returns all entries of a block.
+func (p *places) all(ctx context.Context, block int) ([]directory.Entry, error) {
+	numbers := make([]int, len(p.parts[block].keys))
+	for i := range numbers {
+		numbers[i] = p.order().first[block] + i
+	}
+	return p.read(ctx, numbers)
 }
 
 func (p *places) Below(ctx context.Context, names map[string]bool) ([]directory.Entry, error) {
@@ -291,7 +347,7 @@ func (p *places) Below(ctx context.Context, names map[string]bool) ([]directory.
 	for name := range names {
 		hashes = append(hashes, hashOfKey(directory.KeyOf(name)))
 	}
-	found, err := p.read(ctx, numbersOf(p.order().below, hashes))
+	found, err := p.read(ctx, p.order().below.of(hashes))
 	return rightBelow(found, names), err
 }
 
@@ -320,7 +376,7 @@ func (p *places) Fulfilling(
 		for i, v := range values {
 			hashes[i] = hashOf([]byte(v))
 		}
-		numbers = numbersOf(p.order().values, hashes)
+		numbers = p.order().values.of(hashes)
 	} else if numbers, ok, err = p.ofClasses(cond); !ok || err != nil {
 		return nil, ok, err
 	}
@@ -383,10 +439,7 @@ func (p *places) read(ctx context.Context, numbers []int) (found []directory.Ent
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		block, exact := slices.BinarySearch(first, numbers[0])
-		if !exact {
-			block--
-		}
+		block := p.blockOf(numbers[0])
 		end, _ := slices.BinarySearch(numbers, first[block]+len(p.parts[block].keys))
 		some, err := p.readFrom(&p.parts[block], first[block], numbers[:end])
 		if err != nil {

@@ -50,7 +50,9 @@ func (s *Session) Rehearse(ctx context.Context, b *batch.Batch, on From) (*Rehea
 		return nil, err
 	}
 	defer p.Close()
-	p.surveyAhead()
+	if file, ok := p.Source.(*source.File); ok {
+		file.ChangesAhead()
+	}
 	if err := s.RefuseMissing(ctx, p, nil); err != nil {
 		return nil, err
 	}
@@ -188,6 +190,7 @@ func (c *served) fileOf(ctx context.Context, path string, keep directory.AttrSet
 		return nil, err
 	}
 	file.Dialect, file.DefaultPolicy, file.Keep = c.dialect, c.place.Yard.DefaultPolicy, keep
+	file.ChangesAhead()
 	return file, nil
 }
 
