@@ -293,11 +293,8 @@ func (r *run) ready(ctx context.Context) error {
 	}
 	if unknown := holders.Unknown(); len(unknown) > 0 {
 		return fmt.Errorf(
-			"the settings call %s privileged (audit: privileged_groups), and %s shows no group of that name to %s, so who is in it cannot be told: nothing was done",
-			strings.Join(unknown, " and "),
-			r.Server.URL,
-			r.Server.Bound,
-		)
+			"the settings call %s privileged (audit: privileged_groups), and %s, so who is in it cannot be told: nothing was done",
+			strings.Join(unknown, " and "), r.shown("shows no group of that name"))
 	}
 	r.common = &common{privilege: holders, rules: rules, writing: map[string]chan struct{}{}}
 	if r.common.lacking, err = r.lacking(ctx); err != nil {
@@ -305,13 +302,23 @@ func (r *run) ready(ctx context.Context) error {
 	}
 	if !holders.Judged &&
 		slices.ContainsFunc(b.Lines, func(l batch.Line) bool { return l.SwitchesOff() || len(l.GivesUp()) > 0 }) {
-		return fmt.Errorf(
-			"%s does not show its administrators' groups to %s, so whom this would lock out cannot be judged: bind with an account that may read them",
-			r.Server.URL,
-			r.Server.Bound,
-		)
+		remedy := "bind with an account that may read them"
+		if r.OnCopy {
+			remedy = "rehearse on a directory or a file that has them"
+		}
+		return fmt.Errorf("%s, so whom this would lock out cannot be judged: %s",
+			r.shown("does not show its administrators' groups"), remedy)
 	}
 	return nil
+}
+
+// shown says of whoever answers what is shown to the bound account, or not. Of a copy nobody
+// knows under which address it is served.
+func (r *run) shown(what string) string {
+	if r.OnCopy {
+		return "what was copied " + what
+	}
+	return fmt.Sprintf("%s %s to %s", r.Server.URL, what, r.Server.Bound)
 }
 
 // permitted refuses a batch that nobody has agreed to, or that is too much for a

@@ -16,6 +16,7 @@ import (
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/carry"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/ldif"
 	"yardbroom/internal/practice"
 )
 
@@ -80,6 +81,22 @@ func TestARehearsalPlaysOnlyWhatIsLeft(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, played.Batch.Lines, 1)
 	assert.Equal(t, "bram", played.Batch.Lines[0].Account)
+}
+
+func TestARehearsalOnAFileWithoutAdministratorsSaysSo(t *testing.T) {
+	y := newYard(t)
+	b := y.must(t, disable("ada"))
+	path := filepath.Join(t.TempDir(), "export.ldif")
+	var text []byte
+	for _, e := range y.dir.Dump() {
+		if !e.HasClass("group") {
+			text = ldif.AppendEntry(text, &e)
+		}
+	}
+	require.NoError(t, os.WriteFile(path, text, 0o600))
+	_, err := y.Rehearse(t.Context(), b, From{Where: path})
+	assert.EqualError(t, err, "what was copied does not show its administrators' groups, so whom this would lock out cannot be judged: "+
+		"rehearse on a directory or a file that has them")
 }
 
 func TestWhoDisagreesCarriesNothingOut(t *testing.T) {
