@@ -31,6 +31,7 @@ const (
 // used by several goroutines at once.
 type Matcher struct {
 	test    test
+	looked  []column // at what it looks
 	unknown []string
 	odd     []string
 	foreign []string
@@ -48,6 +49,11 @@ func (f Filter) For(d *directory.Dialect, carried map[string]bool) (*Matcher, er
 	var err error
 	m.test, err = m.compile(&f, d, carried)
 	return m, err
+}
+
+// Looks tells whether the filter looks at an attribute, as an entry names it.
+func (m *Matcher) Looks(description string) bool {
+	return slices.ContainsFunc(m.looked, func(c column) bool { return c.is(description) })
 }
 
 // Match evaluates the filter on an entry.
@@ -93,6 +99,7 @@ func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bo
 		return m.compile(anyName(f), d, carried)
 	}
 	c := columnOf(f.attr, d, carried)
+	m.looked = append(m.looked, c)
 	if c.kind == nil {
 		if !slices.Contains(m.unknown, f.attr) {
 			m.unknown = append(m.unknown, f.attr)
@@ -161,6 +168,7 @@ func (m *Matcher) lists(children []Filter, d *directory.Dialect, carried map[str
 			}
 			continue
 		}
+		m.looked = append(m.looked, c)
 		sets = append(sets, m.among(c, byAttr[attr]))
 	}
 	return sets, rest
@@ -262,7 +270,7 @@ type column struct {
 func (c *column) each(e *directory.Entry, yield func(string) bool) {
 	for i := range e.Attrs {
 		a := &e.Attrs[i]
-		if (a.ID == directory.AttrUnknown || c.ids.Has(a.ID)) && c.is(a.Name) {
+		if (a.ID == directory.AttrUnknown || c.ids.Has(a.ID)) && (c.plainly(a) || c.is(a.Name)) {
 			for _, v := range a.Values {
 				if !yield(v) {
 					return
@@ -270,6 +278,12 @@ func (c *column) each(e *directory.Entry, yield func(string) bool) {
 			}
 		}
 	}
+}
+
+// plainly tells of an attribute that has the number of one of the column's names whether it
+// is called by that, as nearly all are.
+func (c *column) plainly(a *directory.Attribute) bool {
+	return a.ID != directory.AttrUnknown && c.options == "" && len(a.Name) == len(a.ID.String())
 }
 
 // is tells whether an attribute description is of the column: one of its

@@ -131,9 +131,13 @@ func TestWhatIsReadFastIsWhatIsThere(t *testing.T) {
 			text.WriteString(end)
 		}
 		for _, onlyKnown := range []bool{false, true} {
+			var others func(string) bool
+			if onlyKnown {
+				others = none
+			}
 			var got []string
 			err := Each(context.Background(), strings.NewReader(text.String()),
-				Options{KnownOnly: onlyKnown, Broken: func(e *Error) error { got = append(got, fmt.Sprintf("line %d is wrong", e.Line)); return nil }},
+				Options{Others: others, Broken: func(e *Error) error { got = append(got, fmt.Sprintf("line %d is wrong", e.Line)); return nil }},
 				flat, func(p []string) error { got = append(got, p...); return nil })
 			require.NoError(t, err)
 			require.ElementsMatch(t, obvious(text.String(), onlyKnown), got, text.String())

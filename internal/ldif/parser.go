@@ -13,12 +13,12 @@ import (
 // values of all records of a block stand in two arrays, which the next block
 // uses again.
 type parser struct {
-	text      string
-	pos       int
-	line      int // number of the line at pos
-	first     bool
-	onlyKnown bool
-	naming    bool // the line being read names the record
+	text   string
+	pos    int
+	line   int // number of the line at pos
+	first  bool
+	others func(name string) bool
+	naming bool // the line being read names the record
 	// referrals are the references to other servers in this block.
 	referrals int
 
@@ -57,7 +57,7 @@ func (p *parser) all(b block, goOn bool) (records []Record, errs []*Error) {
 		if !ok {
 			return p.records, errs
 		}
-		rec.Size = p.pos - int(rec.At)
+		rec.Text = p.text[rec.At:p.pos]
 		rec.At += b.at
 		p.records = append(p.records, rec)
 	}
@@ -229,7 +229,7 @@ func (p *parser) body(rec *Record, fail func(int, string, ...any) *Error) *Error
 // add puts a value behind the others of its attribute. Attributes start at
 // start in the block's array.
 func (p *parser) add(start int, l *pair) {
-	if l.id == directory.AttrUnknown && (p.onlyKnown || directory.IsSecret(l.name)) {
+	if l.idle || l.id == directory.AttrUnknown && directory.IsSecret(l.name) {
 		return
 	}
 	if n := len(p.attrs); n > start && sameAttribute(&p.attrs[n-1], l) {
@@ -267,6 +267,7 @@ func sameAttribute(a *directory.Attribute, l *pair) bool {
 type pair struct {
 	name, value string
 	id          directory.AttrID
+	idle        bool // nobody wants the value
 }
 
 // nameByte tells which octets an attribute description may hold: those of
@@ -296,7 +297,7 @@ func (p *parser) name(line string, l *pair) error {
 	label := line[:colon]
 	l.name, l.value = label, line[colon+1:]
 	if at, ok := p.index[label]; ok {
-		l.name, l.id = p.names[at].name, p.names[at].id
+		l.name, l.id, l.idle = p.names[at].name, p.names[at].id, p.names[at].idle
 		p.follows(at)
 		return nil
 	}
@@ -310,6 +311,7 @@ func (p *parser) name(line string, l *pair) error {
 			l.id = directory.LookupAttr(l.name)
 		}
 	}
+	l.idle = l.id == directory.AttrUnknown && p.others != nil && !p.others(l.name)
 	p.learn(label, l)
 	return nil
 }
@@ -317,8 +319,7 @@ func (p *parser) name(line string, l *pair) error {
 // value reads what stands behind the colon: text, base64, or a URL, which is
 // refused. The octets of an attribute that nobody wants are only tested.
 func (p *parser) value(l *pair) error {
-	keep := l.id != directory.AttrUnknown || !p.onlyKnown || p.naming
-	value, ok := p.worth(l.value, keep)
+	value, ok := p.worth(l.value, !l.idle || p.naming)
 	switch {
 	case ok:
 		l.value = value

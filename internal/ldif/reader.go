@@ -30,8 +30,18 @@ type Record struct {
 	directory.Entry
 	Line   int     // of the dn, counted from 1
 	At     int64   // how many octets of the text stand before it
-	Size   int     // how many it takes, with the blank line behind it
+	Text   string  // as it stands there, with the blank line behind it
 	Change *Change // nil for an entry
+}
+
+// Whole returns the entry with all its attributes, whichever of them were read. Nothing of
+// it is the record's.
+func (r *Record) Whole() directory.Entry {
+	entries, err := Parse([]byte(r.Text))
+	if err != nil || len(entries) != 1 {
+		return r.Clone() // it was not read from a text
+	}
+	return entries[0]
 }
 
 // IsEntry tells whether the record is an entry, or adds one.
@@ -88,9 +98,9 @@ const (
 
 // Options change how a file is read.
 type Options struct {
-	// KnownOnly leaves out the attributes that have no AttrID, which is all
-	// that judging needs.
-	KnownOnly bool
+	// Others tells which attributes that have no AttrID are read; nil reads all. It is
+	// asked by several goroutines at once.
+	Others func(name string) bool
 	// Broken is told of each record that cannot be read. If it returns nil
 	// reading goes on behind that record. Nil stops at the first.
 	Broken func(*Error) error
@@ -180,7 +190,7 @@ func (f *flow[T]) cut(ctx context.Context, r io.Reader) {
 
 // parse parses blocks, and makes something of them.
 func (f *flow[T]) parse(opt *Options, work func([]Record) T) {
-	p := parser{onlyKnown: opt.KnownOnly}
+	p := parser{others: opt.Others}
 	for j := range f.jobs {
 		records, errs := p.all(j.block, opt.Broken != nil)
 		res := result[T]{work(records), errs, p.referrals}

@@ -105,13 +105,15 @@ func big(n int) string {
 	return b.String()
 }
 
+func none(string) bool { return false }
+
 func TestEachKeepsTheOrderAndNumbersOfAFileOfManyBlocks(t *testing.T) {
 	text := big(20000)
 	want, errs := readAll(t, text)
 	require.Empty(t, errs)
-	for _, known := range []bool{false, true} {
+	for _, others := range []func(string) bool{nil, none} {
 		var got []string
-		err := Each(context.Background(), strings.NewReader(text), Options{KnownOnly: known}, flat, func(part []string) error {
+		err := Each(context.Background(), strings.NewReader(text), Options{Others: others}, flat, func(part []string) error {
 			got = append(got, part...)
 			return nil
 		})
@@ -261,7 +263,7 @@ func BenchmarkReader(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		n := 0
-		err := Each(context.Background(), strings.NewReader(text), Options{KnownOnly: true}, func(r []Record) int { return len(r) }, func(k int) error { n += k; return nil })
+		err := Each(context.Background(), strings.NewReader(text), Options{Others: none}, func(r []Record) int { return len(r) }, func(k int) error { n += k; return nil })
 		if err != nil || n != 50000 {
 			b.Fatal(n, err)
 		}

@@ -113,7 +113,7 @@ func (p *parser) learn(label string, l *pair) {
 	k := knownName{
 		label:  label + ":",
 		id:     l.id,
-		idle:   l.id == directory.AttrUnknown && p.onlyKnown,
+		idle:   l.idle,
 		begins: strings.EqualFold(label, "dn"),
 	}
 	k.name = k.label[:len(label)]

@@ -137,7 +137,7 @@ func replacing[T any](f *File, work func([]ldif.Record) T) func([]ldif.Record) T
 		for _, r := range records {
 			e, other := f.instead[directory.KeyOf(r.DN)]
 			if e != nil {
-				r.Entry = *e
+				r.Entry, r.Text = *e, ""
 			}
 			if !other || e != nil {
 				kept = append(kept, r)

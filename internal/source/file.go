@@ -213,14 +213,18 @@ func (f *File) fileError(err error) error {
 	return fmt.Errorf("%s: %w", f.name, err)
 }
 
-// each reads the file's entries in its order, several at once.
-func each[T any](ctx context.Context, f *File, known bool, work func([]ldif.Record) T, take func(T) error) error {
+// noOthers leaves out the attributes that have no number, which is all that judging needs.
+func noOthers(string) bool { return false }
+
+// each reads the file's entries in its order, several at once, with those of the attributes
+// that have no number for which others says yes; nil stands for all.
+func each[T any](ctx context.Context, f *File, others func(string) bool, work func([]ldif.Record) T, take func(T) error) error {
 	in, closing, err := f.open()
 	if err != nil {
 		return err
 	}
 	defer closing()
-	opt := ldif.Options{KnownOnly: known, Referrals: f.referred}
+	opt := ldif.Options{Others: others, Referrals: f.referred}
 	if f.Broken != nil {
 		opt.Broken = func(e *ldif.Error) error {
 			if errors.Is(e, ldif.ErrIncomplete) {
@@ -315,7 +319,7 @@ func (f *File) guess(ctx context.Context) (d *directory.Dialect, sure bool) {
 	var seen directory.AttrSet
 	quiet := *f
 	quiet.Broken = func(error) {}
-	_ = each(ctx, &quiet, true, seenIn, func(s directory.AttrSet) error { seen = s; return errEnough })
+	_ = each(ctx, &quiet, noOthers, seenIn, func(s directory.AttrSet) error { seen = s; return errEnough })
 	d = directory.DialectOf(seen)
 	return d, d != directory.OpenLDAP || seen.Has(directory.AttrEntryUUID)
 }
@@ -337,10 +341,10 @@ func (f *File) newSurvey(d *directory.Dialect) *directory.Survey {
 	return s
 }
 
-// survey reads the file, and returns the entries for which a test says yes besides, if
-// there is one.
+// survey reads the file, and returns the entries that fulfil a filter besides, if there is
+// one.
 func (f *File) survey(
-	ctx context.Context, d *directory.Dialect, keep texts, test func(*directory.Entry) bool,
+	ctx context.Context, d *directory.Dialect, keep texts, cond *filter.Matcher,
 ) (*directory.Survey, []directory.Entry, error) {
 	began := time.Now()
 	s := f.newSurvey(d)
@@ -373,8 +377,8 @@ func (f *File) survey(
 			if where != nil {
 				where.note(&j.place, &records[i], key, parent, j.part.Len() > accounts)
 			}
-			if test != nil && test(&records[i].Entry) {
-				j.found = append(j.found, records[i].Clone())
+			if cond != nil && cond.Match(&records[i].Entry) == filter.True {
+				j.found = append(j.found, records[i].Whole())
 			}
 		}
 		return j
@@ -385,7 +389,10 @@ func (f *File) survey(
 	if f.Broken != nil {
 		counted.Broken = func(err error) { broken++; f.Broken(err) }
 	}
-	err := each(ctx, &counted, test == nil && f.ahead < entriesAhead, work, func(j judged) error {
+	others := func(name string) bool {
+		return where != nil && where.values && where.equality(name) != nil || cond != nil && cond.Looks(name)
+	}
+	err := each(ctx, &counted, others, work, func(j judged) error {
 		if j.wrong != nil {
 			return j.wrong
 		}
@@ -423,13 +430,16 @@ func (f *File) remember(where *places, err error) {
 	}
 }
 
-// pick returns the entries of the file for which the test says yes.
-func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]directory.Entry, error) {
+// pick returns the entries of the file for which the test says yes. Of the attributes that
+// have no number it looks at those for which others says yes.
+func (f *File) pick(
+	ctx context.Context, others func(string) bool, test func(*directory.Entry) bool,
+) ([]directory.Entry, error) {
 	var all []directory.Entry
-	err := again(ctx, f, false, func(records []ldif.Record) (found []directory.Entry) {
+	err := again(ctx, f, others, func(records []ldif.Record) (found []directory.Entry) {
 		for i := range records {
 			if records[i].IsEntry() && test(&records[i].Entry) {
-				found = append(found, records[i].Clone())
+				found = append(found, records[i].Whole())
 			}
 		}
 		return found
@@ -439,12 +449,12 @@ func (f *File) pick(ctx context.Context, test func(*directory.Entry) bool) ([]di
 
 // again reads the file once more, without a word on broken records, of which
 // the survey has told already.
-func again[T any](ctx context.Context, f *File, known bool, work func([]ldif.Record) T, take func(T)) error {
+func again[T any](ctx context.Context, f *File, others func(string) bool, work func([]ldif.Record) T, take func(T)) error {
 	quiet := *f
 	if f.Broken != nil {
 		quiet.Broken = func(error) {}
 	}
-	return each(ctx, &quiet, known, work, func(t T) error {
+	return each(ctx, &quiet, others, work, func(t T) error {
 		take(t)
 		return nil
 	})
@@ -470,7 +480,7 @@ func (f *File) fulfilling(ctx context.Context, cond filter.Filter) ([]directory.
 	}
 	test := func(e *directory.Entry) bool { return m.Match(e) == filter.True }
 	if f.ahead >= entriesAhead && f.read == nil && f.Dialect != nil {
-		s, found, err := f.survey(ctx, f.Dialect, withTexts, test)
+		s, found, err := f.survey(ctx, f.Dialect, withTexts, m)
 		if err != nil {
 			return nil, err
 		}
@@ -482,7 +492,7 @@ func (f *File) fulfilling(ctx context.Context, cond filter.Filter) ([]directory.
 			return slices.DeleteFunc(found, func(e directory.Entry) bool { return !test(&e) }), err
 		}
 	}
-	return f.pick(ctx, test)
+	return f.pick(ctx, m.Looks, test)
 }
 
 // matcher makes a filter ready for the file's entries. What no schema knows
@@ -501,7 +511,7 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter, d *directory.Dia
 	if len(m.Unknown()) > 0 {
 		if f.carried == nil {
 			carried := map[string]bool{}
-			if err := again(ctx, f, false, namesIn, func(names map[string]bool) { maps.Copy(carried, names) }); err != nil {
+			if err := again(ctx, f, nil, namesIn, func(names map[string]bool) { maps.Copy(carried, names) }); err != nil {
 				return nil, err
 			}
 			f.carried = carried
@@ -511,7 +521,7 @@ func (f *File) matcher(ctx context.Context, cond filter.Filter, d *directory.Dia
 		}
 	}
 	for _, chain := range m.Chains() {
-		err := again(ctx, f, false, func(records []ldif.Record) (links filter.Links) {
+		err := again(ctx, f, nil, func(records []ldif.Record) (links filter.Links) {
 			for i := range records {
 				links = append(links, chain.Links(&records[i].Entry)...)
 			}
@@ -591,7 +601,7 @@ func (f *File) Get(ctx context.Context, dns []string) ([]directory.Entry, error)
 	if by := f.finder(); by != nil {
 		return by.Named(ctx, want)
 	}
-	return f.pick(ctx, func(e *directory.Entry) bool { return want[directory.FoldDN(e.DN)] })
+	return f.pick(ctx, noOthers, func(e *directory.Entry) bool { return want[directory.FoldDN(e.DN)] })
 }
 
 // Identity looks for the entry at the top of the file's entries; of a kept survey it is
@@ -640,7 +650,7 @@ func (f *File) Children(ctx context.Context, parents []string) (map[string][]str
 	if by := f.finder(); by != nil {
 		found, err = by.Below(ctx, names)
 	} else {
-		found, err = f.pick(ctx, func(e *directory.Entry) bool { return standsBelow(e, names) })
+		found, err = f.pick(ctx, noOthers, func(e *directory.Entry) bool { return standsBelow(e, names) })
 	}
 	children := map[string][]string{}
 	for i := range found {
@@ -717,7 +727,11 @@ func (f *File) Each(
 		}
 		return err
 	}
-	return again(ctx, f, f.knows(sel.Attributes, cond.Attributes()), func(records []ldif.Record) (made []any) {
+	var others func(string) bool
+	if f.knows(sel.Attributes, cond.Attributes()) {
+		others = noOthers
+	}
+	return again(ctx, f, others, func(records []ldif.Record) (made []any) {
 		for i := range records {
 			if e := &records[i].Entry; records[i].IsEntry() && meant(e) {
 				made = append(made, make(e))

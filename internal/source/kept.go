@@ -449,7 +449,7 @@ func (f *File) keep(ctx context.Context, k *Keeping, m *Manifest) error {
 	}
 	shape := shapeOf(d)
 	return k.write(m, func(out *kept.Writer) error {
-		return each(ctx, &counted, false, func(records []ldif.Record) []kept.Frame {
+		return each(ctx, &counted, nil, func(records []ldif.Record) []kept.Frame {
 			entries := make([]directory.Entry, len(records))
 			for i := range records {
 				entries[i] = records[i].Entry

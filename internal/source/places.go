@@ -126,7 +126,7 @@ func hashOf(valued []byte) uint32 { return uint32(maphash.Bytes(valueSeed, value
 // note takes an entry of a block, which is an account or not.
 func (p *places) note(in *place, r *ldif.Record, key, parent directory.Key, account bool) {
 	n := uint32(len(in.keys))
-	in.keys, in.at, in.size = append(in.keys, key), append(in.at, r.At), append(in.size, int32(r.Size))
+	in.keys, in.at, in.size = append(in.keys, key), append(in.at, r.At), append(in.size, int32(len(r.Text)))
 	if !p.values {
 		return
 	}

@@ -189,7 +189,7 @@ func TestWhatStandsBehindACopyIsTheFile(t *testing.T) {
 			want, wantErr := slow.Get(ctx, []string{name})
 			same(name, got, want, err, wantErr)
 			got, err = behind.Below(folded)
-			want, wantErr = slow.pick(ctx, func(e *directory.Entry) bool { return standsBelow(e, map[string]bool{folded: true}) })
+			want, wantErr = slow.pick(ctx, noOthers, func(e *directory.Entry) bool { return standsBelow(e, map[string]bool{folded: true}) })
 			same("below "+name, got, want, err, wantErr)
 			dn := EscapeFilter(name)
 			for _, text := range []string{
@@ -209,6 +209,35 @@ func TestWhatStandsBehindACopyIsTheFile(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, survey.Entries, len(others)+survey.Accounts.Len(), "seed %d", seed)
 		require.NoError(t, f.Close())
+	}
+}
+
+// TestWhatIsFoundWhileAFileIsSurveyedIsWhole: most attributes are passed over then, but not
+// those that are asked for, and of what is found nothing is missing.
+func TestWhatIsFoundWhileAFileIsSurveyedIsWhole(t *testing.T) {
+	ctx := context.Background()
+	text := adText
+	for i := range 40 {
+		text += fmt.Sprintf("\ndn: CN=P%[1]d,OU=Staff,DC=x\nobjectClass: user\nsAMAccountName: p%[1]d\nroomNumber: %[1]d\ncarLicense: LO %[1]d\nx-dome: %[1]d\n", i)
+	}
+	long := "(|"
+	for i := range 30 {
+		long += fmt.Sprintf("(carLicense=LO %d)", i)
+	}
+	for _, ask := range []string{"(roomNumber=7)", "(sAMAccountName=p7)", "(carLicense=lo 7)", "(x-dome=7)", "(!(roomNumber=7))", long + ")"} {
+		ahead, plain := write(t, "a.ldif", []byte(text)), write(t, "b.ldif", []byte(text))
+		ahead.Dialect, plain.Dialect = directory.AD, directory.AD
+		ahead.SurveyAhead()
+		got, err := ahead.Find(ctx, ask)
+		require.NoError(t, err)
+		require.NotNil(t, ahead.read, "on the way of the survey")
+		want, err := plain.Find(ctx, ask)
+		require.NoError(t, err)
+		require.Nil(t, plain.read)
+		require.NotEmpty(t, want, ask)
+		assert.Equal(t, want, got, ask)
+		last := got[len(got)-1]
+		assert.Equal(t, []string{"LO " + last.First("roomNumber"), last.First("roomNumber")}, []string{last.First("carLicense"), last.First("x-dome")}, ask)
 	}
 }
 
