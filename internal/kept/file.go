@@ -1,6 +1,7 @@
 package kept
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/binary"
@@ -32,7 +33,7 @@ var crcTable = crc32.MakeTable(crc32.Castagnoli)
 
 // Writer writes a file.
 type Writer struct {
-	w      io.Writer
+	w      *bufio.Writer
 	head   int // how many octets the first frame takes, which holds no entries
 	frames []Frame
 	n      int
@@ -42,16 +43,19 @@ type Writer struct {
 // NewWriter returns a Writer on w.
 func NewWriter(w io.Writer) *Writer {
 	head := packer().EncodeAll([]byte(ldif.Version), nil)
-	f := &Writer{w: w, head: len(head)}
+	f := &Writer{w: bufio.NewWriterSize(w, atOnce), head: len(head)}
 	f.write(head)
 	return f
 }
 
 func (w *Writer) write(b []byte) {
-	if w.err != nil {
-		return
-	}
-	if _, err := w.w.Write(b); err != nil {
+	_, err := w.w.Write(b)
+	w.failed(err)
+}
+
+// failed takes note of the first error.
+func (w *Writer) failed(err error) {
+	if w.err == nil && err != nil {
 		w.err = fmt.Errorf("the survey cannot be kept: %w", err)
 	}
 }
@@ -72,23 +76,30 @@ func (w *Writer) Entries() int { return w.n }
 
 // Close writes the index, and returns its checksum. The underlying writer stays open.
 func (w *Writer) Close() (sum uint32, err error) {
-	b := binary.AppendUvarint(nil, uint64(w.head))
-	b = binary.AppendUvarint(b, uint64(len(w.frames)))
+	size := 2 * binary.MaxVarintLen64
 	for i := range w.frames {
-		b = w.frames[i].appendIndex(b)
+		size += w.frames[i].indexSize()
 	}
-	w.write(appendTail(nil, b))
-	return crc32.Checksum(b, crcTable), w.err
+	index := binary.AppendUvarint(make([]byte, 0, size), uint64(w.head))
+	index = binary.AppendUvarint(index, uint64(len(w.frames)))
+	for i := range w.frames {
+		index = w.frames[i].appendIndex(index)
+	}
+	begin, end := aroundIndex(index)
+	w.write(begin)
+	w.write(index)
+	w.write(end)
+	w.failed(w.w.Flush())
+	return crc32.Checksum(index, crcTable), w.err
 }
 
-// appendTail appends an index in its frame.
-func appendTail(b, index []byte) []byte {
-	b = binary.LittleEndian.AppendUint32(b, skippable)
-	b = binary.LittleEndian.AppendUint32(b, uint32(len(index)+tailSize))
-	b = append(b, index...)
-	b = binary.LittleEndian.AppendUint32(b, uint32(len(index)))
-	b = binary.LittleEndian.AppendUint32(b, crc32.Checksum(index, crcTable))
-	return append(b, tailMagic[:]...)
+// aroundIndex is what stands before an index in its frame, and behind it.
+func aroundIndex(index []byte) (begin, end []byte) {
+	begin = binary.LittleEndian.AppendUint32(nil, skippable)
+	begin = binary.LittleEndian.AppendUint32(begin, uint32(len(index)+tailSize))
+	end = binary.LittleEndian.AppendUint32(nil, uint32(len(index)))
+	end = binary.LittleEndian.AppendUint32(end, crc32.Checksum(index, crcTable))
+	return begin, append(end, tailMagic[:]...)
 }
 
 // File is the file of a kept survey, open for reading.
@@ -191,7 +202,7 @@ func (f *File) Restless() (ids []string) {
 // Identified returns the entries whose identities have some hashes, and for which want
 // says yes: it is asked of others too.
 func (f *File) Identified(ctx context.Context, ids map[uint64]bool, want func(*directory.Entry) bool) ([]directory.Entry, error) {
-	return f.known(ctx, ids, func(h hashes) uint64 { return h.identity }, want)
+	return f.known(ctx, ids, func(h *hashes) uint64 { return h.identity }, want)
 }
 
 // Named returns the entries with some names, which are folded.
@@ -200,28 +211,30 @@ func (f *File) Named(ctx context.Context, names map[string]bool) ([]directory.En
 	for name := range names {
 		wanted[Hash(name)] = true
 	}
-	return f.known(ctx, wanted, func(h hashes) uint64 { return h.name },
+	return f.known(ctx, wanted, func(h *hashes) uint64 { return h.name },
 		func(e *directory.Entry) bool { return names[directory.FoldDN(e.DN)] })
 }
 
 // known returns the entries with some hashes, and for which want says yes. Only these are
 // read of their frames.
 func (f *File) known(
-	ctx context.Context, wanted map[uint64]bool, of func(hashes) uint64, want func(*directory.Entry) bool,
+	ctx context.Context, wanted map[uint64]bool, of func(*hashes) uint64, want func(*directory.Entry) bool,
 ) (found []directory.Entry, err error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}
+	some := sought(wanted)
+	var room room
 	for i := range f.frames {
 		entries := f.frames[i].entries
-		if !slices.ContainsFunc(entries, func(h hashes) bool { return wanted[of(h)] }) {
+		if !some.hasAny(entries, of) {
 			continue
 		}
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		err := f.records(i, func(n int, record []byte) error {
-			if !wanted[of(entries[n])] {
+		err := f.records(i, &room, func(n int, record []byte) error {
+			if !wanted[of(&entries[n])] {
 				return nil
 			}
 			one, err := f.parse(record)
@@ -239,10 +252,37 @@ func (f *File) known(
 	return found, nil
 }
 
+// hashSet finds out quickly of most hashes that they are not among some.
+type hashSet struct {
+	maybe [1 << 10]uint64 // a bit for some of its octets
+	all   map[uint64]bool
+}
+
+func sought(all map[uint64]bool) *hashSet {
+	s := &hashSet{all: all}
+	for h := range all {
+		s.maybe[h>>6&(1<<10-1)] |= 1 << (h & 63)
+	}
+	return s
+}
+
+// hasAny tells whether any of the hashes that some entries have is in the set.
+func (s *hashSet) hasAny(entries []hashes, of func(*hashes) uint64) bool {
+	for i := range entries {
+		if h := of(&entries[i]); s.maybe[h>>6&(1<<10-1)]>>(h&63)&1 == 1 && s.all[h] {
+			return true
+		}
+	}
+	return false
+}
+
+// room is what frames are read into and made in, one after the other.
+type room struct{ packed, text, made []byte }
+
 // records hands over the text of each entry of a frame, as Pack wrote it: a blank line
-// and its own. That is never written to again.
-func (f *File) records(i int, take func(n int, record []byte) error) error {
-	text, err := f.text(i)
+// and its own. It stands there until the next frame is read.
+func (f *File) records(i int, into *room, take func(n int, record []byte) error) error {
+	text, err := f.text(i, into)
 	if err != nil {
 		return err
 	}
@@ -340,11 +380,12 @@ func (f *File) Dangling(ctx context.Context, base string) (found []directory.Ent
 
 // pick returns the entries of some frames that are wanted.
 func (f *File) pick(ctx context.Context, frames []int, want func(*directory.Entry) bool) (found []directory.Entry, err error) {
+	var room room
 	for _, i := range frames {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		text, err := f.text(i)
+		text, err := f.text(i, &room)
 		if err != nil {
 			return nil, err
 		}
@@ -379,7 +420,7 @@ func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*direct
 		// Where there are more places than that, others come at each turn.
 		wanted[at[places[(k+int(turn%uint64(len(places))))%len(places)]]] = true
 	}
-	return f.known(ctx, wanted, func(h hashes) uint64 { return h.name }, fits)
+	return f.known(ctx, wanted, func(h *hashes) uint64 { return h.name }, fits)
 }
 
 var decoder = sync.OnceValue(func() *zstd.Decoder {
@@ -391,19 +432,17 @@ var decoder = sync.OnceValue(func() *zstd.Decoder {
 })
 
 // text returns the text of a frame.
-func (f *File) text(i int) ([]byte, error) {
-	packed, err := f.packed(i)
-	if err != nil {
-		return nil, err
-	}
-	text, err := decoder().DecodeAll(packed, nil)
-	if err != nil {
-		return nil, f.damaged(err)
-	}
-	return text, nil
+func (f *File) text(i int, into *room) ([]byte, error) {
+	err := f.packed(i, i+1, into, func(packed []byte) (err error) {
+		if into.text, err = decoder().DecodeAll(packed, into.text[:0]); err != nil {
+			return f.damaged(err)
+		}
+		return nil
+	})
+	return into.text, err
 }
 
-// parse returns the entries of a part of a frame's text.
+// parse returns the entries of a part of a frame's text. Their strings are that.
 func (f *File) parse(text []byte) ([]directory.Entry, error) {
 	entries, err := ldif.Parse(text)
 	if err != nil {
@@ -412,16 +451,28 @@ func (f *File) parse(text []byte) ([]directory.Entry, error) {
 	return entries, nil
 }
 
-// packed returns a frame as it stands in the file.
-func (f *File) packed(i int) ([]byte, error) {
-	packed := make([]byte, f.frames[i].size)
-	if _, err := f.file.ReadAt(packed, f.frames[i].at); err != nil {
-		return nil, f.damaged(err)
+// packed hands over frames from one to before another as they stand in the file, one behind
+// the other.
+func (f *File) packed(from, to int, into *room, take func(packed []byte) error) error {
+	size := 0
+	for _, one := range f.frames[from:to] {
+		size += one.size
 	}
-	if crc32.Checksum(packed, crcTable) != f.frames[i].sum {
-		return nil, f.damaged(errors.New("a part is not as it was written"))
+	rest := slices.Grow(into.packed[:0], size)[:size]
+	into.packed = rest
+	if _, err := f.file.ReadAt(rest, f.frames[from].at); err != nil {
+		return f.damaged(err)
 	}
-	return packed, nil
+	for _, one := range f.frames[from:to] {
+		packed := rest[:one.size]
+		if rest = rest[one.size:]; crc32.Checksum(packed, crcTable) != one.sum {
+			return f.damaged(errors.New("a part is not as it was written"))
+		}
+		if err := take(packed); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // ErrDamaged is the error for a file of which something is not as it was written.
@@ -443,23 +494,27 @@ func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[s
 	for id := range change {
 		left[id] = true
 	}
+	changed := sought(ids)
+	var room room
+	copied := 0 // all before it are written
 	for i := range f.frames {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if !slices.ContainsFunc(f.frames[i].entries, func(h hashes) bool { return ids[h.identity] }) {
-			if err := f.copyFrame(w, i); err != nil {
-				return err
-			}
+		if !changed.hasAny(f.frames[i].entries, func(h *hashes) uint64 { return h.identity }) {
 			continue
 		}
-		frames, err := f.changed(i, shape, ids, change, left)
+		if err := f.copyFrames(ctx, w, copied, i, &room); err != nil {
+			return err
+		}
+		copied = i + 1
+		frames, err := f.changed(i, &room, shape, ids, change, left)
 		if err != nil {
 			return err
 		}
 		if err := w.Add(frames...); err != nil {
 			return err
 		}
+	}
+	if err := f.copyFrames(ctx, w, copied, len(f.frames), &room); err != nil {
+		return err
 	}
 	var more []directory.Entry
 	for _, id := range slices.Sorted(maps.Keys(left)) {
@@ -473,7 +528,7 @@ func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[s
 // changed makes a frame anew, with entries of some identities put in the place of those
 // that have them; ids are the hashes of these. What it has met is no longer left.
 func (f *File) changed(
-	i int, shape *Shape, ids map[uint64]bool, change map[string]*directory.Entry, left map[string]bool,
+	i int, into *room, shape *Shape, ids map[uint64]bool, change map[string]*directory.Entry, left map[string]bool,
 ) ([]Frame, error) {
 	was := &f.frames[i]
 	restless := map[uint64]string{}
@@ -482,8 +537,8 @@ func (f *File) changed(
 	}
 	// It may grow to twice the size of others before it is cut: else each that grows would
 	// leave one of a few entries behind it.
-	p := packing{shape: shape, most: 2 * frameSize, mentioned: was.mentioned}
-	err := f.records(i, func(n int, record []byte) error {
+	p := packing{shape: shape, most: 2 * frameSize, mentioned: was.mentioned, text: into.made[:0]}
+	err := f.records(i, into, func(n int, record []byte) error {
 		h := was.entries[n]
 		if !ids[h.identity] {
 			p.copy(record, h, restless[h.identity])
@@ -503,14 +558,33 @@ func (f *File) changed(
 		}
 		return err
 	})
-	return p.end(), err
+	frames := p.end()
+	into.made = p.text
+	return frames, err
 }
 
-// copyFrame writes a frame as it is.
-func (f *File) copyFrame(w *Writer, i int) (err error) {
-	one := f.frames[i]
-	if one.packed, err = f.packed(i); err != nil {
-		return err
+// atOnce is about how many octets of frames are read or written at once.
+const atOnce = 256 << 10
+
+// copyFrames writes frames from one to before another as they are.
+func (f *File) copyFrames(ctx context.Context, w *Writer, from, to int, into *room) error {
+	for from < to {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		end, size := from+1, f.frames[from].size
+		for ; end < to && size+f.frames[end].size <= atOnce; end++ {
+			size += f.frames[end].size
+		}
+		err := f.packed(from, end, into, func(packed []byte) error {
+			one := f.frames[from]
+			one.packed = packed
+			from++
+			return w.Add(one)
+		})
+		if err != nil {
+			return err
+		}
 	}
-	return w.Add(one)
+	return nil
 }

@@ -50,6 +50,7 @@ type Frame struct {
 	mentioned []uint32
 	// restless are the identities of entries that are.
 	restless []string
+	index    []byte // all that as it stands in the index of a file; nil for a frame that does not
 }
 
 type hashes struct {
@@ -195,8 +196,23 @@ func Hash(text string) uint64 {
 // mention is what a name that is mentioned is known by, from its hash.
 func mention(hash uint64) uint32 { return uint32(hash >> 32) }
 
+// indexSize is at least how many octets appendIndex appends.
+func (f *Frame) indexSize() int {
+	if f.index != nil {
+		return len(f.index)
+	}
+	size := 4 + 20*len(f.entries) + 4*len(f.mentioned) + 4*binary.MaxVarintLen64
+	for _, id := range f.restless {
+		size += len(id) + binary.MaxVarintLen64
+	}
+	return size
+}
+
 // appendIndex appends what the index says of a frame.
 func (f *Frame) appendIndex(b []byte) []byte {
+	if f.index != nil {
+		return append(b, f.index...)
+	}
 	b = binary.AppendUvarint(b, uint64(f.size))
 	b = binary.LittleEndian.AppendUint32(b, f.sum)
 	b = binary.AppendUvarint(b, uint64(len(f.entries)))
@@ -244,6 +260,7 @@ func (r *indexReader) take(n uint64, size int) []byte {
 }
 
 func (r *indexReader) frame(at int64) Frame {
+	begin := r.b
 	f := Frame{at: at, size: int(r.number())}
 	if raw := r.take(1, 4); !r.bad {
 		f.sum = binary.LittleEndian.Uint32(raw)
@@ -264,5 +281,6 @@ func (r *indexReader) frame(at int64) Frame {
 		}
 		f.restless = append(f.restless, string(r.take(r.number(), 1)))
 	}
+	f.index = begin[:len(begin)-len(r.b)]
 	return f
 }

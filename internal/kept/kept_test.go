@@ -213,7 +213,7 @@ func TestManyUpdatesAreAsOneFileOfEverything(t *testing.T) {
 		require.Equal(t, now, all(t, next), "turn %d", turn)
 		sameAnswers(t, file(t, slices.Collect(maps.Values(now))), next)
 		for i := range next.frames {
-			text, err := next.text(i)
+			text, err := next.text(i, &room{})
 			require.NoError(t, err)
 			assert.Less(t, len(text), 3*frameSize)
 		}
@@ -313,7 +313,8 @@ func FuzzIndex(f *testing.F) {
 	f.Add(index)
 	f.Fuzz(func(t *testing.T, index []byte) {
 		path := filepath.Join(t.TempDir(), "any")
-		require.NoError(t, os.WriteFile(path, appendTail(make([]byte, 1000), index), 0o600))
+		begin, end := aroundIndex(index)
+		require.NoError(t, os.WriteFile(path, slices.Concat(make([]byte, 1000), begin, index, end), 0o600))
 		file, err := Open(path)
 		if err != nil {
 			return
