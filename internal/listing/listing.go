@@ -16,6 +16,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
+	"yardbroom/internal/parallel"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/sheet"
 	"yardbroom/internal/source"
@@ -391,10 +392,20 @@ func (c *collector) among() map[directory.Key]bool {
 	if c.frame.Accounts.Len() == 0 {
 		return nil
 	}
+	parts := c.frame.Accounts.Parts()
+	found := make([][]directory.Key, len(parts))
+	parallel.Do(len(parts), func(_, i int) {
+		for k := range parts[i] {
+			a := &parts[i][k]
+			if slices.Contains(Kinds[c.query.What], a.Kind) && c.holds(&view{acc: a}) != filter.False {
+				found[i] = append(found[i], a.Key)
+			}
+		}
+	})
 	chosen := map[directory.Key]bool{}
-	for a := range c.frame.Accounts.All() {
-		if slices.Contains(Kinds[c.query.What], a.Kind) && c.holds(&view{acc: a}) != filter.False {
-			chosen[a.Key] = true
+	for _, keys := range found {
+		for _, key := range keys {
+			chosen[key] = true
 		}
 	}
 	c.passed = map[directory.Kind]int{}
