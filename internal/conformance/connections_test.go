@@ -280,3 +280,39 @@ func TestAKeptSurveyJudgesAsTheServerDid(t *testing.T) {
 		assert.NotEmpty(t, judge(kept))
 	})
 }
+
+// TestAServerThatWantsSmallPagesGetsThem: slapd refuses more than it may give at once, with
+// the code that it has for too much work too.
+func TestAServerThatWantsSmallPagesGetsThem(t *testing.T) {
+	server := realserver.FilledOpenLDAP(t, 400, realserver.SlapdSmallPages, realserver.SlapdLastBind, realserver.SlapdPolicies)
+	y := server.Yard
+	y.Bind = settings.Bind{DN: "uid=reader,ou=people," + server.Base, PasswordCommand: "echo reader-secret"}
+	refusals := func() int {
+		log, err := os.ReadFile(server.Log)
+		require.NoError(t, err)
+		return strings.Count(string(log), "illegal pagedResults page size")
+	}
+	for _, size := range []int{0, 400} {
+		y.PageSize = size
+		c, err := source.Connect(t.Context(), source.Target{Yard: y})
+		require.NoError(t, err)
+		before := refusals()
+		survey, err := c.Survey(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, 401, survey.Accounts.Len(), "the reader too")
+		refused := refusals() - before
+		assert.NotZero(t, refused)
+		names := map[string]bool{}
+		_, err = c.Search(t.Context(), source.Query{Base: server.Base, Scope: ldap.ScopeWholeSubtree, Filter: "(uid=filler*)"},
+			func(page []directory.Entry) error {
+				for i := range page {
+					names[page[i].DN] = true
+				}
+				return nil
+			})
+		require.NoError(t, err)
+		assert.Len(t, names, 400)
+		assert.Equal(t, refused, refusals()-before, "it is known then")
+		c.Close()
+	}
+}

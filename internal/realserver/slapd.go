@@ -59,6 +59,8 @@ const (
 	SlapdSyncLog = "overlay syncprov\nsyncprov-sessionlog 1000\n"
 	// SlapdReplica takes what it holds from another server, and no writes.
 	SlapdReplica = "syncrepl rid=001 provider=ldap://127.0.0.1:1 type=refreshAndPersist retry=\"60 +\" bindmethod=simple searchbase=\"" + OpenLDAPBase + "\"\nupdateref ldap://primary.larkmoor.example\n"
+	// SlapdSmallPages refuses whoever asks for more than 150 entries at once.
+	SlapdSmallPages = "limits users size=unlimited size.pr=150 time=unlimited\n"
 	// SlapdRefint keeps references whole, a moment after each write. Groups that
 	// must have a member get one that stands for none.
 	SlapdRefint = "overlay refint\nrefint_attributes member uniqueMember manager secretary owner seeAlso\nrefint_nothing cn=admin," + OpenLDAPBase + "\n"

@@ -83,7 +83,8 @@ type Server struct {
 	reader   *directory.Reader // what the bound account may read, once somebody had to know
 	token    []string          // the groups by which it may
 
-	paging  atomic.Bool // a search in pages goes on
+	paging  atomic.Bool  // a search in pages goes on
+	most    atomic.Int64 // entries that the server gives in a page, 0 where it has refused no page
 	opening sync.Mutex
 	side    *Server // another connection, once two such searches had to go on at once
 }
@@ -108,6 +109,10 @@ const (
 	defaultWithin   = 4 * time.Hour
 	defaultSettle   = 5 * time.Second
 	defaultPageSize = 1000
+	// slimPageSize is the same of entries that take little memory. Servers of the `ad` schema
+	// give no more than 1000, and others begin anew with each page.
+	slimPageSize = 5000
+	leastPage    = 50
 )
 
 // Connect connects to the first server of the yard that answers, and binds.

@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/go-ldap/ldap/v3"
 
@@ -15,12 +16,29 @@ const mostBarren = 100
 // pages are the pages of one search (RFC 2696). While one is looked at, the server looks
 // for the next.
 type pages struct {
-	server *Server
-	req    *ldap.SearchRequest
-	paging *ldap.ControlPaging // of the request
-	only   bool                // the first one
-	barren int                 // how many have brought nothing since one did
-	next   chan page           // nil when there is none
+	server  *Server
+	query   *Query
+	req     *ldap.SearchRequest
+	paging  *ldap.ControlPaging // of the request
+	smaller bool                // than the first one that was asked for, which was refused
+	barren  int                 // how many have brought nothing since one did
+	next    chan page           // nil when there is none
+}
+
+// begin asks for the first page of a query, of so many entries.
+func (p *pages) begin(ctx context.Context, q *Query, size int) (err error) {
+	p.query = q
+	if p.req, p.paging, err = q.request(size); err == nil {
+		p.ask(ctx)
+	}
+	return err
+}
+
+// refused tells of the first page that the server may give one that is smaller. That there
+// was too much to look through has the same code.
+func (p *pages) refused(got *page) bool {
+	return ldap.IsErrorWithCode(got.err, ldap.LDAPResultAdminLimitExceeded) && len(got.entries) == 0 &&
+		len(p.paging.Cookie) == 0 && slices.Contains(p.req.Controls, ldap.Control(p.paging)) && p.paging.PagingSize >= 2*leastPage
 }
 
 // page is one of them, or why it did not come.
@@ -48,8 +66,17 @@ func (p *pages) get(ctx context.Context) (page, error) {
 	if p.barren++; len(got.entries) > 0 {
 		p.barren = 0
 	}
+	if p.smaller && got.err == nil {
+		p.server.most.Store(int64(p.paging.PagingSize))
+	}
 	switch {
-	case got.err != nil || len(got.cookie) == 0 || p.only:
+	case p.refused(&got):
+		p.smaller = true
+		if err := p.begin(ctx, p.query, int(p.paging.PagingSize/2)); err != nil {
+			return page{}, err
+		}
+		return p.get(ctx)
+	case got.err != nil || len(got.cookie) == 0 || p.query.FirstPage:
 		return got, got.err
 	case p.barren >= mostBarren:
 		return got, fmt.Errorf("%s goes on paging and gives no entries: stopped after %d empty pages", p.server.URL, p.barren)

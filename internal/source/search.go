@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -118,10 +119,6 @@ func (s *Server) Search(ctx context.Context, q Query, take func([]directory.Entr
 		}
 		defer s.paging.Store(false)
 	}
-	req, paging, err := q.request(s.pageSize())
-	if err != nil {
-		return 0, err
-	}
 	ctx, stop := context.WithTimeoutCause(ctx, s.within(),
 		fmt.Errorf("%s did not give everything within %s (read_within of the yard)", s.URL, s.within()))
 	defer stop()
@@ -131,12 +128,12 @@ func (s *Server) Search(ctx context.Context, q Query, take func([]directory.Entr
 		s.target.Progress.tell(step, Over, 0)
 		s.logSearch(ctx, &q, read, time.Since(began))
 	}()
-	all := &pages{server: s, req: req, paging: paging, only: q.FirstPage}
+	all := &pages{server: s}
 	defer all.leave(ctx)
-	for all.ask(ctx); all.next != nil; {
-		got, err := all.get(ctx)
-		if err != nil {
-			return referrals, err
+	for err = all.begin(ctx, &q, s.pageOf(&q)); err == nil && all.next != nil; {
+		var got page
+		if got, err = all.get(ctx); err != nil {
+			break
 		}
 		for _, where := range got.references {
 			if !s.ownPartition(where) {
@@ -154,11 +151,33 @@ func (s *Server) Search(ctx context.Context, q Query, take func([]directory.Entr
 			return referrals, err
 		}
 	}
-	return referrals, nil
+	return referrals, err
 }
 
-// pageSize is how many entries are asked for at once.
-func (s *Server) pageSize() int { return cmp.Or(s.target.Yard.PageSize, defaultPageSize) }
+// pageSize is how many entries of any size are asked for at once.
+func (s *Server) pageSize() int {
+	n := cmp.Or(s.target.Yard.PageSize, defaultPageSize)
+	if most := int(s.most.Load()); most > 0 {
+		n = min(n, most)
+	}
+	return n
+}
+
+// pageOf is how many entries of a query are asked for at once.
+func (s *Server) pageOf(q *Query) int {
+	if s.target.Yard.PageSize != 0 || s.Dialect == directory.AD || q.Unpaged || !q.slim() {
+		return s.pageSize()
+	}
+	return min(slimPageSize, cmp.Or(int(s.most.Load()), slimPageSize))
+}
+
+// slim tells that the entries of a query take little memory: all that is asked for is told
+// by short values, as those of attributes that the tool looks at are.
+func (q *Query) slim() bool {
+	return q.NamesOnly || len(q.Attributes) > 0 && !slices.ContainsFunc(q.Attributes, func(name string) bool {
+		return name != "1.1" && directory.LookupAttr(name) == directory.AttrUnknown
+	})
+}
 
 // onePage asks for the next page of a search. An error says why nothing comes any
 // more.
