@@ -33,7 +33,7 @@ func (s *Stager) describe(c *Candidate, o *Order, line *Line) error {
 		return errors.New("say with --text what it is to be described as")
 	}
 	reason, _, _ := strings.Cut(line.Reason, " (")
-	if check, err := s.Catalog.Named(line.Check); err == nil && c.Finding != nil {
+	if check := s.Catalog.Find(line.Check); check != nil && c.Finding != nil {
 		reason = check.Because(c.Finding)
 	} else if line.Reason == named {
 		reason = cmp.Or(o.Why, "chosen by name")

@@ -194,7 +194,7 @@ func SummarySheet(r *audit.Report) sheet.Sheet {
 	}
 	for _, sum := range bySeverity(r.Summary) {
 		short := ""
-		if c, err := r.Catalog.Named(sum.Check); err == nil {
+		if c := r.Catalog.Find(sum.Check); c != nil {
 			short = c.Short
 		}
 		s.Rows = append(

@@ -72,8 +72,8 @@ func (s *Session) findsLeavers(check string) bool {
 			return l.Starts.Left != nil
 		}
 	}
-	c, err := s.Catalog.Named(check)
-	return err == nil && c.Leavers
+	c := s.Catalog.Find(check)
+	return c != nil && c.Leavers
 }
 
 // withoutBarred takes the lines out of a batch that must not be begun, and

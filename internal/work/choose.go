@@ -284,7 +284,7 @@ const tenth = 10
 func (s *Session) halfDelivered(ctx context.Context, p *Place, report *audit.Report, q *Question) error {
 	var byAbsence, leavers bool
 	for _, name := range q.Checks {
-		if c, err := report.Catalog.Named(name); err == nil {
+		if c := report.Catalog.Find(name); c != nil {
 			byAbsence, leavers = byAbsence || c.ByAbsence, leavers || c.Leavers
 		}
 	}

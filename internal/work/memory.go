@@ -216,8 +216,8 @@ func (s *Session) keepAudit(ctx context.Context, id source.Identity, kind string
 // samePeople tells whether a roster is not so much shorter than an earlier one that what
 // a check of the roster finds no more may only be missing in it.
 func (s *Session) samePeople(check string, now, then *Counts) bool {
-	c, err := s.Catalog.Named(check)
-	return err != nil || !c.ByRoster || (then.People-now.People)*tenth <= then.People
+	c := s.Catalog.Find(check)
+	return c == nil || !c.ByRoster || (then.People-now.People)*tenth <= then.People
 }
 
 // proves tells whether something that a check found at an earlier audit would
