@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	_ "embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"text/template"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -122,6 +124,9 @@ func (d *demonstration) prepare(serve bool) (again bool, err error) {
 	return false, d.write()
 }
 
+//go:embed demo/settings.yaml
+var demoSettings string
+
 func (d *demonstration) write() error {
 	addr, err := freeAddress()
 	if err != nil {
@@ -138,60 +143,17 @@ func (d *demonstration) write() error {
 	if err := yard.WriteLogs(d.dir); err != nil {
 		return err
 	}
-	files := map[string]string{
-		demoMark:   "",
-		"password": demoPassword + "\n",
-		"settings.yaml": `# The settings of the demo. The directory at this address runs while
-# "yardbroom demo --serve" does.
-default: observatory
-yards:
-  observatory:
-    servers: ["ldap://` + addr + `"]
-    base: "` + demo.Base + `"
-    bind: {dn: "` + demo.Account + `@larkmoor.example", password_file: password}
-    logs:                                  # of the last week
-      - {path: "logs/dc1.json*", server: dc1}
-      - {path: logs/lark-srv2.xml}
-      - path: logs/gateway.csv
-        server: gateway
-        fields: {time: When, account: User, address: Client, result: Outcome}
-        success: ok
-        failure: denied
-audit:
-  stale_after: 90d
-  parking: ["OU=Parked,` + demo.Base + `"]
-  unsupported_systems: ["^Workstation 7"]
-  values:
-    department: [Astronomy, Instruments, Archive, Computing, Administration, Visitor Centre, Workshop]
-exemptions:
-  - match: {account: svc-dome}
-    checks: [password-never-expires, password-old]
-    reason: dome controller, changed by hand when the dome is closed
-    owner: workshop@larkmoor.example
-    until: ` + d.asOf.AddDate(0, 0, -20).Format(time.DateOnly) + `
-  - match: {subtree: "OU=Parked,` + demo.Base + `"}
-    checks: [ou-empty]
-    reason: the ladders put people there
-    owner: keeper@larkmoor.example
-# No mail server answers here: "round preview nightly" shows what would be sent.
-mail: {server: "localhost:2525", tls: none, from: Yard Broom <yardbroom@larkmoor.example>}
-rounds:
-  nightly:
-    at: 06:00
-    roster: {from: roster.csv}
-    steps:
-      - survey
-      - audit
-      - reconcile
-      - list: {title: Locked out, of: {kind: people, where: {locked: true}}, columns: [account, name, ou]}
-      - stage: {actions: disable, checks: leaver-enabled, why: left by the roster}
-    tell:
-      - {to: keeper@larkmoor.example, attach: html}
-      - {each: manager, checks: stale}
-    folder: {path: www, title: The yard of the observatory}
-    metrics: metrics.txt
-` + laddersOfDemo,
+	var yaml strings.Builder
+	err = template.Must(template.New("").Parse(demoSettings)).Execute(&yaml, map[string]string{
+		"Address": addr,
+		"Base":    demo.Base,
+		"Account": demo.Account,
+		"Ended":   d.asOf.AddDate(0, 0, -20).Format(time.DateOnly),
+	})
+	if err != nil {
+		return err
 	}
+	files := map[string]string{demoMark: "", "password": demoPassword + "\n", "settings.yaml": yaml.String()}
 	for name, content := range files {
 		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(content), 0o600); err != nil {
 			return err

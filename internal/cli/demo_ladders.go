@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"yardbroom/internal/carry"
-	"yardbroom/internal/demo"
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ladder"
 	"yardbroom/internal/ldif"
@@ -19,30 +18,6 @@ import (
 	"yardbroom/internal/wording"
 	"yardbroom/internal/work"
 )
-
-// laddersOfDemo are the ladders of the demo's settings.
-const laddersOfDemo = `ladders:
-  - name: leavers
-    title: accounts of people who have left
-    starts: {left: 7d}
-    rungs:
-      - {name: closed, after: 0d, actions: [disable, move], to: "OU=Leavers,OU=Parked,` + demo.Base + `", unattended: true}
-      - {name: stripped, after: 60d, actions: leave-groups, unattended: true}
-      - {name: deleted, after: 90d, actions: delete, keep_deleted: 2y}
-  - name: unused
-    title: accounts of people that nobody signs in to
-    starts: {idle: 90d}
-    of: {kind: people, under: "OU=Staff,` + demo.Base + `", where: {enabled: true}}
-    rungs:
-      - {name: shelved, after: 14d, actions: move, to: "OU=Shelf,OU=Parked,` + demo.Base + `", append_account: true, unattended: true}
-      - name: disabled
-        after: 30d
-        actions: [disable, leave-groups]
-        unattended: true
-        tell: {who: [person, manager], before: 14d, otherwise: keeper@larkmoor.example, hold: 90d}
-      - {name: deleted, after: 60d, actions: delete}
-answers: {address: objections@larkmoor.example}
-`
 
 // demoClimbs are the days on which the ladders of the demo are climbed, before the day
 // of the demo.
