@@ -130,17 +130,25 @@ func TestWhatIsReadFastIsWhatIsThere(t *testing.T) {
 			}
 			text.WriteString(end)
 		}
-		for _, onlyKnown := range []bool{false, true} {
-			var others func(string) bool
-			if onlyKnown {
-				others = none
-			}
+		for _, c := range []struct {
+			others    func(string) bool
+			work      func([]Record) []string
+			onlyKnown bool
+		}{{nil, flat, false}, {none, flat, true}, {none, flatWhole, false}} {
 			var got []string
 			err := Each(context.Background(), strings.NewReader(text.String()),
-				Options{Others: others, Broken: func(e *Error) error { got = append(got, fmt.Sprintf("line %d is wrong", e.Line)); return nil }},
-				flat, func(p []string) error { got = append(got, p...); return nil })
+				Options{Others: c.others, Broken: func(e *Error) error { got = append(got, fmt.Sprintf("line %d is wrong", e.Line)); return nil }},
+				c.work, func(p []string) error { got = append(got, p...); return nil })
 			require.NoError(t, err)
-			require.ElementsMatch(t, obvious(text.String(), onlyKnown), got, text.String())
+			require.ElementsMatch(t, obvious(text.String(), c.onlyKnown), got, text.String())
 		}
 	})
+}
+
+// flatWhole is flat, of entries with all their attributes.
+func flatWhole(records []Record) []string {
+	for i := range records {
+		records[i].Entry = records[i].Whole()
+	}
+	return flat(records)
 }
