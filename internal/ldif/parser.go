@@ -107,10 +107,11 @@ func (p *parser) unfold(line string) string {
 // madeSize is how much room for what is made of the text of a block is taken at a time.
 const madeSize = 256 << 10
 
-// room sees to it that so many octets can be made.
+// room sees to it that so many octets can be made. Of a short text little can: whoever keeps
+// an entry of it keeps all that was made.
 func (p *parser) room(need int) {
 	if cap(p.made)-len(p.made) < need {
-		p.made = make([]byte, 0, max(madeSize, need))
+		p.made = make([]byte, 0, max(min(madeSize, len(p.text)), need))
 	}
 }
 
