@@ -100,6 +100,10 @@ func (f *File) surveyChanged(ctx context.Context) (*directory.Survey, error) {
 		parts[i] = before.places.parts[i].part
 	}
 	concerned := before.places.blocksOf(slices.Collect(maps.Keys(f.instead)))
+	if len(concerned) > len(parts)/few {
+		f.before = nil // all of it is read sooner
+		return f.readSurvey(ctx, withTexts)
+	}
 	failed := make([]error, len(concerned))
 	parallel.Do(len(concerned), func(_, i int) {
 		block := concerned[i]

@@ -314,11 +314,12 @@ func (r *entryReader) read(body []byte) (directory.Entry, bool) {
 	return e, true
 }
 
-// keep copies some behind all that is kept in a room, which is never moved.
+// keep copies some behind all that is kept in a room, which is never moved. Whoever keeps
+// one thing of a room keeps all of it: those of short answers are small.
 func keep[T any](room *[]T, some []T) []T {
-	const size = 512
+	const least, most = 16, 512
 	if cap(*room)-len(*room) < len(some) {
-		*room = make([]T, 0, max(size, len(some)))
+		*room = make([]T, 0, max(least, min(2*cap(*room), most), len(some)))
 	}
 	at := len(*room)
 	*room = append(*room, some...)
