@@ -9,7 +9,7 @@ import (
 // A large directory is held in few and long-lived pieces, so memory is kept near what is
 // in use: collecting begins again when garbage is expected to be two fifths of that, by
 // how much of what was allocated had become garbage the last time. While little is in use
-// would be all the time, for nothing, so some garbage is let lie. What is expected
+// that would be all the time, for nothing, so some garbage is let lie. What is expected
 // may be wrong, and is allowed to be by so much. Who makes garbage all the time and keeps
 // little of it, as a rehearsal of many lines does, has more of it lie, as long as collecting
 // takes too much of the processor time.

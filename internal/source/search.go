@@ -165,7 +165,7 @@ func (s *Server) pageSize() int {
 
 // pageOf is how many entries of a query are asked for at once.
 func (s *Server) pageOf(q *Query) int {
-	if s.target.Yard.PageSize != 0 || s.Dialect == directory.AD || q.Unpaged || !q.slim() {
+	if s.target.Yard.PageSize != 0 || s.Dialect == directory.AD || q.Unpaged || q.FirstPage || !q.slim() {
 		return s.pageSize()
 	}
 	return min(slimPageSize, cmp.Or(int(s.most.Load()), slimPageSize))
