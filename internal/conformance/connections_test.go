@@ -2,6 +2,7 @@ package conformance
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -314,5 +315,33 @@ func TestAServerThatWantsSmallPagesGetsThem(t *testing.T) {
 		assert.Len(t, names, 400)
 		assert.Equal(t, refused, refusals()-before, "it is known then")
 		c.Close()
+	}
+}
+
+// TestAServerThatHoldsALimitAgainstEachPageIsReadWhole: 389 Directory Server gives what it
+// may, and then an error, though smaller pages would all be within the limit.
+func TestAServerThatHoldsALimitAgainstEachPageIsReadWhole(t *testing.T) {
+	s := ns389Subject(t)
+	a := s.auditor(t)
+	for i := range 130 {
+		s.person(t, a.keeper, fmt.Sprint("Limited ", i), fmt.Sprint("limited", i))
+	}
+	require.Zero(t, modify(a.keeper, a.dn, func(r *ldap.ModifyRequest) { r.Replace("nsSizeLimit", []string{"60"}) }))
+	a.yard.PageSize = 400
+	c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+	require.NoError(t, err)
+	defer c.Close()
+	seen := map[string]int{}
+	_, err = c.Search(t.Context(), source.Query{Base: s.base, Scope: ldap.ScopeWholeSubtree, Filter: "(uid=limited*)"},
+		func(page []directory.Entry) error {
+			for i := range page {
+				seen[page[i].DN]++
+			}
+			return nil
+		})
+	require.NoError(t, err)
+	assert.Len(t, seen, 130)
+	for dn, times := range seen {
+		assert.Equal(t, 1, times, dn)
 	}
 }

@@ -120,14 +120,16 @@ func each(t *testing.T, test func(t *testing.T, s *subject)) {
 		t.Cleanup(func() { s.sweep(t) })
 		test(t, s)
 	})
-	t.Run("389ds", func(t *testing.T) {
-		server := ns389.get(t, realserver.NS389)
-		s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}
-		s.fresh(t)
-		t.Cleanup(func() { s.sweep(t) })
-		test(t, s)
-	})
+	t.Run("389ds", func(t *testing.T) { test(t, ns389Subject(t)) })
 	t.Run("slapd", func(t *testing.T) { test(t, slapdSubject(t)) })
+}
+
+func ns389Subject(t *testing.T) *subject {
+	server := ns389.get(t, realserver.NS389)
+	s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}
+	s.fresh(t)
+	t.Cleanup(func() { s.sweep(t) })
+	return s
 }
 
 func slapdSubject(t *testing.T) *subject {

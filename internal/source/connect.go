@@ -109,8 +109,9 @@ const (
 	defaultWithin   = 4 * time.Hour
 	defaultSettle   = 5 * time.Second
 	defaultPageSize = 1000
-	// slimPageSize is the same of entries that take little memory. Servers of the `ad` schema
-	// give no more than 1000, and others begin anew with each page.
+	// slimPageSize is the same of entries that take little memory, where a server begins anew
+	// with each page, as slapd does. Those of the `ad` schema give no more than 1000, and 389
+	// Directory Server, as it is set up, no more than 2000.
 	slimPageSize = 5000
 	leastPage    = 50
 )

@@ -34,10 +34,11 @@ func (p *pages) begin(ctx context.Context, q *Query, size int) (err error) {
 	return err
 }
 
-// refused tells of the first page that the server may give one that is smaller. That there
-// was too much to look through has the same code.
+// refused tells of the first page that the server may give one that is smaller: slapd
+// refuses what it may not give at once, and 389 Directory Server holds a limit of sizes
+// against each page. Other limits have the same codes.
 func (p *pages) refused(got *page) bool {
-	return ldap.IsErrorWithCode(got.err, ldap.LDAPResultAdminLimitExceeded) && len(got.entries) == 0 &&
+	return ldap.IsErrorAnyOf(got.err, ldap.LDAPResultAdminLimitExceeded, ldap.LDAPResultSizeLimitExceeded) &&
 		len(p.paging.Cookie) == 0 && slices.Contains(p.req.Controls, ldap.Control(p.paging)) && p.paging.PagingSize >= 2*leastPage
 }
 

@@ -165,7 +165,7 @@ func (s *Server) pageSize() int {
 
 // pageOf is how many entries of a query are asked for at once.
 func (s *Server) pageOf(q *Query) int {
-	if s.target.Yard.PageSize != 0 || s.Dialect == directory.AD || q.Unpaged || q.FirstPage || !q.slim() {
+	if s.target.Yard.PageSize != 0 || s.Dialect != directory.OpenLDAP || q.Unpaged || q.FirstPage || !q.slim() {
 		return s.pageSize()
 	}
 	return min(slimPageSize, cmp.Or(int(s.most.Load()), slimPageSize))
@@ -228,7 +228,7 @@ func (s *Server) ownPartition(reference string) bool {
 func (s *Server) searchError(err error) error {
 	switch {
 	case ldap.IsErrorAnyOf(err, ldap.LDAPResultSizeLimitExceeded, ldap.LDAPResultTimeLimitExceeded, ldap.LDAPResultAdminLimitExceeded):
-		return fmt.Errorf("%s gives only a part of its entries (%w): raise the account's limits, or lower page_size",
+		return fmt.Errorf("%s gives only a part of its entries (%w): raise the account's limits",
 			s.URL, err)
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultOperationsError) && s.Bound == "",
 		ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights):

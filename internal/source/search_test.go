@@ -19,12 +19,13 @@ func TestHowManyEntriesAreAskedForAtOnce(t *testing.T) {
 		want    int
 	}{
 		"what the tool looks at":     {directory.OpenLDAP, 0, 0, Query{Attributes: known}, slimPageSize},
-		"names alone":                {directory.NS389, 0, 0, Query{NamesOnly: true, Attributes: []string{"*", "+"}}, slimPageSize},
+		"names alone":                {directory.OpenLDAP, 0, 0, Query{NamesOnly: true, Attributes: []string{"*", "+"}}, slimPageSize},
 		"everything":                 {directory.OpenLDAP, 0, 0, Query{}, defaultPageSize},
 		"what may be large":          {directory.OpenLDAP, 0, 0, Query{Attributes: []string{"mail", "jpegPhoto"}}, defaultPageSize},
 		"the first page alone":       {directory.OpenLDAP, 0, 0, Query{Attributes: known, FirstPage: true}, defaultPageSize},
 		"without pages":              {directory.OpenLDAP, 0, 0, Query{Attributes: known, Unpaged: true}, defaultPageSize},
 		"a server that caps them":    {directory.AD, 0, 0, Query{Attributes: known}, defaultPageSize},
+		"one that has a limit":       {directory.NS389, 0, 0, Query{Attributes: known}, defaultPageSize},
 		"set":                        {directory.OpenLDAP, 70, 0, Query{Attributes: known}, 70},
 		"set, and refused":           {directory.OpenLDAP, 70, 35, Query{Attributes: known}, 35},
 		"refused":                    {directory.OpenLDAP, 0, 1250, Query{Attributes: known}, 1250},
