@@ -19,6 +19,7 @@ const (
 	mostWrong    = 192 << 20 // octets
 	mostWork     = 0.12      // of the processor time since the run before
 	mostPatience = 2.5       // times the garbage, about as much as Go lets lie of itself
+	mostBorne    = 256 << 20 // octets of garbage that patience goes up to
 )
 
 // pace is what the collector found the last time.
@@ -40,7 +41,8 @@ func paceCollector() {
 func growth(live uint64, garbage, patience float64) int {
 	live = max(live, 1<<20)
 	share := func(octets uint64) float64 { return float64(octets*100) / float64(live) }
-	tolerated := patience * max(garbageShare, share(garbageToLie))
+	tolerated := max(garbageShare, share(garbageToLie))
+	tolerated = max(tolerated, min(patience*tolerated, share(mostBorne)))
 	return int(min(tolerated/max(garbage, 0.01), tolerated+share(mostWrong)))
 }
 

@@ -20,7 +20,9 @@ func TestMemoryGrowsAsGarbageIsExpected(t *testing.T) {
 		{1000 * mb, 0.8, 1, 50},  // four fifths of it
 		{1000 * mb, 0.01, 1, 59}, // hardly any, which may end
 		{300 * mb, 0.01, 1, 104},
-		{1000 * mb, 1, 2, 80}, // it is collected too often
+		{200 * mb, 1, 2, 80}, // it is collected too often
+		{200 * mb, 1, 4, 128},
+		{1000 * mb, 1, 4, 40}, // of so much, there is garbage enough
 		{0, 0, 1, 25600},
 	} {
 		assert.Equal(t, c.want, growth(c.live, c.garbage, c.patience), "%d MB, %v, %v", c.live/mb, c.garbage, c.patience)
