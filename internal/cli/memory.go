@@ -4,6 +4,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
+	"slices"
 )
 
 // A large directory is held in few and long-lived pieces, so memory is kept near what is
@@ -55,10 +56,8 @@ func (p *pace) sentinel() {
 			{Name: "/cpu/classes/gc/mark/assist:cpu-seconds"}, {Name: "/cpu/classes/gc/mark/dedicated:cpu-seconds"},
 			{Name: "/cpu/classes/user:cpu-seconds"}}
 		metrics.Read(now)
-		for i := range now {
-			if kind := now[i].Value.Kind(); i < 2 && kind != metrics.KindUint64 || i >= 2 && kind != metrics.KindFloat64 {
-				return // a version of Go that does not count so: the pace stays
-			}
+		if slices.ContainsFunc(now, func(s metrics.Sample) bool { return s.Value.Kind() == metrics.KindBad }) {
+			return // a version of Go that does not count so: the pace stays
 		}
 		live, allocated := now[0].Value.Uint64(), now[1].Value.Uint64()
 		collecting := now[2].Value.Float64() + now[3].Value.Float64()

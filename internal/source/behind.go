@@ -92,46 +92,35 @@ func (f *File) With(instead map[directory.Key]*directory.Entry, more []directory
 // parts of the one before. Only parts in which something is another are read again.
 func (f *File) surveyChanged(ctx context.Context) (*directory.Survey, error) {
 	before := f.before
-	s := f.newSurvey(f.Dialect)
-	s.Words, s.Gaps = before.read.Words, before.read.Gaps
-	s.ShareParts()
-	parts := make([]*directory.Part, len(before.places.parts))
-	for i := range parts {
-		parts[i] = before.places.parts[i].part
-	}
 	concerned := before.places.blocksOf(slices.Collect(maps.Keys(f.instead)))
+	parts := make([]*directory.Part, len(before.places.parts))
 	if len(concerned) > len(parts)/few {
 		f.before = nil // all of it is read sooner
 		return f.readSurvey(ctx, withTexts)
 	}
+	for i := range parts {
+		parts[i] = before.places.parts[i].part
+	}
+	s := f.newSurvey(f.Dialect)
+	s.Words, s.Gaps = before.read.Words, before.read.Gaps
+	s.ShareParts()
+	by := surveying{file: f, survey: s, texts: withTexts}
 	failed := make([]error, len(concerned))
 	parallel.Do(len(concerned), func(_, i int) {
 		block := concerned[i]
 		var entries []directory.Entry
 		if entries, failed[i] = before.places.all(ctx, block); failed[i] == nil {
-			parts[block] = replacing(f, f.partOf(s))(recordsOf(entries))
+			parts[block] = replacing(f, by.block)(recordsOf(entries)).part
 		}
 	})
 	if err := errors.Join(failed...); err != nil {
 		return nil, err
 	}
-	parts = append(parts, f.partOf(s)(recordsOf(f.more)))
-	for _, part := range parts {
+	for _, part := range append(parts, by.block(recordsOf(f.more)).part) {
 		s.Merge(part)
 	}
 	s.Settle()
 	return s, nil
-}
-
-// partOf makes a part of a survey of some records.
-func (f *File) partOf(s *directory.Survey) func([]ldif.Record) *directory.Part {
-	return func(records []ldif.Record) *directory.Part {
-		part := s.NewPart(len(records), f.Keep)
-		for i := range records {
-			part.Add(s.Dialect, &records[i].Entry)
-		}
-		return part
-	}
 }
 
 // replacing is work on records with others in the place of some.

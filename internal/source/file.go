@@ -254,6 +254,47 @@ type judged struct {
 	found []directory.Entry
 }
 
+// surveying is how the blocks of a file give a survey.
+type surveying struct {
+	file   *File
+	survey *directory.Survey
+	texts  texts
+	where  *places         // takes note of where entries stand; nil where nobody asks
+	cond   *filter.Matcher // of entries that are wanted whole; nil where none are
+}
+
+// others tells which attributes that have no number are looked at.
+func (s *surveying) others(name string) bool {
+	return s.where != nil && s.where.values && s.where.equality(name) != nil || s.cond != nil && s.cond.Looks(name)
+}
+
+func (s *surveying) block(records []ldif.Record) (j judged) {
+	j.part = s.survey.NewPart(len(records), s.file.Keep)
+	if s.texts == withoutTexts {
+		j.part.LeaveTexts()
+	}
+	for i := range records {
+		r := &records[i]
+		if !r.IsEntry() {
+			j.wrong = &ldif.Error{
+				Line: r.Line,
+				DN:   strings.Clone(r.DN),
+				Err:  fmt.Errorf("a %s record: this file holds changes, not entries", r.Change.Type),
+			}
+			return j
+		}
+		accounts := j.part.Len()
+		key, parent := j.part.Add(s.survey.Dialect, &r.Entry)
+		if s.where != nil {
+			s.where.note(&j.place, r, key, parent, j.part.Len() > accounts)
+		}
+		if s.cond != nil && s.cond.Match(&r.Entry) == filter.True {
+			j.found = append(j.found, r.Whole())
+		}
+	}
+	return j
+}
+
 // Survey reads the whole file, once. The dialect is guessed by its first block; if
 // the rest of the file shows another, it is read again.
 func (f *File) Survey(ctx context.Context) (*directory.Survey, error) {
@@ -357,42 +398,14 @@ func (f *File) survey(
 		where.keepsParts = true
 		s.ShareParts()
 	}
-	work := func(records []ldif.Record) (j judged) {
-		j.part = s.NewPart(len(records), f.Keep)
-		if keep == withoutTexts {
-			j.part.LeaveTexts()
-		}
-		for i := range records {
-			if !records[i].IsEntry() {
-				r := &records[i]
-				j.wrong = &ldif.Error{
-					Line: r.Line,
-					DN:   strings.Clone(r.DN),
-					Err:  fmt.Errorf("a %s record: this file holds changes, not entries", r.Change.Type),
-				}
-				return j
-			}
-			accounts := j.part.Len()
-			key, parent := j.part.Add(d, &records[i].Entry)
-			if where != nil {
-				where.note(&j.place, &records[i], key, parent, j.part.Len() > accounts)
-			}
-			if cond != nil && cond.Match(&records[i].Entry) == filter.True {
-				j.found = append(j.found, records[i].Whole())
-			}
-		}
-		return j
-	}
+	by := surveying{file: f, survey: s, texts: keep, where: where, cond: cond}
 	broken := 0
 	counted := *f
 	counted.referred = func(n int) { s.Referrals += n }
 	if f.Broken != nil {
 		counted.Broken = func(err error) { broken++; f.Broken(err) }
 	}
-	others := func(name string) bool {
-		return where != nil && where.values && where.equality(name) != nil || cond != nil && cond.Looks(name)
-	}
-	err := each(ctx, &counted, others, work, func(j judged) error {
+	err := each(ctx, &counted, by.others, by.block, func(j judged) error {
 		if j.wrong != nil {
 			return j.wrong
 		}

@@ -155,10 +155,12 @@ func (s *Server) Search(ctx context.Context, q Query, take func([]directory.Entr
 }
 
 // pageSize is how many entries of any size are asked for at once.
-func (s *Server) pageSize() int {
-	n := cmp.Or(s.target.Yard.PageSize, defaultPageSize)
+func (s *Server) pageSize() int { return s.granted(cmp.Or(s.target.Yard.PageSize, defaultPageSize)) }
+
+// granted is how many of so many entries the server gives at once.
+func (s *Server) granted(n int) int {
 	if most := int(s.most.Load()); most > 0 {
-		n = min(n, most)
+		return min(n, most)
 	}
 	return n
 }
@@ -168,7 +170,7 @@ func (s *Server) pageOf(q *Query) int {
 	if s.target.Yard.PageSize != 0 || s.Dialect != directory.OpenLDAP || q.Unpaged || q.FirstPage || !q.slim() {
 		return s.pageSize()
 	}
-	return min(slimPageSize, cmp.Or(int(s.most.Load()), slimPageSize))
+	return s.granted(slimPageSize)
 }
 
 // slim tells that the entries of a query take little memory: all that is asked for is told
