@@ -179,8 +179,8 @@ func holdsNoText(name string) bool {
 	if numberHides(name) {
 		return false
 	}
-	for _, s := range []*Schema{schemaAD(), schemaStandard()} {
-		if t := s.Type(name); t != nil {
+	for _, schema := range []func() *Schema{schemaAD, schemaStandard} {
+		if t := schema().Type(name); t != nil {
 			switch t.Syntax {
 			case SyntaxNumber, SyntaxTime, SyntaxBoolean, SyntaxDN, SyntaxClass:
 				return true
@@ -194,14 +194,8 @@ func holdsNoText(name string) bool {
 // SecretBySchema returns which attributes of a server's schema (RFC 4512,
 // section 4.1.2) hold secrets, under all their names and numbers, in lower
 // case: those that sound so, those derived from one, and all names of one that
-// has such a name. Definitions are values of attributeTypes.
-func SecretBySchema(definitions []string) map[string]bool {
-	types := make([]Definition, 0, len(definitions))
-	for _, text := range definitions {
-		if d, ok := ParseDefinition(text); ok {
-			types = append(types, d)
-		}
-	}
+// has such a name.
+func SecretBySchema(types []*Definition) map[string]bool {
 	found := map[string]bool{}
 	mark := func(d *Definition) bool {
 		fresh := !found[d.OID]
@@ -211,17 +205,17 @@ func SecretBySchema(definitions []string) map[string]bool {
 		}
 		return fresh
 	}
-	for i := range types {
-		for _, name := range types[i].Names {
-			if IsSecret(name) && (!types[i].plainValue() || numberHides(name)) {
-				mark(&types[i])
+	for _, d := range types {
+		for _, name := range d.Names {
+			if (!d.plainValue() || numberHides(name)) && IsSecret(name) {
+				mark(d)
 			}
 		}
 	}
 	for again := true; again; {
 		again = false
-		for i := range types {
-			if d := &types[i]; d.Super != "" && found[strings.ToLower(d.Super)] && mark(d) {
+		for _, d := range types {
+			if d.Super != "" && found[strings.ToLower(d.Super)] && mark(d) {
 				again = true
 			}
 		}

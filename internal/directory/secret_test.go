@@ -25,7 +25,8 @@ func TestSecretsAreKnownByTheirNames(t *testing.T) {
 }
 
 func TestSecretsAreKnownByTheSchema(t *testing.T) {
-	found := SecretBySchema([]string{
+	var types []*Definition
+	for _, text := range []string{
 		"( 2.5.4.35 NAME 'userPassword' SYNTAX 1.3.6.1.4.1.1466.115.121.1.40{128} )",
 		"( 1.2.3.1 NAME ( 'doorCode' 'gateCode' ) SUP userPassword )",
 		"( 1.2.3.2 NAME 'innerDoorCode' SUP gateCode )",
@@ -33,8 +34,12 @@ func TestSecretsAreKnownByTheSchema(t *testing.T) {
 		"( 1.2.3.4 NAME 'lastTokenUse' DESC 'when (a ) token' SYNTAX 1.3.6.1.4.1.1466.115.121.1.24 )",
 		"( 1.2.3.5 NAME 'gatePin' SYNTAX 1.3.6.1.4.1.1466.115.121.1.27 )",
 		"( 1.2.3.6 NAME 'colour' SYNTAX 1.3.6.1.4.1.1466.115.121.1.15 USAGE directoryOperation NO-USER-MODIFICATION )",
-		"nonsense",
-	})
+	} {
+		d, ok := ParseDefinition(text)
+		assert.True(t, ok, text)
+		types = append(types, &d)
+	}
+	found := SecretBySchema(types)
 	for _, name := range []string{"userpassword", "2.5.4.35", "doorcode", "gatecode", "1.2.3.1", "innerdoorcode", "bynumber", "gatepin"} {
 		assert.True(t, found[name], name)
 	}

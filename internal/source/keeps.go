@@ -96,9 +96,11 @@ func (s *Server) Knows(ctx context.Context, attr string) (bool, error) {
 	return len(s.schema) == 0 || d != nil && !d.ReadOnly, err
 }
 
+// readSchema reads the schema that the server publishes. What was read in part counts for
+// nothing: without a schema nobody could tell what is hidden, or secret.
 func (s *Server) readSchema(ctx context.Context) error {
-	s.schema = map[string]*directory.Definition{}
-	var definitions []string
+	schema := map[string]*directory.Definition{}
+	var types []*directory.Definition
 	where := ""
 	_, err := s.Search(
 		ctx,
@@ -110,8 +112,12 @@ func (s *Server) readSchema(ctx context.Context) error {
 			return nil
 		},
 	)
-	if err != nil || where == "" {
+	if err != nil {
 		return err
+	}
+	if where == "" {
+		s.schema = schema
+		return nil
 	}
 	_, err = s.Search(
 		ctx,
@@ -129,20 +135,20 @@ func (s *Server) readSchema(ctx context.Context) error {
 					if !ok {
 						continue
 					}
-					definitions = append(definitions, text)
+					types = append(types, &d)
 					for _, name := range append(d.Names, d.OID) {
-						s.schema[strings.ToLower(name)] = &d
+						schema[strings.ToLower(name)] = &d
 					}
 				}
 			}
 			return nil
 		},
 	)
-	s.secrets = directory.SecretBySchema(definitions)
-	if hidden(err) {
-		return nil
+	if err != nil && !hidden(err) {
+		return err
 	}
-	return err
+	s.schema, s.secrets = schema, directory.SecretBySchema(types)
+	return nil
 }
 
 // declareClasses tells what the server's classes derive from, and keeps what
