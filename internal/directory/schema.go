@@ -50,7 +50,7 @@ type AttributeType struct {
 // dialect know without being told.
 type Schema struct {
 	types   map[string]*AttributeType // by name in lower case
-	names   map[*AttributeType][]string
+	names   func() map[*AttributeType][]string
 	classes map[string]string // an object class and the one it derives from, in lower case
 	// categories are the names that objectCategory has for object classes.
 	categories map[string]string
@@ -69,12 +69,14 @@ func readSchema(name string) *Schema {
 	if err != nil {
 		panic(err)
 	}
+	lines := strings.Count(string(text), "\n")
 	s := &Schema{
-		types:      map[string]*AttributeType{},
+		types:      make(map[string]*AttributeType, 2*lines),
 		classes:    map[string]string{},
 		categories: map[string]string{},
 		numbers:    map[string]string{},
 	}
+	types := make([]AttributeType, 0, lines)
 	for line := range strings.Lines(string(text)) {
 		fields := strings.Fields(line)
 		switch {
@@ -89,8 +91,9 @@ func readSchema(name string) *Schema {
 				s.numbers[number] = class
 			}
 		case len(fields) >= 2 && !strings.HasPrefix(line, "#"):
-			names := strings.Split(fields[0], ",")
-			t := &AttributeType{Name: names[0], Syntax: Syntax(fields[1][0])}
+			first, _, _ := strings.Cut(fields[0], ",")
+			types = append(types, AttributeType{Name: first, Syntax: Syntax(fields[1][0])})
+			t := &types[len(types)-1]
 			for _, mark := range fields[1][1:] {
 				switch mark {
 				case '<':
@@ -112,12 +115,12 @@ func readSchema(name string) *Schema {
 			if len(fields) > 2 {
 				t.Super = fields[2]
 			}
-			for _, n := range names {
-				s.types[strings.ToLower(n)] = t
+			for n := range strings.SplitSeq(strings.ToLower(fields[0]), ",") {
+				s.types[n] = t
 			}
 		}
 	}
-	s.learnNames()
+	s.names = sync.OnceValue(s.namesByType)
 	return s
 }
 
@@ -167,16 +170,17 @@ func (s *Schema) AttributeNames() []string {
 
 // Names returns all names that the values of an attribute, or of one derived
 // from it, may stand under, in lower case.
-func (s *Schema) Names(t *AttributeType) []string { return s.names[t] }
+func (s *Schema) Names(t *AttributeType) []string { return s.names()[t] }
 
-// learnNames finds out what Names returns.
-func (s *Schema) learnNames() {
-	s.names = map[*AttributeType][]string{}
+// namesByType finds out what Names returns.
+func (s *Schema) namesByType() map[*AttributeType][]string {
+	names := make(map[*AttributeType][]string, len(s.types))
 	for name, t := range s.types {
 		for up := t; up != nil; up = s.types[strings.ToLower(up.Super)] {
-			s.names[up] = append(s.names[up], name)
+			names[up] = append(names[up], name)
 		}
 	}
+	return names
 }
 
 // Category returns the leaf value of the name that stands in objectCategory
