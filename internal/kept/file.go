@@ -3,6 +3,7 @@ package kept
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -18,6 +19,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/ldif"
+	"yardbroom/internal/parallel"
 )
 
 // The index stands in a skippable frame: magic, length, index, and a tail by which
@@ -200,7 +202,7 @@ func (f *File) Restless() (ids []string) {
 }
 
 // Identified returns the entries whose identities have some hashes, and for which want
-// says yes: it is asked of others too.
+// says yes: it is asked of others too, and of several at once.
 func (f *File) Identified(ctx context.Context, ids map[uint64]bool, want func(*directory.Entry) bool) ([]directory.Entry, error) {
 	return f.known(ctx, ids, func(h *hashes) uint64 { return h.identity }, want)
 }
@@ -216,40 +218,47 @@ func (f *File) Named(ctx context.Context, names map[string]bool) ([]directory.En
 }
 
 // known returns the entries with some hashes, and for which want says yes. Only these are
-// read of their frames.
+// read of their frames, on all processors.
 func (f *File) known(
 	ctx context.Context, wanted map[uint64]bool, of func(*hashes) uint64, want func(*directory.Entry) bool,
-) (found []directory.Entry, err error) {
+) ([]directory.Entry, error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}
-	some := sought(wanted)
-	var room room
-	for i := range f.frames {
-		entries := f.frames[i].entries
-		if !some.hasAny(entries, of) {
-			continue
+	frames := f.holding(wanted, of)
+	rooms := make([]room, parallel.Workers(len(frames)))
+	found := make([][]directory.Entry, len(frames))
+	errs := make([]error, len(frames))
+	parallel.Do(len(frames), func(worker, k int) {
+		if errs[k] = ctx.Err(); errs[k] != nil {
+			return
 		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		err := f.records(i, &room, func(n int, record []byte) error {
+		entries := f.frames[frames[k]].entries
+		errs[k] = f.records(frames[k], &rooms[worker], func(n int, record []byte) error {
 			if !wanted[of(&entries[n])] {
 				return nil
 			}
 			one, err := f.parse(record)
 			for j := range one {
 				if want(&one[j]) {
-					found = append(found, one[j].Clone())
+					found[k] = append(found[k], one[j].Clone())
 				}
 			}
 			return err
 		})
-		if err != nil {
-			return nil, err
+	})
+	return slices.Concat(found...), cmp.Or(errs...)
+}
+
+// holding are the numbers of the frames that hold entries with some hashes.
+func (f *File) holding(wanted map[uint64]bool, of func(*hashes) uint64) (frames []int) {
+	some := sought(wanted)
+	for i := range f.frames {
+		if some.hasAny(f.frames[i].entries, of) {
+			frames = append(frames, i)
 		}
 	}
-	return found, nil
+	return frames
 }
 
 // hashSet finds out quickly of most hashes that they are not among some.
@@ -486,38 +495,34 @@ func (f *File) damaged(err error) error {
 // those that have them, or at the end; nil takes the entry away. What has not changed
 // is copied as it is.
 func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[string]*directory.Entry) error {
-	ids := make(map[uint64]bool, len(change))
-	for id := range change {
-		ids[Hash(id)] = true
-	}
-	left := make(map[string]bool, len(change))
-	for id := range change {
-		left[id] = true
-	}
-	changed := sought(ids)
-	var room room
+	r := newRenewal(shape, change)
+	frames := f.holding(r.ids, func(h *hashes) uint64 { return h.identity })
+	rooms := make([]room, parallel.Workers(madeAtOnce))
 	copied := 0 // all before it are written
-	for i := range f.frames {
-		if !changed.hasAny(f.frames[i].entries, func(h *hashes) uint64 { return h.identity }) {
-			continue
-		}
-		if err := f.copyFrames(ctx, w, copied, i, &room); err != nil {
+	for some := range slices.Chunk(frames, madeAtOnce) {
+		made := make([][]Frame, len(some))
+		errs := make([]error, len(some))
+		parallel.Do(len(some), func(worker, k int) {
+			made[k], errs[k] = f.changed(some[k], &rooms[worker], r)
+		})
+		if err := cmp.Or(errs...); err != nil {
 			return err
 		}
-		copied = i + 1
-		frames, err := f.changed(i, &room, shape, ids, change, left)
-		if err != nil {
-			return err
-		}
-		if err := w.Add(frames...); err != nil {
-			return err
+		for k, i := range some {
+			if err := f.copyFrames(ctx, w, copied, i, &rooms[0]); err != nil {
+				return err
+			}
+			copied = i + 1
+			if err := w.Add(made[k]...); err != nil {
+				return err
+			}
 		}
 	}
-	if err := f.copyFrames(ctx, w, copied, len(f.frames), &room); err != nil {
+	if err := f.copyFrames(ctx, w, copied, len(f.frames), &rooms[0]); err != nil {
 		return err
 	}
 	var more []directory.Entry
-	for _, id := range slices.Sorted(maps.Keys(left)) {
+	for _, id := range slices.Sorted(maps.Keys(r.left)) {
 		if e := change[id]; e != nil {
 			more = append(more, *e)
 		}
@@ -525,11 +530,38 @@ func (f *File) Update(ctx context.Context, w *Writer, shape *Shape, change map[s
 	return w.Add(Pack(more, shape)...)
 }
 
-// changed makes a frame anew, with entries of some identities put in the place of those
-// that have them; ids are the hashes of these. What it has met is no longer left.
-func (f *File) changed(
-	i int, into *room, shape *Shape, ids map[uint64]bool, change map[string]*directory.Entry, left map[string]bool,
-) ([]Frame, error) {
+// madeAtOnce is how many frames are made anew before they are written.
+const madeAtOnce = 256
+
+// renewal is what takes the place of entries, of which several frames are made anew at once.
+type renewal struct {
+	shape  *Shape
+	change map[string]*directory.Entry
+	ids    map[uint64]bool // the hashes of their identities
+
+	mu   sync.Mutex
+	left map[string]bool // those that were not met yet
+}
+
+func newRenewal(shape *Shape, change map[string]*directory.Entry) *renewal {
+	r := &renewal{shape: shape, change: change, ids: make(map[uint64]bool, len(change)), left: make(map[string]bool, len(change))}
+	for id := range change {
+		r.ids[Hash(id)], r.left[id] = true, true
+	}
+	return r
+}
+
+// meet tells whether an entry is met for the first time.
+func (r *renewal) meet(id string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	first := r.left[id]
+	delete(r.left, id)
+	return first
+}
+
+// changed makes a frame anew.
+func (f *File) changed(i int, into *room, r *renewal) ([]Frame, error) {
 	was := &f.frames[i]
 	restless := map[uint64]string{}
 	for _, id := range was.restless {
@@ -537,24 +569,23 @@ func (f *File) changed(
 	}
 	// It may grow to twice the size of others before it is cut: else each that grows would
 	// leave one of a few entries behind it.
-	p := packing{shape: shape, most: 2 * frameSize, mentioned: was.mentioned, text: into.made[:0]}
+	p := packing{shape: r.shape, most: 2 * frameSize, mentioned: was.mentioned, text: into.made[:0]}
 	err := f.records(i, into, func(n int, record []byte) error {
 		h := was.entries[n]
-		if !ids[h.identity] {
+		if !r.ids[h.identity] {
 			p.copy(record, h, restless[h.identity])
 			return nil
 		}
 		entries, err := f.parse(record)
 		for j := range entries {
-			id := shape.Identity(&entries[j])
-			e, changed := change[id]
+			id := r.shape.Identity(&entries[j])
+			e, changed := r.change[id]
 			switch {
 			case !changed:
 				p.copy(record, h, restless[h.identity])
-			case e != nil && left[id]:
+			case r.meet(id) && e != nil:
 				p.add(e)
 			}
-			delete(left, id)
 		}
 		return err
 	})
