@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
+	"golang.org/x/sync/errgroup"
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/kept"
@@ -702,20 +703,17 @@ func (f *follower) byIdentity(ctx context.Context, ids []string, take func([]dir
 // byName reads entries under the names where they are thought to stand, since not every
 // server finds identities quickly, and looks for the rest by identity.
 func (f *follower) byName(ctx context.Context, ask []string, names map[string]string, take func([]directory.Entry) error) error {
+	answers, err := f.askByName(ctx, ask, names)
+	if err != nil {
+		return err
+	}
 	var lost []string
-	for _, id := range ask {
-		found := false
-		err := ErrNotFound
-		if name := names[id]; name != "" {
-			err = f.read(ctx, Query{Base: name, Scope: ldap.ScopeBaseObject, Filter: f.server.everything("")}, func(page []directory.Entry) error {
-				found = len(page) == 1 && f.key(&page[0]) == id
-				return take(page)
-			})
-		}
-		if err != nil && !errors.Is(err, ErrNotFound) {
+	for i, id := range ask {
+		there := answers[i].entries
+		if err := f.hand(ctx, &answers[i], take); err != nil {
 			return err
 		}
-		if !found && !strings.HasPrefix(id, nameless) {
+		if !(len(there) == 1 && f.key(&there[0]) == id) && !strings.HasPrefix(id, nameless) {
 			lost = append(lost, id)
 		}
 	}
@@ -727,22 +725,76 @@ func (f *follower) byName(ctx context.Context, ask []string, names map[string]st
 	return nil
 }
 
+// askedAtOnce is how many questions for single entries are on their way at the same time.
+const askedAtOnce = 8
+
+// askByName asks for each of some identities what stands under its name, if it has one.
+func (f *follower) askByName(ctx context.Context, ids []string, names map[string]string) ([]gathered, error) {
+	answers := make([]gathered, len(ids))
+	atOnce := 1 // what classes allow is found out by one after the other
+	if f.server.Dialect != directory.AD {
+		atOnce = askedAtOnce
+		if _, err := f.server.Defined(ctx, ""); err != nil { // which is read once, by whoever needs it first
+			return nil, err
+		}
+	}
+	asking, ctx := errgroup.WithContext(ctx)
+	asking.SetLimit(atOnce)
+	for i, id := range ids {
+		if names[id] == "" {
+			continue
+		}
+		asking.Go(func() (err error) {
+			answers[i], err = f.ask(ctx, Query{Base: names[id], Scope: ldap.ScopeBaseObject, Filter: f.server.everything("")})
+			if errors.Is(err, ErrNotFound) {
+				return nil
+			}
+			return err
+		})
+	}
+	return answers, asking.Wait()
+}
+
+// gathered is what a query gave; whole says that it is known to hide nothing.
+type gathered struct {
+	query   Query
+	entries []directory.Entry
+	whole   bool
+}
+
 // read reads entries with all that a full reading would have read of them.
 func (f *follower) read(ctx context.Context, q Query, take func([]directory.Entry) error) error {
-	names, whole, err := f.attributes(ctx, q)
+	a, err := f.ask(ctx, q)
 	if err != nil {
 		return err
 	}
-	q.Attributes = names
+	return f.hand(ctx, &a, take)
+}
+
+// ask asks for entries, of which it is still to be found out what they hide.
+func (f *follower) ask(ctx context.Context, q Query) (a gathered, err error) {
+	if q.Attributes, a.whole, err = f.attributes(ctx, q); err != nil {
+		return a, err
+	}
+	a.query = q
 	_, err = f.server.Search(ctx, f.see.ask(q), func(page []directory.Entry) error {
-		if !whole {
-			if err := f.look(ctx, &q, page); err != nil {
-				return err
-			}
-		}
-		return take(page)
+		a.entries = append(a.entries, page...)
+		return nil
 	})
-	return err
+	return a, err
+}
+
+// hand hands over what was asked for, with what it hides written down.
+func (f *follower) hand(ctx context.Context, a *gathered, take func([]directory.Entry) error) error {
+	if len(a.entries) == 0 {
+		return nil
+	}
+	if !a.whole {
+		if err := f.look(ctx, &a.query, a.entries); err != nil {
+			return err
+		}
+	}
+	return take(a.entries)
 }
 
 // attributes are those that a full reading would have asked for of the entries of a query;
