@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/filter"
 	"yardbroom/internal/listing"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/wording"
 )
@@ -20,7 +20,7 @@ import (
 // settings define by filters.
 type Catalog []*Check
 
-var ownName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+var ownName = pattern.Lazy(`^[a-z][a-z0-9-]{0,30}$`)
 
 // NewCatalog returns the checks there are under some settings.
 func NewCatalog(set *settings.Audit) (Catalog, error) {
@@ -71,7 +71,7 @@ func (c Catalog) Own() []*Check {
 // ownCheck makes a check of a filter. What the filter selects is found by
 // whoever reads the directory, and given to Run.
 func ownCheck(name string, f settings.Filter) (*Check, error) {
-	if !ownName.MatchString(name) {
+	if !ownName().MatchString(name) {
 		return nil, fmt.Errorf("%q cannot name a check: use small letters, digits and dashes", name)
 	}
 	c := &Check{

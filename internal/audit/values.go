@@ -3,13 +3,13 @@ package audit
 import (
 	"fmt"
 	"net/mail"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/pattern"
 )
 
 var valueChecks = []*Check{
@@ -211,12 +211,12 @@ func plainAddress(s string) bool {
 	return at > 0 && !dot
 }
 
-var extension = regexp.MustCompile(`(?i)\s*(?:extension|ext|x|#)[\s.:]*[0-9]+\s*$`)
+var extension = pattern.Lazy(`(?i)\s*(?:extension|ext|x|#)[\s.:]*[0-9]+\s*$`)
 
 func isTelephone(s string) bool {
 	digits := 0
 	if strings.ContainsAny(s, "xX#") { // few have one, and the pattern is slow
-		if at := extension.FindStringIndex(s); at != nil {
+		if at := extension().FindStringIndex(s); at != nil {
 			s = s[:at[0]]
 		}
 	}

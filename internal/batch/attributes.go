@@ -5,16 +5,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/source"
 )
 
@@ -61,9 +60,7 @@ func (s *Stager) describe(c *Candidate, o *Order, line *Line) error {
 
 // oldAndLabel is {old} with a word before it and the signs around it, such as "; was:
 // {old}": nothing of it is written where there was no description.
-var oldAndLabel = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`[\s;,|(\[–—-]*(\pL+\s*[:=]?)?\s*["'(\[]*\{old\}["')\]]*`)
-})
+var oldAndLabel = pattern.Lazy(`[\s;,|(\[–—-]*(\pL+\s*[:=]?)?\s*["'(\[]*\{old\}["')\]]*`)
 
 // fillIn fills the names of a text for describe in.
 func fillIn(text string, values map[string]string) (string, error) {

@@ -12,7 +12,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +22,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/homes"
 	"yardbroom/internal/parallel"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
 	"yardbroom/internal/wording"
@@ -752,7 +752,7 @@ func (b *Batch) lines(name string) (found []*Line, err error) {
 	if len(found) > 0 {
 		return found, nil
 	}
-	if numbered.MatchString(name) {
+	if numbered().MatchString(name) {
 		for span := range strings.SplitSeq(name, ",") {
 			first, last, isSpan := strings.Cut(span, "-")
 			from, _ := strconv.Atoi(first)
@@ -778,7 +778,7 @@ func (b *Batch) lines(name string) (found []*Line, err error) {
 }
 
 // numbered is how numbers of lines are written.
-var numbered = regexp.MustCompile(`^[0-9]{1,9}(-[0-9]{1,9})?(,[0-9]{1,9}(-[0-9]{1,9})?)*$`)
+var numbered = pattern.Lazy(`^[0-9]{1,9}(-[0-9]{1,9})?(,[0-9]{1,9}(-[0-9]{1,9})?)*$`)
 
 // Keep takes all other lines than these out of a staged batch.
 func (b *Batch) Keep(ctx context.Context, s *store.Store, names []string, by string, at time.Time) (int, error) {

@@ -3,12 +3,12 @@ package batch
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/source"
 )
 
@@ -134,10 +134,10 @@ func nameSet(names string) map[string]bool {
 	return set
 }
 
-var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
+var attributeForm = pattern.Lazy(`^[A-Za-z][A-Za-z0-9-]*$`)
 
 // languageForm are the options of RFC 3866.
-var languageForm = regexp.MustCompile(`^(?i)lang-[a-z0-9-]+$`)
+var languageForm = pattern.Lazy(`^(?i)lang-[a-z0-9-]+$`)
 
 // ClassOf tells how a batch may change an attribute, by its name.
 func ClassOf(attr string) Class {
@@ -145,7 +145,7 @@ func ClassOf(attr string) Class {
 	switch _, action := byActionAttributes[name]; {
 	case action:
 		return ByAction
-	case neverAttributes[name], directory.IsSecret(name), !attributeForm.MatchString(name):
+	case neverAttributes[name], directory.IsSecret(name), !attributeForm().MatchString(name):
 		return Never
 	case allowedAttributes[name]:
 		return Allowed
@@ -164,11 +164,11 @@ func Unsettable(attr string) string {
 		return attr + " is a number: give the attribute's name"
 	case strings.Contains(attr, ";"):
 		plain, option, _ := strings.Cut(attr, ";")
-		if !languageForm.MatchString(option) {
+		if !languageForm().MatchString(option) {
 			return attr + " has an option: give the attribute's plain name, or one for a language"
 		}
 		return Unsettable(plain)
-	case !attributeForm.MatchString(attr):
+	case !attributeForm().MatchString(attr):
 		return fmt.Sprintf("%q is not the name of an attribute", attr)
 	}
 	switch ClassOf(attr) {

@@ -176,7 +176,7 @@ func RuleNames(rule string) (names []string, err error) {
 func Expand(rule string, e *directory.Entry) (string, error) {
 	value, err := substitute(rule, func(name string) (string, error) {
 		switch {
-		case !attributeForm.MatchString(name):
+		case !attributeForm().MatchString(name):
 			return "", fmt.Errorf("the rule %q has a { that begins no {attribute}", rule)
 		case directory.IsSecret(name):
 			return "", fmt.Errorf("%s is secret and stands in no rule", name)

@@ -4,10 +4,11 @@ package calendar
 
 import (
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
+
+	"yardbroom/internal/pattern"
 )
 
 // Span is a length of time in whole calendar units, such as 90d, 12w or 6mo.
@@ -18,11 +19,11 @@ type Span struct {
 // Days makes a Span of n days.
 func Days(n int) Span { return Span{Days: n} }
 
-var spanForm = regexp.MustCompile(`^([0-9]{1,5})(d|w|mo|y)$`)
+var spanForm = pattern.Lazy(`^([0-9]{1,5})(d|w|mo|y)$`)
 
 // ParseSpan reads a number and a unit: d, w, mo or y.
 func ParseSpan(text string) (Span, error) {
-	m := spanForm.FindStringSubmatch(text)
+	m := spanForm().FindStringSubmatch(text)
 	if m == nil {
 		return Span{}, fmt.Errorf("%q is not a span of time: write 90d, 12w, 6mo or 1y", text)
 	}

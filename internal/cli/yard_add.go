@@ -9,7 +9,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +16,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
@@ -238,7 +238,7 @@ func (n *newYard) choose(context.Context) (err error) {
 			return err
 		}
 	}
-	if !goodName.MatchString(n.new.Name) {
+	if !goodName().MatchString(n.new.Name) {
 		return usage("%q cannot name a yard: use letters, digits, dashes and dots", n.new.Name)
 	}
 	if _, there := n.work.Settings.Yards[n.new.Name]; there {
@@ -247,7 +247,7 @@ func (n *newYard) choose(context.Context) (err error) {
 	return nil
 }
 
-var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+var goodName = pattern.Lazy(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 // yardName is a name for a yard by its base: the first label of its domain.
 func yardName(base string) string {

@@ -14,13 +14,14 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
+
+	"yardbroom/internal/pattern"
 )
 
 // Share says which folder of this machine a path in the directory is, and
@@ -107,7 +108,7 @@ type fullPath struct {
 	windows  bool
 }
 
-var shortName = regexp.MustCompile(`~[0-9]`)
+var shortName = pattern.Lazy(`~[0-9]`)
 
 // split takes a full path apart. It refuses whatever might mean another
 // folder than it says.
@@ -143,7 +144,7 @@ func split(value string) (fullPath, error) {
 			return p, fmt.Errorf("%s has the part \"%s\"", value, element)
 		case !plainElement(element):
 			return p, fmt.Errorf("%s has characters that do not belong into a path", value)
-		case p.windows && (strings.ContainsAny(element, `<>:"|?*%`) || strings.TrimRight(element, ". ") != element || shortName.MatchString(element)):
+		case p.windows && (strings.ContainsAny(element, `<>:"|?*%`) || strings.TrimRight(element, ". ") != element || shortName().MatchString(element)):
 			return p, fmt.Errorf("%s has a part that may mean another folder, \"%s\"", value, element)
 		}
 		p.elements = append(p.elements, element)

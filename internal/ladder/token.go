@@ -10,8 +10,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
+
+	"yardbroom/internal/pattern"
 )
 
 // Key makes tokens that nobody can guess who has only the journal.
@@ -77,13 +78,13 @@ func (k Key) mac(parts ...string) string {
 // TokenPrefix begins a token where it is written in a text.
 const TokenPrefix = "keep-"
 
-var tokenForm = regexp.MustCompile(TokenPrefix + `([a-km-np-z2-9]{32})\b`)
+var tokenForm = pattern.Lazy(TokenPrefix + `([a-km-np-z2-9]{32})\b`)
 
 // Tokens are the tokens in a text, each once. Mail readers break long lines, but
 // never such a word.
 func Tokens(text string) (all []string) {
 	seen := map[string]bool{}
-	for _, m := range tokenForm.FindAllStringSubmatch(strings.ToLower(text), -1) {
+	for _, m := range tokenForm().FindAllStringSubmatch(strings.ToLower(text), -1) {
 		if !seen[m[1]] {
 			seen[m[1]] = true
 			all = append(all, m[1])

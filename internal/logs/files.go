@@ -12,12 +12,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+
+	"yardbroom/internal/pattern"
 )
 
 // Log is where logs of one server are: a file, a folder, a pattern such as
@@ -38,9 +39,9 @@ type file struct {
 }
 
 // rotated are the endings that rotation gives: .1, .2.gz, -20261128.zst, .2026-11-28.
-var rotated = regexp.MustCompile(`([.-]\d{1,3}|[.-]\d{8}(-\d{6})?|[.-]\d{4}-\d{2}-\d{2})?(\.gz|\.zst)?$`)
+var rotated = pattern.Lazy(`([.-]\d{1,3}|[.-]\d{8}(-\d{6})?|[.-]\d{4}-\d{2}-\d{2})?(\.gz|\.zst)?$`)
 
-func seriesOf(path string) string { return rotated.ReplaceAllString(path, "") }
+func seriesOf(path string) string { return rotated().ReplaceAllString(path, "") }
 
 // files finds the files of a log, the oldest of each series first.
 func (l *Log) files() ([]*file, error) {

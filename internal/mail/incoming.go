@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	netmail "net/mail"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -14,6 +13,8 @@ import (
 	_ "github.com/emersion/go-message/charset" // the encodings that people write in
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/atom"
+
+	"yardbroom/internal/pattern"
 )
 
 // Incoming is a mail that came in, as far as it may be an answer to one that was sent.
@@ -103,10 +104,10 @@ func (in *incoming) head(h *mime.Header) {
 // automaticSubjects begin the answers of programs that do not say that they are any.
 var automaticSubjects = []string{"automatic reply:", "auto reply:", "out of office", "abwesenheitsnotiz", "automatische antwort:", "réponse automatique"}
 
-var messageIDs = regexp.MustCompile(`<([^<>\s]+)>`)
+var messageIDs = pattern.Lazy(`<([^<>\s]+)>`)
 
 func ids(text string) (all []string) {
-	for _, m := range messageIDs.FindAllStringSubmatch(text, 50) {
+	for _, m := range messageIDs().FindAllStringSubmatch(text, 50) {
 		all = append(all, m[1])
 	}
 	return all
@@ -165,7 +166,7 @@ func (in *incoming) leaf(kind string, e *mime.Entity) error {
 		typed, quoted := pageText(body)
 		in.page, in.pageQuoted = in.page+typed+"\n", in.pageQuoted+quoted+"\n"
 	case "message/delivery-status":
-		in.failed = in.failed || actionFailed.MatchString(body)
+		in.failed = in.failed || actionFailed().MatchString(body)
 	case "message/rfc822", "text/rfc822-headers", "message/rfc822-headers", "message/global":
 		if in.report {
 			in.Returned = append(in.Returned, returned(body)...)
@@ -175,14 +176,14 @@ func (in *incoming) leaf(kind string, e *mime.Entity) error {
 }
 
 var (
-	actionFailed = regexp.MustCompile(`(?im)^action:\s*failed\b`)
-	returnedID   = regexp.MustCompile(`(?im)^message-id:\s*<([^<>\s]+)>`)
+	actionFailed = pattern.Lazy(`(?im)^action:\s*failed\b`)
+	returnedID   = pattern.Lazy(`(?im)^message-id:\s*<([^<>\s]+)>`)
 )
 
 // returned is the Message-ID of a mail that is returned, of its head only.
 func returned(text string) []string {
 	head, _, _ := strings.Cut(strings.ReplaceAll(text, "\r\n", "\n"), "\n\n")
-	if m := returnedID.FindStringSubmatch(head); m != nil {
+	if m := returnedID().FindStringSubmatch(head); m != nil {
 		return []string{m[1]}
 	}
 	return nil
@@ -190,9 +191,9 @@ func returned(text string) []string {
 
 var (
 	// separator begins what mail readers append without marking each line.
-	separator = regexp.MustCompile(`^\s*(-{2,}\s*\pL[\pL\s]*-{2,}|_{10,})\s*$`)
+	separator = pattern.Lazy(`^\s*(-{2,}\s*\pL[\pL\s]*-{2,}|_{10,})\s*$`)
 	// headLine is the first line of a head that is quoted so.
-	headLine = regexp.MustCompile(`^\s*[*>]*\s*(From|Von|De|Da|Van|Från|Fra|Od|Lähettäjä|Remitente)\s?:\s?\*?\s*.*@`)
+	headLine = pattern.Lazy(`^\s*[*>]*\s*(From|Von|De|Da|Van|Från|Fra|Od|Lähettäjä|Remitente)\s?:\s?\*?\s*.*@`)
 )
 
 // apart takes apart what somebody has typed and what they quote.
@@ -200,7 +201,7 @@ func apart(text string) (typed, quoted string) {
 	var t, q strings.Builder
 	below := false // what was appended
 	for line := range strings.Lines(strings.ReplaceAll(text, "\r\n", "\n")) {
-		below = below || separator.MatchString(line) || headLine.MatchString(line)
+		below = below || separator().MatchString(line) || headLine().MatchString(line)
 		if below || strings.HasPrefix(strings.TrimLeft(line, " "), ">") {
 			q.WriteString(line)
 			continue

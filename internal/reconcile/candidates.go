@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"hash/maphash"
 	"math"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
 	"yardbroom/internal/parallel"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/roster"
 )
 
@@ -673,7 +673,7 @@ func (m *matcher) oneName(e edge) bool {
 }
 
 // furtherForm is a logon name that is another one with a word behind it.
-var furtherForm = regexp.MustCompile(`^(.+)[-_.][a-z]+[0-9]?$`)
+var furtherForm = pattern.Lazy(`^(.+)[-_.][a-z]+[0-9]?$`)
 
 // findStems finds, of accounts that are called as another one with a word
 // behind and bear no other name, that other one.
@@ -685,7 +685,7 @@ func (m *matcher) findStems() []int32 {
 		if m.second[i] || !strings.ContainsAny(a.Logon, "-_.") {
 			return
 		}
-		form := furtherForm.FindStringSubmatch(strings.ToLower(a.Logon))
+		form := furtherForm().FindStringSubmatch(strings.ToLower(a.Logon))
 		if form == nil {
 			return
 		}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,6 +11,7 @@ import (
 
 	"yardbroom/internal/directory"
 	"yardbroom/internal/names"
+	"yardbroom/internal/pattern"
 )
 
 // Pattern is how logon names of a yard are made of names:
@@ -48,18 +48,18 @@ type piece struct {
 	text    string
 }
 
-var pieceForm = regexp.MustCompile(`\{(given|family|initials)(?::([1-9][0-9]?))?\}|([^{}\s]+)`)
+var pieceForm = pattern.Lazy(`\{(given|family|initials)(?::([1-9][0-9]?))?\}|([^{}\s]+)`)
 
-var cutForm = regexp.MustCompile(`^(.*?)(?:\s+cut\s+([1-9][0-9]?))?$`)
+var cutForm = pattern.Lazy(`^(.*?)(?:\s+cut\s+([1-9][0-9]?))?$`)
 
 // ParsePattern reads a pattern.
 func ParsePattern(text string) (Pattern, error) {
 	p := Pattern{Text: text, Share: 1, habit: 1}
-	m := cutForm.FindStringSubmatch(strings.TrimSpace(text))
+	m := cutForm().FindStringSubmatch(strings.TrimSpace(text))
 	body := m[1]
 	p.cut, _ = strconv.Atoi(m[2])
 	read, names := 0, 0
-	for _, one := range pieceForm.FindAllStringSubmatch(body, -1) {
+	for _, one := range pieceForm().FindAllStringSubmatch(body, -1) {
 		read += len(one[0])
 		if one[1] == "" {
 			p.pieces = append(p.pieces, piece{text: strings.ToLower(one[3])})

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"html"
 	"image/color"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,8 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"yardbroom/internal/pattern"
 )
 
 // Bar is one bar of a chart.
@@ -156,24 +157,24 @@ func style(p *plot.Plot, names []string, lying bool, most int) {
 }
 
 var (
-	prolog = regexp.MustCompile(`(?s)^.*?<svg `)
-	size   = regexp.MustCompile(`width="[^"]*" height="[^"]*"`)
-	fonts  = regexp.MustCompile(`font-family:[^;"]*;?`)
-	words  = regexp.MustCompile(`(?s)<text ([^>]*font-size:([0-9.]+)px[^>]*)>([^<]*)</text>`)
+	prolog = pattern.Lazy(`(?s)^.*?<svg `)
+	size   = pattern.Lazy(`width="[^"]*" height="[^"]*"`)
+	fonts  = pattern.Lazy(`font-family:[^;"]*;?`)
+	words  = pattern.Lazy(`(?s)<text ([^>]*font-size:([0-9.]+)px[^>]*)>([^<]*)</text>`)
 )
 
 // inline makes a drawing part of a page: no prolog, a size that gives way,
 // the page's font and colours.
 func inline(svg, label string) string {
-	svg = prolog.ReplaceAllString(svg, "<svg ")
+	svg = prolog().ReplaceAllString(svg, "<svg ")
 	head, rest, _ := strings.Cut(svg, ">")
-	head = size.ReplaceAllString(head, "")
+	head = size().ReplaceAllString(head, "")
 	head = strings.ReplaceAll(head, "\n", " ")
 	svg = head + ` role="img" aria-label="` + escape(label) + `">` + rest
 	// Each text gets the width that it was given room for, whatever font the
 	// reader's machine has.
-	svg = words.ReplaceAllStringFunc(svg, func(element string) string {
-		m := words.FindStringSubmatch(element)
+	svg = words().ReplaceAllStringFunc(svg, func(element string) string {
+		m := words().FindStringSubmatch(element)
 		points, err := strconv.ParseFloat(m[2], 64)
 		if err != nil {
 			return element
@@ -184,7 +185,7 @@ func inline(svg, label string) string {
 		return fmt.Sprintf(`<text %s textLength="%.1f" lengthAdjust="spacingAndGlyphs">%s</text>`, m[1], width.Points(),
 			m[3])
 	})
-	return styled.Replace(fonts.ReplaceAllString(svg, ""))
+	return styled.Replace(fonts().ReplaceAllString(svg, ""))
 }
 
 // Point is a number at a time.

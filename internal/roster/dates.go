@@ -4,7 +4,6 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/pattern"
 )
 
 // DateOrder tells in which order day, month and year stand where all are
@@ -89,10 +89,10 @@ type written struct {
 }
 
 var (
-	clockTime = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[T ]\d{1,2}:\d{2}.*$`) })
-	eightLong = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\d{4})(\d{2})(\d{2})$`) })
-	serial    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\d{5})(?:\.\d+)?$`) })
-	datePiece = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\pL[\pL\pM]*|\d+`) })
+	clockTime = pattern.Lazy(`[T ]\d{1,2}:\d{2}.*$`)
+	eightLong = pattern.Lazy(`^(\d{4})(\d{2})(\d{2})$`)
+	serial    = pattern.Lazy(`^(\d{5})(?:\.\d+)?$`)
+	datePiece = pattern.Lazy(`\pL[\pL\pM]*|\d+`)
 )
 
 // between are words that stand between the parts of a date, folded.

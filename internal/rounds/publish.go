@@ -11,11 +11,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/render"
 	"yardbroom/internal/settings"
 )
@@ -56,7 +56,7 @@ type day struct {
 }
 
 // dayName is what the folder of a run is called.
-var dayName = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}-run-\d+$`)
+var dayName = pattern.Lazy(`^\d{4}-\d{2}-\d{2}-run-\d+$`)
 
 // openShelf opens the folder of a round. One that holds pages of somebody else is
 // refused.
@@ -107,7 +107,7 @@ func (s *shelf) read(round string) error {
 
 // proper tells whether a day names only what a round may have written.
 func (d *day) proper() bool {
-	return dayName.MatchString(d.Folder) && !slices.ContainsFunc(d.Files, func(name string) bool {
+	return dayName().MatchString(d.Folder) && !slices.ContainsFunc(d.Files, func(name string) bool {
 		return name != filepath.Base(name) || name == ".." || name == "." || strings.ContainsAny(name, `/\`)
 	})
 }

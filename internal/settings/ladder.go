@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net/mail"
-	"regexp"
 	"slices"
 	"strings"
 	"text/template"
 
 	"yardbroom/internal/calendar"
+	"yardbroom/internal/pattern"
 )
 
 // Ladder ages accounts in steps: whom it is for, what puts somebody on it, and
@@ -211,7 +211,7 @@ func (r *Rung) Doing() *StageStep {
 		IncludeLikely: r.IncludeLikely, AppendAccount: r.AppendAccount}
 }
 
-var ladderName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+var ladderName = pattern.Lazy(`^[a-z][a-z0-9-]{0,30}$`)
 
 // checkLadders refuses ladders that cannot be meant.
 func (s *Settings) checkLadders() *Fault {
@@ -220,7 +220,7 @@ func (s *Settings) checkLadders() *Fault {
 		l := &s.Ladders[i]
 		at := func(err error, path ...any) *Fault { return Faulty(err, append([]any{"ladders", i}, path...)...) }
 		switch {
-		case !ladderName.MatchString(l.Name):
+		case !ladderName().MatchString(l.Name):
 			return at(fmt.Errorf("%q cannot name a ladder: use small letters, digits and dashes", l.Name), "name")
 		case seen[l.Name]:
 			return at(fmt.Errorf("two ladders are called %q", l.Name), "name")
@@ -265,7 +265,7 @@ func (l *Ladder) check(s *Settings) (path []any, err error) {
 		r := &l.Rungs[i]
 		at := []any{"rungs", i}
 		switch {
-		case !ladderName.MatchString(r.Name):
+		case !ladderName().MatchString(r.Name):
 			return append(at, "name"), fmt.Errorf("%q cannot name a rung: use small letters, digits and dashes", r.Name)
 		case seen[r.Name]:
 			return append(at, "name"), fmt.Errorf("two rungs are called %q", r.Name)

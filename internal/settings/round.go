@@ -10,13 +10,13 @@ import (
 	"net/mail"
 	"net/url"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"yardbroom/internal/calendar"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/schedule"
 )
 
@@ -317,14 +317,14 @@ func (r *Round) YardNames(s *Settings) []string {
 	return []string{s.Default}
 }
 
-var roundName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
+var roundName = pattern.Lazy(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
 
 // checkRounds refuses rounds that cannot be meant.
 func (s *Settings) checkRounds() *Fault {
 	folders := map[string]string{}
 	for _, name := range slices.Sorted(maps.Keys(s.Rounds)) {
 		r := s.Rounds[name]
-		if !roundName.MatchString(name) {
+		if !roundName().MatchString(name) {
 			return Faulty(errors.New("a round's name is of letters, digits, dots, hyphens and underscores"), "rounds", name)
 		}
 		if f := r.check(s, name); f != nil {

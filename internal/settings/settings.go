@@ -13,7 +13,6 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -23,6 +22,7 @@ import (
 
 	"yardbroom/internal/calendar"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/wording"
 )
 
@@ -263,7 +263,7 @@ func read(file string) ([]byte, error) {
 	return text, nil
 }
 
-var attributeForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]*$`)
+var attributeForm = pattern.Lazy(`^[A-Za-z][A-Za-z0-9-]*$`)
 
 func (s *Settings) check() *Fault {
 	if _, ok := s.Yards[s.Default]; s.Default != "" && !ok {
@@ -332,7 +332,7 @@ func (s *Settings) checkNames() *Fault {
 	}{{s.Secrets.Also, []any{"secrets", "also"}}, {s.Secrets.Harmless, []any{"secrets", "harmless"}}, {s.Batch.Attributes, []any{"batch", "attributes"}}} {
 		for i, name := range one.names {
 			plain, _, tagged := strings.Cut(name, ";")
-			if !attributeForm.MatchString(plain) || tagged && one.path[0] != "batch" {
+			if !attributeForm().MatchString(plain) || tagged && one.path[0] != "batch" {
 				return Faulty(fmt.Errorf("%q is not the name of an attribute", name), append(one.path, i)...)
 			}
 		}

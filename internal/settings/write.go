@@ -13,6 +13,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/whole"
 )
 
@@ -171,11 +172,11 @@ func bindYAML(b *Bind) string {
 	return strings.Join(parts, ", ")
 }
 
-var plainYAML = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_./-]*$`)
+var plainYAML = pattern.Lazy(`^[A-Za-z][A-Za-z0-9_./-]*$`)
 
 // quoteYAML writes a text so that YAML reads it as that.
 func quoteYAML(text string) string {
-	if plainYAML.MatchString(text) && !slices.Contains([]string{"true", "false", "yes", "no", "on", "off", "null", "y", "n"}, strings.ToLower(text)) {
+	if plainYAML().MatchString(text) && !slices.Contains([]string{"true", "false", "yes", "no", "on", "off", "null", "y", "n"}, strings.ToLower(text)) {
 		return text
 	}
 	out, err := yaml.MarshalWithOptions(text, yaml.JSON())

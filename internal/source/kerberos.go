@@ -3,12 +3,13 @@ package source
 import (
 	"fmt"
 	"os"
-	"regexp"
 	"strings"
 	"time"
 
 	"github.com/go-ldap/ldap/v3/gssapi"
 	"github.com/jcmturner/gokrb5/v8/credentials"
+
+	"yardbroom/internal/pattern"
 )
 
 // kerberosClient reads tickets and the Kerberos configuration. The Kerberos
@@ -70,16 +71,16 @@ func ticketLives(cache string, now time.Time) error {
 // oneLine is a section of a Kerberos configuration on one line, relation the
 // beginning of a setting in it.
 var (
-	oneLine  = regexp.MustCompile(`(?m)^([^\n#;]*=[ \t]*)\{([^\n{}]*)\}[ \t]*$`)
-	relation = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_-]*[ \t]*=`)
+	oneLine  = pattern.Lazy(`(?m)^([^\n#;]*=[ \t]*)\{([^\n{}]*)\}[ \t]*$`)
+	relation = pattern.Lazy(`[A-Za-z_][A-Za-z0-9_-]*[ \t]*=`)
 )
 
 // spreadRealms puts the settings of sections that stand on one line, as in
 // "REALM = { kdc = a kdc = b }", on lines of their own.
 func spreadRealms(text string) string {
-	return oneLine.ReplaceAllStringFunc(text, func(line string) string {
-		parts := oneLine.FindStringSubmatch(line)
-		starts := relation.FindAllStringIndex(parts[2], -1)
+	return oneLine().ReplaceAllStringFunc(text, func(line string) string {
+		parts := oneLine().FindStringSubmatch(line)
+		starts := relation().FindAllStringIndex(parts[2], -1)
 		var b strings.Builder
 		b.WriteString(parts[1] + "{\n")
 		for i, at := range starts {

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"yardbroom/internal/directory"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 )
@@ -135,8 +136,8 @@ func (s *Session) LookOver(ctx context.Context, yard settings.Yard, ask func(str
 
 // Names that parking places and homes of service accounts often bear.
 var (
-	parkingName = regexp.MustCompile(`(?i)\b(parked|parking|disabled|deactivated|inactive|leavers?|former|retired|archived? (users|accounts)|to be deleted|graveyard|deaktiviert|ehemalige|désactivés?)\b`)
-	serviceName = regexp.MustCompile(`(?i)\b(services?|service accounts?|svc|robots?|functional|non.?personal|dienstkonten)\b`)
+	parkingName = pattern.Lazy(`(?i)\b(parked|parking|disabled|deactivated|inactive|leavers?|former|retired|archived? (users|accounts)|to be deleted|graveyard|deaktiviert|ehemalige|désactivés?)\b`)
+	serviceName = pattern.Lazy(`(?i)\b(services?|service accounts?|svc|robots?|functional|non.?personal|dienstkonten)\b`)
 )
 
 // fewest is how many accounts an OU holds from which what it is for can be told by
@@ -189,9 +190,9 @@ func (f *Found) read(survey *directory.Survey, services *regexp.Regexp, s *Sessi
 		}
 		switch {
 		case below(u.DN, f.Parking) || below(u.DN, f.Services):
-		case parkingName.MatchString(name) && u.Disabled*2 >= u.Accounts, u.Accounts >= fewest && u.Disabled*10 >= u.Accounts*9:
+		case parkingName().MatchString(name) && u.Disabled*2 >= u.Accounts, u.Accounts >= fewest && u.Disabled*10 >= u.Accounts*9:
 			f.Parking = append(f.Parking, *u)
-		case serviceName.MatchString(name) && u.Accounts > 0, u.Accounts >= fewest && u.Services*10 >= u.Accounts*8:
+		case serviceName().MatchString(name) && u.Accounts > 0, u.Accounts >= fewest && u.Services*10 >= u.Accounts*8:
 			f.Services = append(f.Services, *u)
 		}
 	}

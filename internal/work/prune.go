@@ -7,11 +7,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/settings"
 	"yardbroom/internal/source"
 	"yardbroom/internal/store"
@@ -33,7 +33,7 @@ type Pruning struct {
 func (p *Pruning) Nothing() bool { return len(p.Surveys)+len(p.Audits)+len(p.Runs) == 0 }
 
 // madeUp is a name that a survey got by itself. Those that somebody has named stay.
-var madeUp = regexp.MustCompile(`-\d{8}-\d{6}(-\d+)?$`)
+var madeUp = pattern.Lazy(`-\d{8}-\d{6}(-\d+)?$`)
 
 // leastRuns is how many runs of a round stay, whatever the settings say: they tell what
 // is usual.
@@ -82,7 +82,7 @@ func (s *Session) prunableSurveys(p *Pruning) error {
 		return err
 	}
 	p.Stay[0] = len(all)
-	all = slices.DeleteFunc(all, func(m *source.Manifest) bool { return !madeUp.MatchString(m.Name) })
+	all = slices.DeleteFunc(all, func(m *source.Manifest) bool { return !madeUp().MatchString(m.Name) })
 	for _, of := range grouped(all, func(m *source.Manifest) string { return yardKey(m.Identity) }) {
 		p.Surveys = append(p.Surveys, thinned(of, func(m *source.Manifest) time.Time { return m.Taken }, s.Settings.Keep.Surveys, s.now())...)
 	}

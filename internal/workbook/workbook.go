@@ -11,12 +11,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
 
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/whole"
 )
 
@@ -184,12 +184,12 @@ func showsDay(s *excelize.Style) bool {
 	case s.CustomNumFmt == nil:
 		return false
 	}
-	return strings.ContainsAny(strings.ToLower(aside.ReplaceAllString(*s.CustomNumFmt, "")), "dy")
+	return strings.ContainsAny(strings.ToLower(aside().ReplaceAllString(*s.CustomNumFmt, "")), "dy")
 }
 
 // aside are the parts of a number format that show no digits of the value:
 // colours and languages, quoted and escaped text.
-var aside = regexp.MustCompile(`\[[^\]]*\]|"[^"]*"|\\.`)
+var aside = pattern.Lazy(`\[[^\]]*\]|"[^"]*"|\\.`)
 
 func (l Limits) tooManyRows() error {
 	return fmt.Errorf("a sheet holds more than %d rows", l.Rows)
