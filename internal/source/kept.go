@@ -13,9 +13,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
@@ -23,6 +23,7 @@ import (
 	"yardbroom/internal/directory"
 	"yardbroom/internal/kept"
 	"yardbroom/internal/ldif"
+	"yardbroom/internal/pattern"
 	"yardbroom/internal/whole"
 )
 
@@ -95,7 +96,7 @@ const (
 	manifestSuffix = ".json"
 )
 
-var surveyName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+var surveyName = pattern.Lazy(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 
 // Keeping says how a survey is to be kept.
 type Keeping struct {
@@ -114,7 +115,7 @@ type Keeping struct {
 // it reads only what has changed since the last survey of it that is kept there, where
 // that can be told.
 func Keep(ctx context.Context, src Source, k Keeping) (*Manifest, error) {
-	if !surveyName.MatchString(k.Name) {
+	if !surveyName().MatchString(k.Name) {
 		return nil, fmt.Errorf("%q cannot be the name of a survey: use letters, digits, dots, dashes", k.Name)
 	}
 	manifest := filepath.Join(k.Dir, k.Name+manifestSuffix)
@@ -230,7 +231,11 @@ func (s *Server) keepChanged(ctx context.Context, k *Keeping, m *Manifest) error
 	if err != nil {
 		return err
 	}
-	old, err := kept.Open(filepath.Join(k.Dir, since.Name+dataSuffix))
+	var old *kept.File
+	var opening sync.WaitGroup
+	opening.Go(func() { old, err = kept.Open(filepath.Join(k.Dir, since.Name+dataSuffix)) })
+	_, _ = s.Defined(ctx, "") // which takes as long; whoever needs it asks again where that failed
+	opening.Wait()
 	switch {
 	case errors.Is(err, kept.ErrNoIndex):
 		return wholly("the survey %s cannot be gone on from: its file has no index, or a damaged one", since.Name)
@@ -462,7 +467,7 @@ func (f *File) keep(ctx context.Context, k *Keeping, m *Manifest) error {
 // OpenKept opens a kept survey. fs.ErrNotExist is in the error of one that
 // is not there.
 func OpenKept(dir, name string) (*File, error) {
-	if !surveyName.MatchString(name) {
+	if !surveyName().MatchString(name) {
 		return nil, fmt.Errorf("survey %s: %w", name, fs.ErrNotExist)
 	}
 	m, err := readManifest(filepath.Join(dir, name+manifestSuffix))
