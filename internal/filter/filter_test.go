@@ -8,12 +8,13 @@ import (
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"yardbroom/internal/directory"
 )
 
 // ready parses a filter and makes it ready for entries of a dialect.
-func ready(t testing.TB, text string, d *directory.Dialect) *Matcher {
+func ready(t require.TestingT, text string, d *directory.Dialect) *Matcher {
 	f, err := Parse(text)
 	require.NoError(t, err, text)
 	m, err := f.For(d, nil)
@@ -299,6 +300,25 @@ func TestALongListOfAlternativesMeansTheSameAsEachOfThem(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Alternatives that name values of several attributes are evaluated in one go.
+func TestAlternativesMeanTheSameAsEachOfThem(t *testing.T) {
+	attrs := []string{"cn", "sn", "name", "cn;lang-de", "mail", "uidNumber", "member", "objectClass", "objectCategory", "noSuchThing", "anr", "proxyAddresses"}
+	values := []string{"ada", "ADA ", "12", "012", "word", "cn=ada,dc=x", "CN=Ada, DC=X", "person", "", "ümlaut"}
+	rapid.Check(t, func(t *rapid.T) {
+		d := rapid.SampledFrom([]*directory.Dialect{directory.AD, directory.OpenLDAP, directory.NS389}).Draw(t, "dialect")
+		e := &directory.Entry{DN: "cn=a,dc=x"}
+		for _, name := range rapid.SliceOfDistinct(rapid.SampledFrom(attrs), rapid.ID).Draw(t, "carried") {
+			e.Set(name, rapid.SliceOfN(rapid.SampledFrom(values), 1, 2).Draw(t, name)...)
+		}
+		all, want := "(|", False
+		for range rapid.IntRange(1, 9).Draw(t, "alternatives") {
+			one := "(" + rapid.SampledFrom(attrs).Draw(t, "attribute") + "=" + escaped(rapid.SampledFrom(values).Draw(t, "value")) + ")"
+			all, want = all+one, max(want, ready(t, one, d).Match(e))
+		}
+		assert.Equal(t, want, ready(t, all+")", d).Match(e), "%s: %s on %v", d.Name, all, e)
+	})
 }
 
 func escaped(v string) string {

@@ -80,7 +80,7 @@ func (m *Matcher) compile(f *Filter, d *directory.Dialect, carried map[string]bo
 		rest := f.children
 		var children []test
 		if f.op == opOr {
-			children, rest = m.lists(f.children, d, carried)
+			children, rest = m.alternatives(f.children, d, carried)
 		}
 		for i := range rest {
 			child, err := m.compile(&rest[i], d, carried)
@@ -135,15 +135,19 @@ func idsOf(names []string) (ids directory.AttrSet) {
 	return ids
 }
 
-// longList is the number of alternatives from which on a set is quicker.
+// longList is the number of values of one attribute from which on a set is quicker.
 const longList = 5
 
-// lists makes sets of alternatives that only name values of one attribute, as
-// those who look many entries up at once do, and returns the other ones.
-func (m *Matcher) lists(children []Filter, d *directory.Dialect, carried map[string]bool) (sets []test, rest []Filter) {
-	if len(children) < longList {
-		return nil, children
-	}
+// equality is a condition on values of an attribute that each of them decides alone.
+type equality struct {
+	column
+	holds func(string) Truth
+}
+
+// alternatives makes one test of the equalities among some alternatives, which goes over an
+// entry once, and returns the other ones. Many values of one attribute, as those who look
+// many entries up at once ask for, become a set.
+func (m *Matcher) alternatives(children []Filter, d *directory.Dialect, carried map[string]bool) (all []test, rest []Filter) {
 	byAttr := map[string][]*Filter{}
 	var attrs []string
 	for i := range children {
@@ -158,10 +162,14 @@ func (m *Matcher) lists(children []Filter, d *directory.Dialect, carried map[str
 		}
 		byAttr[key] = append(byAttr[key], f)
 	}
+	if len(children)-len(rest) < 2 {
+		return nil, children
+	}
+	var equalities []equality
+	atLeast := False
 	for _, attr := range attrs {
 		c := columnOf(attr, d, carried)
-		if len(byAttr[attr]) < longList || c.kind == nil || c.kind.Syntax == directory.SyntaxClass ||
-			c.name == "objectcategory" ||
+		if c.kind == nil || c.kind.Syntax == directory.SyntaxClass || c.name == "objectcategory" ||
 			d == directory.AD && attr == "anr" {
 			for _, f := range byAttr[attr] {
 				rest = append(rest, *f)
@@ -169,34 +177,72 @@ func (m *Matcher) lists(children []Filter, d *directory.Dialect, carried map[str
 			continue
 		}
 		m.looked = append(m.looked, c)
-		sets = append(sets, m.among(c, byAttr[attr]))
+		var decided []func(string) Truth
+		for _, f := range byAttr[attr] {
+			m.note(f, c)
+			if holds := sameAs(c.kind.Syntax, f.value); holds != nil {
+				decided = append(decided, holds)
+			} else {
+				atLeast = max(atLeast, c.undefined()(nil))
+			}
+		}
+		if len(decided) >= longList {
+			decided = []func(string) Truth{among(c.kind.Syntax, byAttr[attr])}
+		}
+		for _, holds := range decided {
+			equalities = append(equalities, equality{c, holds})
+		}
 	}
-	return sets, rest
+	return append(all, either(equalities, atLeast)), rest
 }
 
-// among is true where one of the values is one of those of some equalities.
-func (m *Matcher) among(c column, equalities []*Filter) test {
-	exact, wanted, atLeast := map[string]bool{}, map[string]bool{}, False
+// among is true of the values that one of some equalities is about.
+func among(syntax directory.Syntax, equalities []*Filter) func(string) Truth {
+	exact, wanted := map[string]bool{}, map[string]bool{}
 	for _, f := range equalities {
-		m.note(f, c)
-		want, ok := canonical(c.kind.Syntax, f.value)
-		if !ok {
-			atLeast = max(atLeast, c.undefined()(nil))
-			continue
+		if want, ok := canonical(syntax, f.value); ok {
+			exact[f.value], wanted[want] = true, true
 		}
-		exact[f.value], wanted[want] = true, true
 	}
-	found := c.any(func(v string) Truth {
+	return func(v string) Truth {
 		if exact[v] {
 			return True
 		}
-		have, ok := canonical(c.kind.Syntax, v)
+		have, ok := canonical(syntax, v)
 		if !ok {
 			return Undefined
 		}
 		return TruthOf(wanted[have])
-	})
-	return func(e *directory.Entry) Truth { return max(atLeast, found(e)) }
+	}
+}
+
+// either is true where one of some equalities is, and else at least as true as is said.
+func either(equalities []equality, atLeast Truth) test {
+	var byID [256][]*equality // those that may look at an attribute, by its number
+	for i := range equalities {
+		q := &equalities[i]
+		byID[directory.AttrUnknown] = append(byID[directory.AttrUnknown], q)
+		for id := range q.ids.All() {
+			byID[id] = append(byID[id], q)
+		}
+	}
+	return func(e *directory.Entry) Truth {
+		t := atLeast
+		for i := range e.Attrs {
+			a := &e.Attrs[i]
+			for _, q := range byID[a.ID] {
+				if !q.plainly(a) && !q.is(a.Name) {
+					continue
+				}
+				for _, v := range a.Values {
+					if t = max(t, q.holds(v)); t == True {
+						return t
+					}
+				}
+			}
+		}
+		return t
+	}
 }
 
 // note takes note of a condition whose value the attribute can never have.
@@ -408,11 +454,19 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 	if category := c.schema.Category(value); category != "" && c.name == "objectcategory" {
 		return c.any(func(v string) Truth { return TruthOf(strings.EqualFold(directory.LeafValue(v), category)) })
 	}
+	if holds := sameAs(syntax, value); holds != nil {
+		return c.any(holds)
+	}
+	return c.undefined()
+}
+
+// sameAs is true of the values that are the same as one; nil where no value can be.
+func sameAs(syntax directory.Syntax, value string) func(string) Truth {
 	want, ok := canonical(syntax, value)
 	if !ok {
-		return c.undefined()
+		return nil
 	}
-	return c.any(func(v string) Truth {
+	return func(v string) Truth {
 		switch {
 		case v == value:
 			return True
@@ -424,7 +478,7 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 			return Undefined
 		}
 		return TruthOf(have == want)
-	})
+	}
 }
 
 // any is true where one of the values fulfils a condition.
