@@ -55,6 +55,12 @@ func TestWaysToConnect(t *testing.T) {
 			y.Bind = settings.Bind{DN: y.Bind.DN, PasswordCommand: "printf 'admin-secret\nmore'"}
 		}), ""},
 		{"another server in reserve", with(func(y *settings.Yard) { y.Servers = []string{"ldap://127.0.0.1:1", server.TLSURL} }), ""},
+		{"no TLS where the server wants it", with(func(y *settings.Yard) {
+			y.Servers = []string{strings.Replace(server.TLSURL, "ldaps:", "ldap:", 1)}
+		}), "closed before the server had answered: is it ldap:// or ldaps:// there?"},
+		{"TLS where the server wants none", with(func(y *settings.Yard) {
+			y.Servers = []string{strings.Replace(server.Yard.Servers[0], "ldap:", "ldaps:", 1)}
+		}), "closed before the server had answered: is it ldap:// or ldaps:// there?"},
 		{"an unknown authority", with(func(y *settings.Yard) {
 			y.Servers, y.CAFile = []string{server.TLSURL}, filepath.Join(stranger, "ca.pem")
 		}), "signed by nobody known here"},

@@ -257,6 +257,9 @@ func (h *history) entries(name string) map[string]map[string][]string {
 		}
 		e := map[string][]string{"dn": {found[i].DN}}
 		for _, a := range found[i].Attrs {
+			if a.Name == "contextCSN" {
+				continue // of the whole database, which the next sign-in changes
+			}
 			e[a.Name] = slices.Sorted(slices.Values(a.Values))
 		}
 		id := source.ShowIdentity(h.dialect, found[i].First(h.dialect.Identity.String()))

@@ -236,13 +236,12 @@ func (l *look) yards(ctx context.Context) error {
 // servers looks at each server of a yard, and returns the yard by the first one that
 // answers; nil where none does.
 func (l *look) servers(ctx context.Context, name string) (place *work.Place) {
-	area := "Yard " + name
 	for _, url := range l.Settings.Yards[name].Servers {
 		s := l.Fresh()
 		s.Ask = nil
 		p, err := s.OpenOne(ctx, work.From{Where: name}, url)
 		if err != nil {
-			l.wrong(area, "yardbroom yard test "+name, "%s: %v", url, err)
+			l.unreadable(name, url, err)
 			continue
 		}
 		server, ok := p.Server()
@@ -250,7 +249,7 @@ func (l *look) servers(ctx context.Context, name string) (place *work.Place) {
 			p.Close()
 			continue
 		}
-		if l.server(ctx, area, server); place == nil {
+		if l.server(ctx, name, server); place == nil {
 			place = p
 			continue
 		}
@@ -259,11 +258,17 @@ func (l *look) servers(ctx context.Context, name string) (place *work.Place) {
 	return place
 }
 
-// server looks at one server.
-func (l *look) server(ctx context.Context, area string, server *source.Server) {
+// unreadable says why a server of a yard cannot be read. Most such errors begin with its URL.
+func (l *look) unreadable(yard, url string, err error) {
+	l.wrong("Yard "+yard, "yardbroom yard test "+yard, "%s: %s", url, strings.TrimPrefix(err.Error(), url+": "))
+}
+
+// server looks at one server of a yard.
+func (l *look) server(ctx context.Context, yard string, server *source.Server) {
+	area := "Yard " + yard
 	probe, err := server.Probe(ctx)
 	if err != nil {
-		l.wrong(area, "yardbroom yard test", "%s: %v", server.URL, err)
+		l.unreadable(yard, server.URL, err)
 		return
 	}
 	l.fine(area, "%s answers, %s, bound as %s", server.URL, probe.Encryption, server.Bound)

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/url"
@@ -14,6 +15,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	ber "github.com/go-asn1-ber/asn1-ber"
@@ -322,12 +324,20 @@ func connectError(url string, err error) error {
 		return fmt.Errorf("%s: its certificate has expired, or the clock here is wrong", url)
 	case isTimeout(err):
 		return fmt.Errorf("%s: no answer in time: is the name right, and does a firewall stand between?", url)
+	case hungUp(err):
+		return lostError{fmt.Errorf("%s: the connection was closed before the server had answered: is it ldap:// or ldaps:// there?", url)}
 	}
 	var op *net.OpError
 	if errors.As(err, &op) {
 		return fmt.Errorf("%s: cannot connect: %v", url, op.Err)
 	}
 	return fmt.Errorf("%s: %w", url, err)
+}
+
+// hungUp tells that the other side closed the connection, in whatever form that is said.
+func hungUp(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		strings.Contains(err.Error(), "unable to read LDAP response packet") || strings.HasSuffix(err.Error(), "ldap: connection closed")
 }
 
 func isTimeout(err error) bool {
