@@ -276,14 +276,31 @@ func (s *Stager) footprints(ctx context.Context, b *Batch, planned []Planned) (r
 				s.From.Where(),
 			)
 		}
+		if closed := s.Privilege.Closed(); len(closed) > 0 {
+			return nil, fmt.Errorf("%s does not show who is in %s, so who is privileged cannot be told: read with an account that may see it",
+				s.From.Where(), strings.Join(closed, " and "))
+		}
 	}
 	all, err := Footprints(ctx, s.From, s.Dialect, s.powers(), planned)
+	if err != nil {
+		return nil, err
+	}
+	var entries []*directory.Entry
+	for _, p := range planned {
+		if p.Entry != nil && p.Entry.Has(s.Dialect.Identity.String()) {
+			entries = append(entries, p.Entry)
+		}
+	}
+	unsure, err := s.Protection.Unsure(ctx, s.From, entries)
 	if err != nil {
 		return nil, err
 	}
 	for i, p := range planned {
 		f, l := &all[i], p.Line
 		why := s.Protection.Refuse(l, p.Entry, f)
+		if why == "" && p.Entry != nil {
+			why = unsure[directory.KeyOf(p.Entry.DN)]
+		}
 		if lost := f.lost(l); why == "" && lost != "" {
 			why = "the group " + lost + " is not found by its identity"
 		}

@@ -85,13 +85,17 @@ func (w *worker) prepare(ctx context.Context, lines []*batch.Line) (ready []*bun
 	if len(powers) > 0 {
 		return nil, lines, nil // somebody among them has become privileged
 	}
+	unsure, err := w.Protection.Unsure(ctx, w.server, slices.Collect(maps.Values(entries)))
+	if err != nil {
+		return nil, nil, err
+	}
 	for i, l := range lines {
 		one := &bundled{line: l, entry: entries[ids[i]]}
 		if one.past, err = w.past(ctx, l); err != nil {
 			return nil, nil, err
 		}
 		if one.entry == nil || len(one.past.steps) > 0 || w.Barred[l.N] != "" ||
-			w.Protection.Refuse(l, one.entry, &batch.Footprint{}) != "" ||
+			w.Protection.Refuse(l, one.entry, &batch.Footprint{}) != "" || unsure[directory.KeyOf(one.entry.DN)] != "" ||
 			batch.Drift(l.Guard, one.entry, nil) != "" {
 			rest = append(rest, l)
 			continue

@@ -84,6 +84,19 @@ func (s *subject) auditor(t *testing.T) *auditor {
 	return a
 }
 
+// seeTop lets the auditor see the top of the directory, by which that is known from others,
+// where only the test's part is for it to read.
+func (a *auditor) seeTop(t *testing.T) {
+	t.Helper()
+	if a.dialect != directory.NS389 {
+		return
+	}
+	_, top, _ := strings.Cut(a.base, ",")
+	a.rule(t, top, `(targetfilter="(objectClass=domain)")(targetattr="* || nsUniqueId")(version 3.0; acl "top"; allow(read,search,compare) userdn="ldap:///`+a.dn+`";)`)
+	t.Cleanup(a.undo[len(a.undo)-1])
+	a.undo = nil
+}
+
 // rule adds an access rule to an entry of a 389 Directory Server.
 func (a *auditor) rule(t *testing.T, dn, aci string) {
 	t.Helper()
@@ -879,12 +892,7 @@ func TestWhatEntriesHideIsTheSameHoweverTheyAreRead(t *testing.T) {
 	each(t, func(t *testing.T, s *subject) {
 		r := rand.New(rand.NewPCG(*rightsSeed, 4))
 		o := newObservatory(t, s, r)
-		if s.dialect == directory.NS389 { // of what is kept the top has to be seen
-			_, top, _ := strings.Cut(s.base, ",")
-			o.rule(t, top, `(targetfilter="(objectClass=domain)")(targetattr="* || nsUniqueId")(version 3.0; acl "top"; allow(read,search,compare) userdn="ldap:///`+o.dn+`";)`)
-			t.Cleanup(o.undo[len(o.undo)-1])
-			o.undo = nil
-		}
+		o.seeTop(t)
 		few := o.yard
 		few.PageSize = 2 // so that pages follow each other, and 10 doubtful ones are very many
 		hidden := func(survey *directory.Survey) map[string][]string {
@@ -1003,4 +1011,172 @@ func TestTheNextSearchBeginsAnew(t *testing.T) {
 		}
 		assert.NoError(t, c.Conn().GetLastError(), "an answer that nobody waited for")
 	})
+}
+
+// Servers may show their schema to others only. What they hide of entries is known all the
+// same.
+func TestWhatIsHiddenIsKnownWithoutASchema(t *testing.T) {
+	for _, subject := range []func(*testing.T) *subject{slapdSubject, ns389Subject} {
+		s := subject(t)
+		t.Run(s.name, func(t *testing.T) {
+			a := s.auditor(t)
+			t.Cleanup(func() { a.free(t) })
+			ada := s.person(t, a.keeper, "Ada Quill", "ada")
+			bram := s.person(t, a.keeper, "Bram Tern", "btern")
+			for _, dn := range []string{ada, bram} {
+				require.Zero(t, modify(a.keeper, dn, func(r *ldap.ModifyRequest) { r.Replace("title", []string{"Keeper of the dome"}) }))
+			}
+			crew := s.group(t, a.keeper, "Crew", ada, bram)
+			a.deny(t, ada, false, "mail", "manager")
+			a.deny(t, crew, false, "member")
+			hidden := func(schema bool) map[string]string {
+				c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+				require.NoError(t, err)
+				defer c.Close()
+				known, err := c.Definitions(t.Context())
+				require.NoError(t, err)
+				require.Equal(t, schema, len(known) > 0)
+				survey, err := c.Survey(t.Context())
+				require.NoError(t, err)
+				assert.True(t, survey.RightsRead)
+				all := map[string]string{}
+				survey.Subjects(func(one *directory.Subject) { all[one.DN] = directory.AttrNames(slices.Collect(one.Hidden.All())) })
+				return all
+			}
+			shown := hidden(true)
+			require.Contains(t, shown[ada], "mail")
+			require.Contains(t, shown[crew], "member")
+			a.hideSchema(t)
+			assert.Equal(t, shown, hidden(false))
+		})
+	}
+}
+
+// mayDisable gives the auditor the right to disable accounts.
+func (a *auditor) mayDisable(t *testing.T) {
+	t.Helper()
+	if a.dialect == directory.NS389 {
+		a.rule(t, a.base, `(targetattr="nsAccountLock")(version 3.0; acl "disable"; allow(write) userdn="ldap:///`+a.dn+`";)`)
+		return
+	}
+	a.denied = append(a.denied, fmt.Sprintf(`to dn.subtree="%s" attrs=pwdAccountLockedTime by dn.exact="%s" manage by * break`, a.base, a.dn))
+	a.apply(t)
+}
+
+// hideSchema hides the schema of the server.
+func (a *auditor) hideSchema(t *testing.T) {
+	t.Helper()
+	if a.dialect == directory.NS389 {
+		a.rule(t, "cn=schema", `(targetattr="*")(version 3.0; acl "hidden"; deny(all) userdn="ldap:///`+a.dn+`";)`)
+		return
+	}
+	frontend := "olcDatabase={-1}frontend,cn=config"
+	was, err := a.config.Search(ldap.NewSearchRequest(frontend, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 0, 0, false, "(objectClass=*)", []string{"olcAccess"}, nil))
+	require.NoError(t, err)
+	before := was.Entries[0].GetAttributeValues("olcAccess")
+	set := func(rules []string) {
+		req := ldap.NewModifyRequest(frontend, nil)
+		req.Replace("olcAccess", rules)
+		require.NoError(t, a.config.Modify(req))
+	}
+	set(append([]string{`to dn.base="cn=Subschema" by * none`, `to dn.base="" by * read`}, before...))
+	t.Cleanup(func() { set(before) })
+}
+
+// Whoever may not see who is in a privileged group cannot tell whom a batch must not touch,
+// and neither stages nor carries one out.
+func TestNothingIsStagedOrDoneWhereWhoIsPrivilegedIsHidden(t *testing.T) {
+	each(t, func(t *testing.T, s *subject) {
+		a := s.auditor(t)
+		a.seeTop(t)
+		t.Cleanup(func() { a.free(t) })
+		st := newStory(t, s)
+		ada, bram := s.person(t, st.c, "Ada Quill", "ada"), s.person(t, st.c, "Bram Tern", "btern")
+		inner := s.group(t, st.c, "Inner Rulers", ada)
+		rulers := s.group(t, st.c, "Rulers", inner)
+		st.set.Audit.PrivilegedGroups = []string{rulers}
+		b := st.mustStage("disable", "", bram)
+		keeper := st.c
+		reader := func() {
+			c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+			require.NoError(t, err)
+			t.Cleanup(func() { c.Close() })
+			st.c = c
+		}
+		reader()
+		_, _, err := st.stage("disable", "", bram)
+		require.NoError(t, err, "nothing is hidden")
+		for _, group := range []string{rulers, inner} {
+			a.deny(t, group, false, "member", "uniqueMember")
+			reader()
+			leaf, _ := directory.SplitDN(group)
+			_, name, _ := strings.Cut(leaf, "=")
+			_, _, err = st.stage("disable", "", bram)
+			assert.ErrorContains(t, err, "does not show who is in ")
+			assert.ErrorContains(t, err, name+", so who is privileged cannot be told")
+			kept, err := batch.Load(t.Context(), st.Store, b.ID)
+			require.NoError(t, err)
+			_, err = st.job(kept).Run(t.Context(), carry.Pace{})
+			assert.ErrorContains(t, err, "does not show who is in "+name+" to ")
+			assert.ErrorContains(t, err, ", so who is privileged cannot be told: nothing was done")
+			a.free(t)
+		}
+		st.c = keeper
+		res, _ := st.apply(b)
+		assert.Equal(t, map[batch.LineState]int{batch.Applied: 1}, res.Counts)
+	})
+}
+
+// An exemption protects also whom nobody can say that it does not mean, since what it goes by
+// may not be read. Servers of the `ad` schema take what is hidden for absent.
+func TestWhoeverMayBeExemptIsProtected(t *testing.T) {
+	for _, subject := range []func(*testing.T) *subject{slapdSubject, ns389Subject} {
+		s := subject(t)
+		t.Run(s.name, func(t *testing.T) {
+			a := s.auditor(t)
+			a.seeTop(t)
+			t.Cleanup(func() { a.free(t) })
+			st := newStory(t, s)
+			// The first line is carried out by itself, the others together.
+			abe := s.person(t, st.c, "Abe Wren", "awren")
+			zoe, bram := s.person(t, st.c, "Zoe Quill", "zquill"), s.person(t, st.c, "Bram Tern", "btern")
+			for dn, title := range map[string]string{abe: "Optician", zoe: "Keeper of the dome", bram: "Optician"} {
+				require.Zero(t, modify(st.c, dn, func(r *ldap.ModifyRequest) { r.Replace("title", []string{title}) }))
+			}
+			b := st.mustStage("disable", "", abe, zoe, bram)
+			for attr, match := range map[string]settings.Match{"title": {Filter: "(title=Keeper of the dome)"}, "uid": {Account: "zquill"}} {
+				st.exempt = []audit.Exemption{{Exemption: settings.Exemption{Match: match, Reason: "the dome", Owner: "rosa"}, Selected: map[directory.Key]bool{}}}
+				a.mayDisable(t)
+				a.deny(t, zoe, false, attr)
+				c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})
+				require.NoError(t, err)
+				t.Cleanup(func() { c.Close() })
+				keeper := st.c
+				st.c = c
+				staged, refusals, err := st.stage("disable", "", zoe, bram)
+				require.NoError(t, err)
+				require.Len(t, refusals, 1)
+				assert.True(t, directory.FoldDN(zoe) == directory.FoldDN(refusals[0].DN))
+				assert.Contains(t, refusals[0].Why, "whether it is exempt cannot be told, since ")
+				assert.Contains(t, refusals[0].Why, attr)
+				require.Len(t, staged.Lines, 1)
+				p := st.protection()
+				unsure, err := p.Unsure(t.Context(), c, []*directory.Entry{s.entry(t, keeper, zoe), s.entry(t, keeper, bram)})
+				require.NoError(t, err)
+				assert.Len(t, unsure, 1)
+
+				res, kept := st.apply(b) // which was staged when nothing was hidden
+				require.Equal(t, map[batch.LineState]int{batch.Applied: 2, batch.Refused: 1}, res.Counts)
+				for _, l := range kept.Lines {
+					assert.Equal(t, directory.FoldDN(l.DN) == directory.FoldDN(zoe), strings.Contains(l.Note, "whether it is exempt cannot be told"), l.Note)
+				}
+				st.c, st.exempt = keeper, nil
+				assert.False(t, st.disabled(zoe))
+				assert.True(t, st.disabled(bram))
+				a.free(t)
+				st.undo(b)
+				b = st.mustStage("disable", "", abe, zoe, bram)
+			}
+		})
+	}
 }

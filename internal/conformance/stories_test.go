@@ -60,6 +60,7 @@ func (st *story) stageOrder(o batch.Order, values []batch.Assignment, dns ...str
 	require.NoError(st.t, err)
 	holders, err := privilege.Read(ctx, st.c, st.s.dialect, privilege.RulesFor(id, st.set.Audit.PrivilegedGroups), time.Now())
 	require.NoError(st.t, err)
+	require.NoError(st.t, holders.See(ctx, st.c))
 	entries, err := st.c.Get(ctx, dns)
 	require.NoError(st.t, err)
 	var candidates []batch.Candidate

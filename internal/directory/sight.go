@@ -94,6 +94,9 @@ var (
 	openGroupTelling = []AttrID{AttrMember, AttrUniqueMember, AttrMemberUID}
 )
 
+// MemberLists are the attributes of groups that say who is in them.
+var MemberLists = Attrs(openGroupTelling...)
+
 // visibility is what a survey knows of what was hidden from it.
 type visibility struct {
 	places   map[Key]*place
@@ -244,7 +247,7 @@ func (s *Survey) Settle() {
 		s.settleBySight()
 	}
 	for i := range s.Groups {
-		if g := &s.Groups[i]; g.Kind == KindGroup && g.Hidden.Overlaps(Attrs(openGroupTelling...)) {
+		if g := &s.Groups[i]; g.Kind == KindGroup && g.Hidden.Overlaps(MemberLists) {
 			g.Incomplete = true
 		}
 		if g := &s.Groups[i]; s.claims[g.Key] > len(g.Members) {

@@ -43,6 +43,7 @@ type Holders struct {
 	// schema those of the administrators (RID 512 and 544) must be there.
 	Judged  bool
 	holders map[directory.Key]*holder
+	closed  []string
 }
 
 type holder struct {
@@ -79,6 +80,11 @@ func Surveyed(s *directory.Survey, rules Rules, at time.Time) *Holders {
 	if !h.graph.None() {
 		for a := range s.Accounts.All() {
 			h.add(s, a, at)
+		}
+	}
+	for _, i := range h.graph.reached {
+		if one := &s.Groups[i]; s.RightsRead && one.Hidden.Overlaps(directory.MemberLists) {
+			h.closed = append(h.closed, one.Name())
 		}
 	}
 	return h
@@ -213,6 +219,27 @@ func (g *Graph) leadsTo(i int) []string {
 
 // Unknown are the groups that the settings name and that were not read.
 func (h *Holders) Unknown() []string { return h.graph.Unknown() }
+
+// See asks the server that was read which groups are closed.
+func (h *Holders) See(ctx context.Context, from *source.Server) error {
+	var names []string
+	for _, i := range h.graph.reached {
+		if one := &h.graph.groups[i]; one.Kind == directory.KindGroup {
+			names = append(names, one.DN)
+		}
+	}
+	closed, err := from.Closed(ctx, names)
+	h.closed = nil
+	for _, dn := range closed {
+		h.closed = append(h.closed, h.graph.groups[h.graph.byKey[directory.KeyOf(dn)]].Name())
+	}
+	return err
+}
+
+// Closed are the privileged groups, and those that lead there, of which whoever reads may
+// not see who is in them: nobody can tell then who is privileged. Of a server See finds
+// them out, of a survey the rights that were written down with it.
+func (h *Holders) Closed() []string { return h.closed }
 
 // Partial are the privileged groups whose members were not read whole.
 func (h *Holders) Partial() []string { return h.graph.Partial() }

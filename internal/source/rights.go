@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,7 +27,7 @@ type seer struct {
 	reader *directory.Reader // ad
 	// whole are the entries of which nothing is hidden that tells something.
 	whole map[directory.Key]struct{}
-	told  directory.AttrSet // attributes that the server's schema has
+	told  directory.AttrSet // attributes of which the server tells whether an entry has them
 	find  func(ctx context.Context, from *Server) error
 
 	// often are attributes that were found hidden. Others hide mostly the same, so that
@@ -60,19 +61,11 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 		}
 		return &seer{server: s, reader: reader}, nil
 	}
-	v := &seer{server: s, whole: map[directory.Key]struct{}{}}
-	for id := range s.telling(directory.KindUser, directory.KindGroup, directory.KindOU).All() {
-		d, err := s.Defined(ctx, id.String())
-		if err != nil {
-			return nil, err
-		}
-		if d != nil {
-			v.told.Add(id)
-		}
+	told, err := s.toldOf(ctx, s.telling(directory.KindUser, directory.KindGroup, directory.KindOU))
+	if err != nil || told == (directory.AttrSet{}) {
+		return nil, err
 	}
-	if v.told == (directory.AttrSet{}) {
-		return nil, nil // the server publishes no schema
-	}
+	v := &seer{server: s, whole: map[directory.Key]struct{}{}, told: told}
 	whole := v.hidesNothing(among, kinds...)
 	v.find = func(ctx context.Context, from *Server) error {
 		began := time.Now()
@@ -83,6 +76,76 @@ func (s *Server) seer(ctx context.Context, among string, kinds ...directory.Kind
 		v.all = ofKinds(among, kinds, func(directory.Kind) string { return "" })
 	}
 	return v, nil
+}
+
+// toldOf are those of some attributes of which the server may tell whether an entry has
+// them: those that its schema has or, where it shows that to somebody else only, those of
+// which it tells of any entry at all.
+func (s *Server) toldOf(ctx context.Context, attrs directory.AttrSet) (told directory.AttrSet, err error) {
+	for id := range attrs.All() {
+		d, err := s.Defined(ctx, id.String())
+		if err != nil {
+			return told, err
+		}
+		// Every server has these, and they say who is privileged.
+		tells := d != nil || id == directory.AttrMember || id == directory.AttrUniqueMember
+		if !tells && len(s.schema) == 0 {
+			_, err = s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: eitherWay(id), Attributes: []string{"1.1"}, FirstPage: true},
+				func(page []directory.Entry) error {
+					tells = tells || len(page) > 0
+					return nil
+				})
+			if err != nil {
+				return told, err
+			}
+		}
+		if tells {
+			told.Add(id)
+		}
+	}
+	return told, nil
+}
+
+// Closed returns, of groups with some names, those of which the bound account may not see
+// who is in them, as far as the server tells what it hides.
+func (s *Server) Closed(ctx context.Context, groups []string) (closed []string, err error) {
+	v, err := s.seer(ctx, "")
+	if err != nil || v == nil {
+		return nil, err
+	}
+	for _, dn := range groups {
+		q := Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"}}
+		if v.reader != nil {
+			q.Attributes = []string{"objectClass", "member"}
+		} else {
+			q.Filter = "(&" + decidable(v.told.Without(v.told.Without(directory.MemberLists))) + ")"
+		}
+		open := false
+		_, err := s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
+			for i := range page {
+				if v.reader != nil {
+					v.byAccessList(&page[i])
+				}
+				open = !hidesMembers(&page[i])
+			}
+			return nil
+		})
+		switch {
+		case errors.Is(err, ErrNotFound): // it is gone
+		case err != nil:
+			return nil, err
+		case !open:
+			closed = append(closed, dn)
+		}
+	}
+	return closed, nil
+}
+
+// hidesMembers tells of an entry that it is written down that it hides who is in it.
+func hidesMembers(e *directory.Entry) bool {
+	return slices.ContainsFunc(e.Get(directory.AttrHidden.String()), func(name string) bool {
+		return directory.MemberLists.Has(directory.LookupAttr(name))
+	})
 }
 
 // findWhole notes the entries of a query, which selects such as hide nothing.

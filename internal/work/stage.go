@@ -357,8 +357,12 @@ func (s *Session) holders(
 	ctx context.Context, p *Place, id source.Identity, d *directory.Dialect, at time.Time,
 ) (*privilege.Holders, error) {
 	rules := privilege.RulesFor(id, s.Settings.Audit.PrivilegedGroups)
-	if _, live := p.Server(); live {
-		return privilege.Read(ctx, p.Source, d, rules, at)
+	if server, live := p.Server(); live {
+		h, err := privilege.Read(ctx, server, d, rules, at)
+		if err != nil {
+			return nil, err
+		}
+		return h, h.See(ctx, server)
 	}
 	survey, err := p.Survey(ctx)
 	if err != nil {

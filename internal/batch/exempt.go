@@ -1,0 +1,82 @@
+package batch
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"yardbroom/internal/audit"
+	"yardbroom/internal/directory"
+	"yardbroom/internal/source"
+)
+
+// Unsure tells why it cannot be told of some entries that they are not exempt, by their
+// keys: what an exemption goes by may not be read of them. On the `ad` schema nobody can
+// ask a server that, since what is hidden counts as absent in its filters.
+func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directory.Entry) (map[directory.Key]string, error) {
+	conditions := p.conditions()
+	if _, live := from.(*source.Server); !live || p.Dialect == directory.AD || p.Returning || len(conditions) == 0 {
+		return nil, nil
+	}
+	var all []string
+	for _, c := range conditions {
+		all = append(all, c.filter)
+	}
+	open, err := p.apart(ctx, from, entries, "(|"+strings.Join(all, "")+")")
+	if err != nil || len(open) == 0 {
+		return nil, err
+	}
+	unsure := map[directory.Key]string{}
+	for _, c := range conditions {
+		maybe, err := p.apart(ctx, from, open, c.filter)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range maybe {
+			unsure[directory.KeyOf(e.DN)] = fmt.Sprintf("whether it is exempt cannot be told, since %s may not be read of it: %s (owner %s)",
+				c.match, c.Reason, c.Owner)
+		}
+	}
+	return unsure, nil
+}
+
+// condition is what an exemption goes by, where that is neither a name nor a place.
+type condition struct {
+	*audit.Exemption
+	filter, match string
+}
+
+func (p *Protection) conditions() (all []condition) {
+	for i := range p.Exempt {
+		e := &p.Exempt[i]
+		switch {
+		case len(e.Checks) > 0 || !e.Until.IsZero() && p.At.After(e.Until):
+		case e.Match.Filter != "":
+			all = append(all, condition{e, e.Match.Filter, "what " + e.Match.Filter + " asks for"})
+		case e.Match.Account != "":
+			all = append(all, condition{e, "(uid=" + source.EscapeFilter(e.Match.Account) + ")", "uid"})
+		}
+	}
+	return all
+}
+
+// apart are those of some entries of which the server does not say that a condition is false.
+func (p *Protection) apart(ctx context.Context, from Reader, entries []*directory.Entry, condition string) (open []*directory.Entry, err error) {
+	for some := range slices.Chunk(entries, 50) {
+		var ids strings.Builder
+		for _, e := range some {
+			ids.WriteString(source.IdentityFilter(p.Dialect, e.First(p.Dialect.Identity.String())))
+		}
+		outside, err := from.Select(ctx, "(&(|"+ids.String()+")(!"+condition+"))", []string{p.Dialect.Identity.String()})
+		if err != nil {
+			return nil, fmt.Errorf("asking who is exempt: %w", err)
+		}
+		for _, e := range some {
+			if !slices.ContainsFunc(outside, func(o directory.Entry) bool { return directory.KeyOf(o.DN) == directory.KeyOf(e.DN) }) {
+				open = append(open, e)
+			}
+		}
+	}
+	return open, nil
+}
