@@ -75,6 +75,7 @@ type Server struct {
 	schema   map[string]*directory.Definition // the published schema by names and numbers in lower case; nil before it was read
 	musts    map[string][]string              // what entries of a class must carry, by its names in lower case
 	secrets  map[string]bool                  // what of it holds secrets
+	unshown  bool                             // there is one, which is not shown to the bound account
 	allowed  map[string][]string              // on the `ad` schema: what entries of a class may carry
 	target   Target
 	conn     *ldap.Conn

@@ -147,7 +147,7 @@ func (s *Server) readSchema(ctx context.Context) error {
 	if err != nil && !hidden(err) {
 		return err
 	}
-	s.schema, s.secrets = schema, directory.SecretBySchema(types)
+	s.schema, s.secrets, s.unshown = schema, directory.SecretBySchema(types), len(types) == 0
 	return nil
 }
 

@@ -87,9 +87,9 @@ func (s *Server) toldOf(ctx context.Context, attrs directory.AttrSet) (told dire
 		if err != nil {
 			return told, err
 		}
-		// Every server has these, and they say who is privileged.
-		tells := d != nil || id == directory.AttrMember || id == directory.AttrUniqueMember
-		if !tells && len(s.schema) == 0 {
+		// Every schema has these, and they say who is privileged.
+		tells := d != nil || s.unshown && (id == directory.AttrMember || id == directory.AttrUniqueMember)
+		if !tells && s.unshown {
 			_, err = s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: eitherWay(id), Attributes: []string{"1.1"}, FirstPage: true},
 				func(page []directory.Entry) error {
 					tells = tells || len(page) > 0
