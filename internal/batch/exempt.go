@@ -8,6 +8,7 @@ import (
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
+	"yardbroom/internal/filter"
 	"yardbroom/internal/source"
 )
 
@@ -15,13 +16,22 @@ import (
 // keys: what an exemption goes by may not be read of them. On the `ad` schema nobody can
 // ask a server that, since what is hidden counts as absent in its filters.
 func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directory.Entry) (map[directory.Key]string, error) {
-	conditions := p.conditions()
-	if _, live := from.(*source.Server); !live || p.Dialect == directory.AD || p.Returning || len(conditions) == 0 {
+	server, live := from.(*source.Server)
+	if !live || p.Dialect == directory.AD || p.Returning {
 		return nil, nil
 	}
+	var conditions []condition
 	var all []string
-	for _, c := range conditions {
-		all = append(all, c.filter)
+	for _, c := range p.conditions() {
+		switch knows, err := c.knownTo(ctx, server); {
+		case err != nil:
+			return nil, err
+		case knows:
+			conditions, all = append(conditions, c), append(all, c.filter)
+		}
+	}
+	if len(conditions) == 0 {
+		return nil, nil
 	}
 	open, err := p.apart(ctx, from, entries, "(|"+strings.Join(all, "")+")")
 	if err != nil || len(open) == 0 {
@@ -45,6 +55,21 @@ func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directo
 type condition struct {
 	*audit.Exemption
 	filter, match string
+}
+
+// knownTo tells whether a server has all attributes that the condition asks for. One that it
+// lacks makes the condition undefined for every entry: it means another directory.
+func (c *condition) knownTo(ctx context.Context, server *source.Server) (bool, error) {
+	f, err := filter.Parse(c.filter)
+	if err != nil {
+		return false, fmt.Errorf("exemption of %s: %w", c.Match, err)
+	}
+	for _, attr := range f.Attributes() {
+		if lacks, err := server.Lacks(ctx, attr); lacks || err != nil {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 func (p *Protection) conditions() (all []condition) {

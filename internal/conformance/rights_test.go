@@ -1145,7 +1145,8 @@ func TestWhoeverMayBeExemptIsProtected(t *testing.T) {
 			}
 			b := st.mustStage("disable", "", abe, zoe, bram)
 			for attr, match := range map[string]settings.Match{"title": {Filter: "(title=Keeper of the dome)"}, "uid": {Account: "zquill"}} {
-				st.exempt = []audit.Exemption{{Exemption: settings.Exemption{Match: match, Reason: "the dome", Owner: "rosa"}, Selected: map[directory.Key]bool{}}}
+				st.exempt = []audit.Exemption{{Exemption: settings.Exemption{Match: match, Reason: "the dome", Owner: "rosa"}, Selected: map[directory.Key]bool{}},
+					{Exemption: settings.Exemption{Match: settings.Match{Filter: "(extensionAttribute1=dome)"}, Reason: "of another directory", Owner: "rosa"}}}
 				a.mayDisable(t)
 				a.deny(t, zoe, false, attr)
 				c, err := source.Connect(t.Context(), source.Target{Yard: a.yard})

@@ -109,36 +109,44 @@ func (s *Server) toldOf(ctx context.Context, attrs directory.AttrSet) (told dire
 // Closed returns, of groups with some names, those of which the bound account may not see
 // who is in them, as far as the server tells what it hides.
 func (s *Server) Closed(ctx context.Context, groups []string) (closed []string, err error) {
-	v, err := s.seer(ctx, "")
-	if err != nil || v == nil {
-		return nil, err
-	}
-	for _, dn := range groups {
-		q := Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"}}
-		if v.reader != nil {
-			q.Attributes = []string{"objectClass", "member"}
-		} else {
-			q.Filter = "(&" + decidable(v.told.Without(v.told.Without(directory.MemberLists))) + ")"
+	err = s.retry(ctx, func() error {
+		closed = nil
+		v, err := s.seer(ctx, "")
+		if err != nil || v == nil {
+			return err
 		}
-		open := false
-		_, err := s.Search(ctx, v.ask(q), func(page []directory.Entry) error {
-			for i := range page {
-				if v.reader != nil {
-					v.byAccessList(&page[i])
-				}
-				open = !hidesMembers(&page[i])
+		for _, dn := range groups {
+			switch open, err := v.showsMembers(ctx, dn); {
+			case errors.Is(err, ErrNotFound): // it is gone
+			case err != nil:
+				return err
+			case !open:
+				closed = append(closed, dn)
 			}
-			return nil
-		})
-		switch {
-		case errors.Is(err, ErrNotFound): // it is gone
-		case err != nil:
-			return nil, err
-		case !open:
-			closed = append(closed, dn)
 		}
+		return nil
+	})
+	return closed, err
+}
+
+// showsMembers tells whether the bound account may see who is in a group.
+func (v *seer) showsMembers(ctx context.Context, dn string) (open bool, err error) {
+	q := Query{Base: dn, Scope: ldap.ScopeBaseObject, Attributes: []string{"1.1"}}
+	if v.reader != nil {
+		q.Attributes = []string{"objectClass", "member"}
+	} else {
+		q.Filter = "(&" + decidable(v.told.Without(v.told.Without(directory.MemberLists))) + ")"
 	}
-	return closed, nil
+	_, err = v.server.Search(ctx, v.ask(q), func(page []directory.Entry) error {
+		for i := range page {
+			if v.reader != nil {
+				v.byAccessList(&page[i])
+			}
+			open = !hidesMembers(&page[i])
+		}
+		return nil
+	})
+	return open, err
 }
 
 // hidesMembers tells of an entry that it is written down that it hides who is in it.
