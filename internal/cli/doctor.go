@@ -57,10 +57,10 @@ func (a *app) tellSigns(signs []doctor.Sign, all bool, bad int) {
 	for _, s := range signs {
 		switch text := render.Visible(s.Area + ": " + s.Text); {
 		case !s.OK:
-			fmt.Fprintln(a.out, "LOOK  "+render.Wrap(text, width-len(indent), indent))
-			fmt.Fprintln(a.out, indent+"→ "+render.Wrap(render.Visible(s.Do), width-len(indent)-2, indent+"  "))
+			fmt.Fprintln(a.out, "LOOK  "+render.Hang(text, width, len(indent)))
+			fmt.Fprintln(a.out, indent+"→ "+render.Hang(render.Visible(s.Do), width, len(indent)+2))
 		case all:
-			fmt.Fprintln(a.out, "ok    "+render.Wrap(text, width-len(indent), indent))
+			fmt.Fprintln(a.out, "ok    "+render.Hang(text, width, len(indent)))
 		}
 	}
 	if bad == 0 {

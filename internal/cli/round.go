@@ -209,9 +209,8 @@ func (a *app) tellRun(w io.Writer, r *rounds.Run) {
 		fmt.Fprintf(w, "\n%s\n", render.Visible(y.Yard))
 		for _, s := range y.Steps {
 			const column = 24
-			pad := strings.Repeat(" ", column)
 			fmt.Fprintf(w, "  %-*s%s\n", column-2, render.Clip(render.Visible(s.Name()), column-3),
-				render.Wrap(render.Visible(s.Said()), width-column, pad))
+				render.Hang(render.Visible(s.Said()), width, column))
 		}
 	}
 	section("Notes", r.Notes)
@@ -294,7 +293,7 @@ func (a *app) roundTest(ctx context.Context, cmd *cli.Command) error {
 			mark = "LOOK"
 			failed++
 		}
-		fmt.Fprintf(a.out, "%s  %-15s %s\n", mark, render.Visible(t.What), render.Wrap(render.Visible(t.Text), width-22, strings.Repeat(" ", 22)))
+		fmt.Fprintf(a.out, "%s  %-15s %s\n", mark, render.Visible(t.What), render.Hang(render.Visible(t.Text), width, 22))
 	}
 	if failed > 0 {
 		return fmt.Errorf("%s to look at before the round %s runs", wording.Count(failed, "thing"), name)

@@ -105,7 +105,7 @@ func hung(line string, width int) string {
 	if len([]rune(line)) <= width || strings.HasPrefix(strings.TrimSpace(line), "yardbroom ") || at < 4 {
 		return line
 	}
-	return line[:at] + strings.ReplaceAll(render.Wrap(line[at:], width-at, ""), "\n", "\n"+strings.Repeat(" ", len([]rune(line[:at]))))
+	return line[:at] + render.Hang(line[at:], width, len([]rune(line[:at])))
 }
 
 // usageArgs are what stands behind a command.
@@ -138,7 +138,7 @@ func writeRows(w io.Writer, rows [][2]string, width int) {
 	}
 	indent := strings.Repeat(" ", widest+4)
 	for _, row := range rows {
-		text := strings.ReplaceAll(render.Wrap(row[1], width-widest-4, ""), "\n", "\n"+indent)
+		text := render.Hang(row[1], width, widest+4)
 		if len([]rune(row[0])) > widest {
 			fmt.Fprintf(w, "  %s\n%s%s\n", row[0], indent, text)
 			continue

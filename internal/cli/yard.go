@@ -147,9 +147,10 @@ func (a *app) testYard(ctx context.Context, cmd *cli.Command, from work.From) er
 			mark, failed = "LOOK", true
 		}
 		const left = 23 // where values begin
-		fmt.Fprintf(a.out, "%s  %-16s %s\n", mark, label, render.Wrap(render.Visible(value), max(width-left, 30), strings.Repeat(" ", left)))
+		fmt.Fprintf(a.out, "%s  %-16s %s\n", mark, label, render.Hang(render.Visible(value), width, left))
 	}
-	line(true, "Server", server.URL+", "+server.HostName())
+	names := []string{server.URL, server.HostName()}
+	line(true, "Server", strings.Join(slices.Compact(names), ", "))
 	line(probe.Encrypted || probe.Loopback, "Encryption", probe.Encryption)
 	line(server.Bound != "", "Bound as", cmp.Or(server.Bound, "nobody (anonymous)"))
 	line(true, "Dialect", server.Dialect.Name)

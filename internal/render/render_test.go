@@ -96,3 +96,8 @@ func columnsOf(s string) int {
 	}
 	return n
 }
+
+func TestWhatHangsUsesTheWholeLine(t *testing.T) {
+	assert.Equal(t, "one two three four five six seven\n      eight nine", Hang("one two three four five six seven eight nine", 40, 6))
+	assert.Equal(t, "one", Hang("one", 10, 6))
+}

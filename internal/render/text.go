@@ -79,6 +79,12 @@ func Wrap(s string, width int, indent string) string {
 	return b.String()
 }
 
+// Hang wraps what begins at a column of a line of some width; the lines after the first
+// begin there too.
+func Hang(s string, width, column int) string {
+	return strings.ReplaceAll(Wrap(s, max(width-column, 30), ""), "\n", "\n"+strings.Repeat(" ", column))
+}
+
 // wrapCell is Wrap for a cell of a table: words that are wider than it are broken too.
 func wrapCell(s string, width int) string {
 	var words []string
