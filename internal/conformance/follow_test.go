@@ -479,6 +479,9 @@ func TestASurveyThatCannotBeGoneOnFromIsTakenWhole(t *testing.T) {
 		"a group that does not show who is in it": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
 			s.dir.Deny(inner, false, "member")
 		}, inner + " has changed, and does not show who is in it"},
+		"an entry that does not show its manager": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
+			s.dir.Deny(ada, false, "manager")
+		}, ada + " has changed, and does not show its manager"},
 		"an entry that hides which it is": {func(t *testing.T, _ string, _ *source.Target, _ *source.Keeping) {
 			s.dir.Deny(ada, false)
 		}, ada + " does not show which entry it is, nor whether it has changed"},

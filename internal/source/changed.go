@@ -34,8 +34,12 @@ func (f *follower) compare(ctx context.Context, id string, touched map[string]bo
 		return nil
 	}
 	for _, e := range []*directory.Entry{was, is} {
-		if e != nil && slices.ContainsFunc(e.Get(directory.AttrHidden.String()), isMembership) && !directory.IsOwnPlace(e.DN, f.server.Top()) {
+		switch {
+		case e == nil || directory.IsOwnPlace(e.DN, f.server.Top()):
+		case slices.ContainsFunc(e.Get(directory.AttrHidden.String()), isMembership):
 			return wholly("%s has changed, and does not show who is in it", e.DN)
+		case f.server.Dialect == directory.AD && slices.ContainsFunc(e.Get(directory.AttrHidden.String()), isManager):
+			return wholly("%s has changed, and does not show its manager", e.DN)
 		}
 	}
 	f.change[id] = is
@@ -92,6 +96,12 @@ func (f *follower) wasChanging(id string, is *directory.Entry) bool {
 // is hidden nobody can tell who is in the entry.
 func isMembership(name string) bool {
 	return slices.ContainsFunc([]string{"member", "uniqueMember", "objectClass"}, func(n string) bool { return strings.EqualFold(n, name) })
+}
+
+// isManager tells of an attribute that it names somebody who names the entry back, on servers
+// that count that as no change of theirs.
+func isManager(name string) bool {
+	return strings.EqualFold(name, directory.AttrManager.String()) || strings.EqualFold(name, directory.AttrManagedBy.String())
 }
 
 func nameOf(e *directory.Entry) string {
