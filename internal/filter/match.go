@@ -147,7 +147,7 @@ type equality struct {
 // alternatives makes one test of the equalities among some alternatives, which goes over an
 // entry once, and returns the other ones. Many values of one attribute, as those who look
 // many entries up at once ask for, become a set.
-func (m *Matcher) alternatives(children []Filter, d *directory.Dialect, carried map[string]bool) (all []test, rest []Filter) {
+func (m *Matcher) alternatives(children []Filter, d *directory.Dialect, carried map[string]bool) (made []test, rest []Filter) {
 	byAttr := map[string][]*Filter{}
 	var attrs []string
 	for i := range children {
@@ -177,32 +177,37 @@ func (m *Matcher) alternatives(children []Filter, d *directory.Dialect, carried 
 			continue
 		}
 		m.looked = append(m.looked, c)
-		var decided []func(string) Truth
+		var values []sought
 		for _, f := range byAttr[attr] {
 			m.note(f, c)
-			if holds := sameAs(c.kind.Syntax, f.value); holds != nil {
-				decided = append(decided, holds)
+			if form, ok := canonical(c.kind.Syntax, f.value); ok {
+				values = append(values, sought{f.value, form})
 			} else {
 				atLeast = max(atLeast, c.undefined()(nil))
 			}
 		}
-		if len(decided) >= longList {
-			decided = []func(string) Truth{among(c.kind.Syntax, byAttr[attr])}
+		if len(values) >= longList {
+			equalities = append(equalities, equality{c, among(c.kind.Syntax, values)})
+			continue
 		}
-		for _, holds := range decided {
-			equalities = append(equalities, equality{c, holds})
+		for _, v := range values {
+			equalities = append(equalities, equality{c, sameAs(c.kind.Syntax, v)})
 		}
 	}
-	return append(all, either(equalities, atLeast)), rest
+	if len(equalities) > 0 || atLeast != False {
+		made = append(made, either(equalities, atLeast))
+	}
+	return made, rest
 }
 
-// among is true of the values that one of some equalities is about.
-func among(syntax directory.Syntax, equalities []*Filter) func(string) Truth {
+// sought is a value that is asked for, and the form by which its like compare.
+type sought struct{ value, form string }
+
+// among is true of the values that are the same as one of some.
+func among(syntax directory.Syntax, values []sought) func(string) Truth {
 	exact, wanted := map[string]bool{}, map[string]bool{}
-	for _, f := range equalities {
-		if want, ok := canonical(syntax, f.value); ok {
-			exact[f.value], wanted[want] = true, true
-		}
+	for _, v := range values {
+		exact[v.value], wanted[v.form] = true, true
 	}
 	return func(v string) Truth {
 		if exact[v] {
@@ -454,30 +459,26 @@ func (c column) equal(syntax directory.Syntax, value string) test {
 	if category := c.schema.Category(value); category != "" && c.name == "objectcategory" {
 		return c.any(func(v string) Truth { return TruthOf(strings.EqualFold(directory.LeafValue(v), category)) })
 	}
-	if holds := sameAs(syntax, value); holds != nil {
-		return c.any(holds)
+	if form, ok := canonical(syntax, value); ok {
+		return c.any(sameAs(syntax, sought{value, form}))
 	}
 	return c.undefined()
 }
 
-// sameAs is true of the values that are the same as one; nil where no value can be.
-func sameAs(syntax directory.Syntax, value string) func(string) Truth {
-	want, ok := canonical(syntax, value)
-	if !ok {
-		return nil
-	}
+// sameAs is true of the values that are the same as one.
+func sameAs(syntax directory.Syntax, as sought) func(string) Truth {
 	return func(v string) Truth {
 		switch {
-		case v == value:
+		case v == as.value:
 			return True
-		case beginsOtherwise(syntax, v, want):
+		case beginsOtherwise(syntax, v, as.form):
 			return False
 		}
 		have, ok := canonical(syntax, v)
 		if !ok {
 			return Undefined
 		}
-		return TruthOf(have == want)
+		return TruthOf(have == as.form)
 	}
 }
 
