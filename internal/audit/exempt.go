@@ -19,6 +19,12 @@ type Exemption struct {
 	Selected map[directory.Key]bool
 }
 
+// Ended tells whether it is over at a time.
+func (e *Exemption) Ended(at time.Time) bool { return !e.Until.IsZero() && at.After(e.Until) }
+
+// Protects tells whether it keeps entries from being changed, and not from checks alone.
+func (e *Exemption) Protects(at time.Time) bool { return len(e.Checks) == 0 && !e.Ended(at) }
+
 var exemptionChecks = []*Check{
 	{
 		Name: "exemption-ended", Severity: Low, Short: "exemption that has ended",
@@ -78,7 +84,7 @@ func newExemptions(all []Exemption, asOf time.Time) *exemptions {
 		byPerson: map[string]*Exemption{},
 	}
 	for _, e := range all {
-		if !e.Until.IsZero() && asOf.After(e.Until) {
+		if e.Ended(asOf) {
 			x.ended = append(x.ended, e)
 		} else {
 			x.active = append(x.active, e)
@@ -169,7 +175,7 @@ func (x *exemptions) owner(s *directory.Subject) (name string) {
 func Why(all []Exemption, asOf time.Time, dn, logon string) string {
 	why := ""
 	newExemptions(all, asOf).of(dn, logon, func(e *Exemption) bool {
-		if len(e.Checks) == 0 {
+		if e.Protects(asOf) {
 			why = fmt.Sprintf("it is exempt: %s (owner %s)", e.Reason, e.Owner)
 		}
 		return why == ""

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yardbroom/internal/audit"
 	"yardbroom/internal/directory"
@@ -12,49 +13,43 @@ import (
 	"yardbroom/internal/source"
 )
 
-// Unsure tells why it cannot be told of some entries that they are not exempt, by their
-// keys: what an exemption goes by may not be read of them. On the `ad` schema nobody can
-// ask a server that, since what is hidden counts as absent in its filters.
-func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directory.Entry) (map[directory.Key]string, error) {
+// condition is what an exemption goes by, where that is neither a DN nor a place, of which
+// the server has to tell that it is false: what it asks for may be hidden.
+type condition struct {
+	*audit.Exemption
+	filter, match string
+}
+
+// conditionsOf are those of a server. On the `ad` schema nobody can ask one, since what is
+// hidden counts as absent in its filters.
+func conditionsOf(ctx context.Context, from Reader, p *Protection) (known []condition, err error) {
 	server, live := from.(*source.Server)
-	if !live || p.Dialect == directory.AD || p.Returning {
+	if !live || p.Dialect == directory.AD {
 		return nil, nil
 	}
-	var conditions []condition
-	var all []string
-	for _, c := range p.conditions() {
+	for _, c := range conditions(p.Exempt, p.At) {
 		switch knows, err := c.knownTo(ctx, server); {
 		case err != nil:
 			return nil, err
 		case knows:
-			conditions, all = append(conditions, c), append(all, c.filter)
+			known = append(known, c)
 		}
 	}
-	if len(conditions) == 0 {
-		return nil, nil
-	}
-	open, err := p.apart(ctx, from, entries, "(|"+strings.Join(all, "")+")")
-	if err != nil || len(open) == 0 {
-		return nil, err
-	}
-	unsure := map[directory.Key]string{}
-	for _, c := range conditions {
-		maybe, err := p.apart(ctx, from, open, c.filter)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range maybe {
-			unsure[directory.KeyOf(e.DN)] = fmt.Sprintf("whether it is exempt cannot be told, since %s may not be read of it: %s (owner %s)",
-				c.match, c.Reason, c.Owner)
-		}
-	}
-	return unsure, nil
+	return known, nil
 }
 
-// condition is what an exemption goes by, where that is neither a name nor a place.
-type condition struct {
-	*audit.Exemption
-	filter, match string
+func conditions(exempt []audit.Exemption, at time.Time) (all []condition) {
+	for i := range exempt {
+		e := &exempt[i]
+		switch {
+		case !e.Protects(at):
+		case e.Match.Filter != "":
+			all = append(all, condition{e, e.Match.Filter, "what " + e.Match.Filter + " asks for"})
+		case e.Match.Account != "":
+			all = append(all, condition{e, "(uid=" + source.EscapeFilter(e.Match.Account) + ")", "uid"})
+		}
+	}
+	return all
 }
 
 // knownTo tells whether a server has all attributes that the condition asks for. One that it
@@ -72,18 +67,35 @@ func (c *condition) knownTo(ctx context.Context, server *source.Server) (bool, e
 	return true, nil
 }
 
-func (p *Protection) conditions() (all []condition) {
-	for i := range p.Exempt {
-		e := &p.Exempt[i]
-		switch {
-		case len(e.Checks) > 0 || !e.Until.IsZero() && p.At.After(e.Until):
-		case e.Match.Filter != "":
-			all = append(all, condition{e, e.Match.Filter, "what " + e.Match.Filter + " asks for"})
-		case e.Match.Account != "":
-			all = append(all, condition{e, "(uid=" + source.EscapeFilter(e.Match.Account) + ")", "uid"})
+// Unsure tells why it cannot be told of some entries that they are not exempt: what an
+// exemption goes by may not be read of them. Entries may be nil.
+func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directory.Entry) (map[*directory.Entry]string, error) {
+	if len(p.conditions) == 0 || p.Returning {
+		return nil, nil
+	}
+	var all strings.Builder
+	for _, c := range p.conditions {
+		all.WriteString(c.filter)
+	}
+	entries = slices.DeleteFunc(slices.Clone(entries), func(e *directory.Entry) bool {
+		return e == nil || !e.Has(p.Dialect.Identity.String())
+	})
+	open, err := p.apart(ctx, from, entries, "(|"+all.String()+")")
+	if err != nil || len(open) == 0 {
+		return nil, err
+	}
+	unsure := map[*directory.Entry]string{}
+	for _, c := range p.conditions {
+		maybe, err := p.apart(ctx, from, open, c.filter)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range maybe {
+			unsure[e] = fmt.Sprintf("whether it is exempt cannot be told, since %s may not be read of it: %s (owner %s)",
+				c.match, c.Reason, c.Owner)
 		}
 	}
-	return all
+	return unsure, nil
 }
 
 // apart are those of some entries of which the server does not say that a condition is false.

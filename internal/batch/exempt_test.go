@@ -7,7 +7,6 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"yardbroom/internal/audit"
-	"yardbroom/internal/directory"
 	"yardbroom/internal/settings"
 )
 
@@ -16,7 +15,7 @@ func TestWhichExemptionsGoByWhatMayBeHidden(t *testing.T) {
 	of := func(m settings.Match, until time.Time, checks ...string) audit.Exemption {
 		return audit.Exemption{Exemption: settings.Exemption{Match: m, Checks: checks}, Until: until}
 	}
-	p := Protection{Dialect: directory.OpenLDAP, At: now, Exempt: []audit.Exemption{
+	exempt := []audit.Exemption{
 		of(settings.Match{Filter: "(title=Keeper)"}, time.Time{}),
 		of(settings.Match{Filter: "(title=Ended)"}, now.Add(-time.Hour)),
 		of(settings.Match{Filter: "(title=Lasts)"}, now.Add(time.Hour)),
@@ -24,9 +23,9 @@ func TestWhichExemptionsGoByWhatMayBeHidden(t *testing.T) {
 		of(settings.Match{Account: "a*da"}, time.Time{}),
 		of(settings.Match{DN: "cn=ada"}, time.Time{}),
 		of(settings.Match{Subtree: "ou=quiet"}, time.Time{}),
-	}}
+	}
 	var filters []string
-	for _, c := range p.conditions() {
+	for _, c := range conditions(exempt, now) {
 		filters = append(filters, c.filter)
 	}
 	assert.Equal(t, []string{"(title=Keeper)", "(title=Lasts)", `(uid=a\2ada)`}, filters)

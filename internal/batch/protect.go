@@ -31,6 +31,8 @@ type Protection struct {
 	// Named are the folded DNs of the groups that the settings call privileged:
 	// under another name they would be so no longer.
 	Named []string
+
+	conditions []condition // which a server has to be asked about, see Unsure
 }
 
 // Places are the containers that a directory itself names as the place for
@@ -111,7 +113,10 @@ func NewProtection(
 		At:       at,
 		Named:    directory.FoldAll(named),
 	}
-	p.Places, err = ReadPlaces(ctx, from, d, id.Base)
+	if p.Places, err = ReadPlaces(ctx, from, d, id.Base); err != nil {
+		return p, err
+	}
+	p.conditions, err = conditionsOf(ctx, from, &p)
 	return p, err
 }
 

@@ -285,11 +285,9 @@ func (s *Stager) footprints(ctx context.Context, b *Batch, planned []Planned) (r
 	if err != nil {
 		return nil, err
 	}
-	var entries []*directory.Entry
-	for _, p := range planned {
-		if p.Entry != nil && p.Entry.Has(s.Dialect.Identity.String()) {
-			entries = append(entries, p.Entry)
-		}
+	entries := make([]*directory.Entry, len(planned))
+	for i, p := range planned {
+		entries[i] = p.Entry
 	}
 	unsure, err := s.Protection.Unsure(ctx, s.From, entries)
 	if err != nil {
@@ -297,10 +295,7 @@ func (s *Stager) footprints(ctx context.Context, b *Batch, planned []Planned) (r
 	}
 	for i, p := range planned {
 		f, l := &all[i], p.Line
-		why := s.Protection.Refuse(l, p.Entry, f)
-		if why == "" && p.Entry != nil {
-			why = unsure[directory.KeyOf(p.Entry.DN)]
-		}
+		why := cmp.Or(s.Protection.Refuse(l, p.Entry, f), unsure[p.Entry])
 		if lost := f.lost(l); why == "" && lost != "" {
 			why = "the group " + lost + " is not found by its identity"
 		}

@@ -95,7 +95,7 @@ func (w *worker) prepare(ctx context.Context, lines []*batch.Line) (ready []*bun
 			return nil, nil, err
 		}
 		if one.entry == nil || len(one.past.steps) > 0 || w.Barred[l.N] != "" ||
-			w.Protection.Refuse(l, one.entry, &batch.Footprint{}) != "" || unsure[directory.KeyOf(one.entry.DN)] != "" ||
+			w.Protection.Refuse(l, one.entry, &batch.Footprint{}) != "" || unsure[one.entry] != "" ||
 			batch.Drift(l.Guard, one.entry, nil) != "" {
 			rest = append(rest, l)
 			continue

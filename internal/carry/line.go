@@ -129,11 +129,9 @@ func (w *worker) refusal(ctx context.Context, l *batch.Line, e *directory.Entry)
 	if why := w.Protection.Refuse(l, e, f); why != "" {
 		return why, nil
 	}
-	if e != nil {
-		unsure, err := w.Protection.Unsure(ctx, w.server, []*directory.Entry{e})
-		if why := unsure[directory.KeyOf(e.DN)]; why != "" || err != nil {
-			return why, err
-		}
+	unsure, err := w.Protection.Unsure(ctx, w.server, []*directory.Entry{e})
+	if err != nil || unsure[e] != "" {
+		return unsure[e], err
 	}
 	if more := f.Exceeds(l); len(more) > 0 {
 		return "it is about " + strings.Join(more,

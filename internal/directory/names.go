@@ -375,6 +375,9 @@ func (s AttrSet) Union(o AttrSet) AttrSet { return AttrSet{s[0] | o[0], s[1] | o
 // Overlaps tells whether the sets share an attribute.
 func (s AttrSet) Overlaps(o AttrSet) bool { return s[0]&o[0] != 0 || s[1]&o[1] != 0 }
 
+// Intersect returns what is in both sets.
+func (s AttrSet) Intersect(o AttrSet) AttrSet { return AttrSet{s[0] & o[0], s[1] & o[1]} }
+
 // Without returns the set without the attributes of another.
 func (s AttrSet) Without(o AttrSet) AttrSet { return AttrSet{s[0] &^ o[0], s[1] &^ o[1]} }
 

@@ -39,6 +39,10 @@ func hiddenIn(e *Entry) (hidden AttrSet) {
 	return hidden
 }
 
+// Hides tells whether it is written down of the entry that one of some attributes may not be
+// read of it.
+func (e *Entry) Hides(attrs AttrSet) bool { return hiddenIn(e).Overlaps(attrs) }
+
 // Telling are the attributes of entries of a kind whose absence says something.
 func (d *Dialect) Telling(k Kind) AttrSet {
 	switch {
@@ -416,7 +420,7 @@ func (s *Survey) HiddenAttributes(also AttrSet) []HiddenAt {
 		_, parent := SplitDN(of.DN)
 		hidden := of.Hidden
 		if !s.RightsRead && of.Kind.IsAccount() {
-			hidden = hidden.Without(hidden.Without(s.Dialect.facts().Union(also)))
+			hidden = hidden.Intersect(s.Dialect.facts().Union(also))
 		}
 		for id := range hidden.All() {
 			counts[where{parent, of.Kind, id}]++

@@ -36,9 +36,9 @@ func (f *follower) compare(ctx context.Context, id string, touched map[string]bo
 	for _, e := range []*directory.Entry{was, is} {
 		switch {
 		case e == nil || directory.IsOwnPlace(e.DN, f.server.Top()):
-		case slices.ContainsFunc(e.Get(directory.AttrHidden.String()), isMembership):
+		case e.Hides(membership):
 			return wholly("%s has changed, and does not show who is in it", e.DN)
-		case f.server.Dialect == directory.AD && slices.ContainsFunc(e.Get(directory.AttrHidden.String()), isManager):
+		case f.server.Dialect == directory.AD && e.Hides(managers):
 			return wholly("%s has changed, and does not show its manager", e.DN)
 		}
 	}
@@ -92,17 +92,14 @@ func (f *follower) wasChanging(id string, is *directory.Entry) bool {
 	return err != nil || t.After(f.since.Mark.Time.Add(-clockSkew)) && t.Before(f.since.Finished.Add(clockSkew))
 }
 
-// isMembership tells of an attribute, or of that which says what an entry is, that where it
-// is hidden nobody can tell who is in the entry.
-func isMembership(name string) bool {
-	return slices.ContainsFunc([]string{"member", "uniqueMember", "objectClass"}, func(n string) bool { return strings.EqualFold(n, name) })
-}
-
-// isManager tells of an attribute that it names somebody who names the entry back, on servers
-// that count that as no change of theirs.
-func isManager(name string) bool {
-	return strings.EqualFold(name, directory.AttrManager.String()) || strings.EqualFold(name, directory.AttrManagedBy.String())
-}
+var (
+	// membership are the attributes that say who is in an entry, and that which says what it
+	// is: where one is hidden nobody can tell who is in it.
+	membership = directory.Attrs(directory.AttrMember, directory.AttrUniqueMember, directory.AttrObjectClass)
+	// managers name somebody who names the entry back, on servers that count that as no
+	// change of theirs.
+	managers = directory.Attrs(directory.AttrManager, directory.AttrManagedBy)
+)
 
 func nameOf(e *directory.Entry) string {
 	if e == nil {

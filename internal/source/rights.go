@@ -135,25 +135,18 @@ func (v *seer) showsMembers(ctx context.Context, dn string) (open bool, err erro
 	if v.reader != nil {
 		q.Attributes = []string{"objectClass", "member"}
 	} else {
-		q.Filter = "(&" + decidable(v.told.Without(v.told.Without(directory.MemberLists))) + ")"
+		q.Filter = "(&" + decidable(v.told.Intersect(directory.MemberLists)) + ")"
 	}
 	_, err = v.server.Search(ctx, v.ask(q), func(page []directory.Entry) error {
 		for i := range page {
 			if v.reader != nil {
 				v.byAccessList(&page[i])
 			}
-			open = !hidesMembers(&page[i])
+			open = !page[i].Hides(directory.MemberLists)
 		}
 		return nil
 	})
 	return open, err
-}
-
-// hidesMembers tells of an entry that it is written down that it hides who is in it.
-func hidesMembers(e *directory.Entry) bool {
-	return slices.ContainsFunc(e.Get(directory.AttrHidden.String()), func(name string) bool {
-		return directory.MemberLists.Has(directory.LookupAttr(name))
-	})
 }
 
 // findWhole notes the entries of a query, which selects such as hide nothing.
@@ -248,7 +241,7 @@ func (v *seer) telling(k directory.Kind) directory.AttrSet {
 	if v.reader != nil {
 		return all
 	}
-	return all.Without(all.Without(v.told))
+	return all.Intersect(v.told)
 }
 
 // ask is what a query needs besides, so that its entries can be looked at.
@@ -284,7 +277,7 @@ func (v *seer) byAccessList(e *directory.Entry) {
 	telling.Add(directory.AttrObjectClass)
 	hidden := telling
 	if sight.Known {
-		hidden = telling.Without(telling.Without(sight.Hidden))
+		hidden = telling.Intersect(sight.Hidden)
 	}
 	container := account.Kind == directory.KindOU || account.Kind == directory.KindDomain ||
 		account.Kind == directory.KindOther
