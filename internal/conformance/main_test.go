@@ -35,6 +35,7 @@ type subject struct {
 	real    *realserver.Server // nil for the practice directory
 	dir     *practice.Directory
 	server  *practice.Server
+	settles time.Duration // how long it goes on by itself after a write
 }
 
 // DN names an entry by its leaf value and container.

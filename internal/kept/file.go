@@ -38,6 +38,7 @@ type Writer struct {
 	w      *bufio.Writer
 	head   int // how many octets the first frame takes, which holds no entries
 	frames []Frame
+	linked map[string]bool // names in back links
 	n      int
 	err    error
 }
@@ -45,7 +46,7 @@ type Writer struct {
 // NewWriter returns a Writer on w.
 func NewWriter(w io.Writer) *Writer {
 	head := packer().EncodeAll([]byte(ldif.Version), nil)
-	f := &Writer{w: bufio.NewWriterSize(w, atOnce), head: len(head)}
+	f := &Writer{w: bufio.NewWriterSize(w, atOnce), head: len(head), linked: map[string]bool{}}
 	f.write(head)
 	return f
 }
@@ -66,7 +67,10 @@ func (w *Writer) failed(err error) {
 func (w *Writer) Add(frames ...Frame) error {
 	for _, f := range frames {
 		w.write(f.packed)
-		f.packed = nil
+		for _, name := range f.linked {
+			w.linked[name] = true
+		}
+		f.packed, f.linked = nil, nil
 		w.n += f.Len()
 		w.frames = append(w.frames, f)
 	}
@@ -75,6 +79,26 @@ func (w *Writer) Add(frames ...Frame) error {
 
 // Entries is how many entries were written.
 func (w *Writer) Entries() int { return w.n }
+
+// Unseen are the folded names that stand in back links of the entries that were packed, or
+// are among some others, and that no entry of the file has.
+func (w *Writer) Unseen(others ...string) []string {
+	missing := make(map[uint64]string, len(w.linked)+len(others))
+	for name := range w.linked {
+		missing[Hash(name)] = name
+	}
+	for _, name := range others {
+		missing[Hash(name)] = name
+	}
+	if len(missing) > 0 {
+		for i := range w.frames {
+			for _, h := range w.frames[i].entries {
+				delete(missing, h.name)
+			}
+		}
+	}
+	return slices.Sorted(maps.Values(missing))
+}
 
 // Close writes the index, and returns its checksum. The underlying writer stays open.
 func (w *Writer) Close() (sum uint32, err error) {
@@ -184,11 +208,12 @@ func (f *File) Entries() (n int) {
 	return n
 }
 
-// Identities hands over the hashes of all identities.
-func (f *File) Identities(take func(hash uint64)) {
+// Identities hands over the hashes of all identities, each with that of the name that it
+// stands under.
+func (f *File) Identities(take func(identity, name uint64)) {
 	for i := range f.frames {
 		for _, h := range f.frames[i].entries {
-			take(h.identity)
+			take(h.identity, h.name)
 		}
 	}
 }
@@ -411,12 +436,15 @@ func (f *File) pick(ctx context.Context, frames []int, want func(*directory.Entr
 	return found, nil
 }
 
-// Sample returns one entry of each kind of each place, of at most n of these, unless fits
-// says no to it. Which one of several it is changes with the turn.
-func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*directory.Entry) bool) (some []directory.Entry, err error) {
+// Sample returns one entry of each kind of each place, of at most n of these, but none whose
+// identity has one of the hashes in but. Which one of several it is changes with the turn.
+func (f *File) Sample(ctx context.Context, n int, turn uint64, but map[uint64]bool) (some []directory.Entry, err error) {
 	at, of := map[uint32]uint64{}, map[uint32]uint64{}
 	for i := range f.frames {
 		for _, h := range f.frames[i].entries {
+			if but[h.identity] {
+				continue
+			}
 			// The one whose hash is smallest when the turn is mixed in.
 			if mixed := (h.identity ^ turn) * 0x9e3779b97f4a7c15; of[h.place] == 0 || mixed < of[h.place] {
 				at[h.place], of[h.place] = h.name, max(mixed, 1)
@@ -429,7 +457,7 @@ func (f *File) Sample(ctx context.Context, n int, turn uint64, fits func(*direct
 		// Where there are more places than that, others come at each turn.
 		wanted[at[places[(k+int(turn%uint64(len(places))))%len(places)]]] = true
 	}
-	return f.known(ctx, wanted, func(h *hashes) uint64 { return h.name }, fits)
+	return f.known(ctx, wanted, func(h *hashes) uint64 { return h.name }, func(*directory.Entry) bool { return true })
 }
 
 var decoder = sync.OnceValue(func() *zstd.Decoder {

@@ -31,6 +31,9 @@ type Shape struct {
 	// Restless tells of an entry that its values may change although the server
 	// does not say that it has changed. Nil means that none are.
 	Restless func(*directory.Entry) bool
+	// BackLinks are attributes, in lower case, that a server fills in with what names the
+	// entry.
+	BackLinks []string
 }
 
 // frameSize is about how many octets of text a frame holds: small enough that a few
@@ -50,7 +53,9 @@ type Frame struct {
 	mentioned []uint32
 	// restless are the identities of entries that are.
 	restless []string
-	index    []byte // all that as it stands in the index of a file; nil for a frame that does not
+	// linked are the folded names in its entries' back links; nil for a frame of a file.
+	linked []string
+	index  []byte // all that as it stands in the index of a file; nil for a frame that does not
 }
 
 type hashes struct {
@@ -138,8 +143,11 @@ func (f *Frame) note(e *directory.Entry, shape *Shape) {
 	identity, name := shape.Identity(e), directory.FoldDN(e.DN)
 	_, parent := directory.SplitDN(name)
 	f.mentioned = append(f.mentioned, mention(Hash(parent)))
-	for _, dn := range MentionedBy(e) {
+	for attr, dn := range MentionedBy(e) {
 		f.mentioned = append(f.mentioned, mention(Hash(dn)))
+		if slices.Contains(shape.BackLinks, strings.ToLower(attr)) && !slices.Contains(f.linked, dn) {
+			f.linked = append(f.linked, strings.Clone(dn))
+		}
 	}
 	kind := ""
 	if shape.Kind != nil {

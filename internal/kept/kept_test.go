@@ -226,7 +226,7 @@ func sameAnswers(t *testing.T, want, got *File) {
 	t.Helper()
 	ctx := t.Context()
 	identities := func(f *File) (all []uint64) {
-		f.Identities(func(h uint64) { all = append(all, h) })
+		f.Identities(func(h, _ uint64) { all = append(all, h) })
 		slices.Sort(all)
 		return all
 	}
@@ -247,7 +247,7 @@ func sameAnswers(t *testing.T, want, got *File) {
 		},
 		func(f *File) ([]directory.Entry, error) { return f.Dangling(ctx, "dc=larkmoor,dc=example") },
 		func(f *File) ([]directory.Entry, error) {
-			return f.Sample(ctx, 5, 7, func(*directory.Entry) bool { return true })
+			return f.Sample(ctx, 5, 7, nil)
 		},
 	} {
 		a, err := ask(want)
@@ -256,6 +256,24 @@ func sameAnswers(t *testing.T, want, got *File) {
 		require.NoError(t, err)
 		assert.Equal(t, namesOf(a), namesOf(b))
 	}
+}
+
+// A sample has somebody of each place as long as anybody is left there.
+func TestASamplePassesOverNobodysPlace(t *testing.T) {
+	f := file(t, people(3))
+	but := map[uint64]bool{}
+	var seen []string
+	for range 3 {
+		some, err := f.Sample(t.Context(), 5, 7, but)
+		require.NoError(t, err)
+		require.Len(t, some, 1)
+		seen = append(seen, some[0].DN)
+		but[Hash(some[0].First("entryUUID"))] = true
+	}
+	assert.ElementsMatch(t, namesOf(people(3)), seen)
+	some, err := f.Sample(t.Context(), 5, 7, but)
+	require.NoError(t, err)
+	assert.Empty(t, some)
 }
 
 // A part of a file that holds more or fewer entries than its index says is damage too.

@@ -57,7 +57,7 @@ func (f *follower) readNew(ctx context.Context, ids map[string]string) error {
 			return err
 		}
 	}
-	return f.containersAsBefore(ctx, shown)
+	return f.listsAsBefore(ctx, shown)
 }
 
 // byIdentity reads entries wherever they stand.
@@ -232,31 +232,40 @@ func (f *follower) carry(was, is *directory.Entry) {
 	addLogons(is, f.others)
 }
 
-// containersAsBefore is an error where the access list of a container has changed: what
-// may be read of all below it may be something else now.
-func (f *follower) containersAsBefore(ctx context.Context, ids []string) error {
+// listsAsBefore is an error where the access list of a container has changed: what may be
+// read of all below it may be something else now. Of others that are no accounts, whose
+// list has changed, it may have been hidden who manages them.
+func (f *follower) listsAsBefore(ctx context.Context, ids []string) error {
 	since, err := strconv.ParseUint(f.since.Mark.At, 10, 64)
 	if err != nil {
 		return err
 	}
-	var containers []string
+	var some []string
+	containers := map[string]bool{}
 	for _, id := range ids {
 		was, is := f.was[id], f.is[id]
 		if was == nil || is == nil || sameEntry(was, is) {
 			continue
 		}
-		switch directory.AD.Account(is).Kind {
-		case directory.KindOU, directory.KindDomain, directory.KindOther:
-			containers = append(containers, id)
+		switch kind := directory.AD.Account(is).Kind; {
+		case kind == directory.KindOU, kind == directory.KindDomain, kind == directory.KindOther:
+			containers[id] = true
+			some = append(some, id)
+		case !kind.IsAccount():
+			some = append(some, id)
 		}
 	}
-	for some := range slices.Chunk(containers, 100) {
+	for some := range slices.Chunk(some, 100) {
 		_, err := f.server.Search(ctx, Query{Base: f.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: anyIdentity(directory.AD, some),
-			Attributes: []string{"replPropertyMetaData"}}, func(page []directory.Entry) error {
+			Attributes: []string{directory.AD.Identity.String(), "replPropertyMetaData"}}, func(page []directory.Entry) error {
 			for i := range page {
-				if directory.AccessListChangedSince(page[i].First("replPropertyMetaData"), since) {
+				if !directory.AccessListChangedSince(page[i].First("replPropertyMetaData"), since) {
+					continue
+				}
+				if containers[f.key(&page[i])] {
 					return wholly("the access list of %s has changed, or may have", page[i].DN)
 				}
+				f.see.unmanaged[directory.KeyOf(page[i].DN)] = true
 			}
 			return nil
 		})

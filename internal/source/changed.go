@@ -13,10 +13,16 @@ import (
 	"yardbroom/internal/kept"
 )
 
-// compare finds out what has become of an entry. Touched takes the names of entries that
-// may have changed with it; left the names that are no longer, with what bears another;
-// linked those that a group mentions newly, or no longer.
-func (f *follower) compare(ctx context.Context, id string, touched map[string]bool, left map[string]*directory.Entry, linked map[string]bool) error {
+// consequences is what follows from what has become of entries.
+type consequences struct {
+	touched map[string]bool             // names of entries that may have changed with them
+	left    map[string]*directory.Entry // names of which all is read anew that mentions them, or stands below, with what they are of
+	linked  map[string]bool             // names that a group mentions newly, or no longer
+	unnamed []string                    // names of entries that do not show who manages them
+}
+
+// compare finds out what has become of an entry, and adds what follows from that.
+func (f *follower) compare(ctx context.Context, id string, then *consequences) error {
 	was, is := f.was[id], f.is[id]
 	if f.wasChanging(id, is) {
 		f.raced = true
@@ -24,13 +30,14 @@ func (f *follower) compare(ctx context.Context, id string, touched map[string]bo
 			if e == nil {
 				continue
 			}
-			left[nameOf(e)] = is
+			then.left[nameOf(e)] = is
 			for m := range mentionedBy(e) {
-				touched[m.name] = true
+				then.touched[m.name] = true
 			}
 		}
 	}
-	if was == nil && is == nil || was != nil && is != nil && sameEntry(was, is) {
+	same := was == nil && is == nil || was != nil && is != nil && sameEntry(was, is)
+	if same && !f.mayDiffer(id, is) {
 		return nil
 	}
 	for _, e := range []*directory.Entry{was, is} {
@@ -38,9 +45,13 @@ func (f *follower) compare(ctx context.Context, id string, touched map[string]bo
 		case e == nil || directory.IsOwnPlace(e.DN, f.server.Top()):
 		case e.Hides(membership):
 			return wholly("%s has changed, and does not show who is in it", e.DN)
-		case f.server.Dialect == directory.AD && e.Hides(managers):
-			return wholly("%s has changed, and does not show its manager", e.DN)
+		case f.server.Dialect == directory.AD && (e.Hides(managers) || f.see.unmanaged[directory.KeyOf(e.DN)]):
+			then.left[nameOf(e)] = is
+			then.unnamed = append(then.unnamed, e.DN)
 		}
+	}
+	if same {
+		return nil
 	}
 	f.change[id] = is
 	if err := f.followable(ctx, was, is); err != nil {
@@ -50,24 +61,32 @@ func (f *follower) compare(ctx context.Context, id string, touched map[string]bo
 	if before != now {
 		for _, name := range []string{before, now} {
 			if _, parent := directory.SplitDN(name); name != "" {
-				touched[parent] = true
+				then.touched[parent] = true
 			}
 		}
 		if before != "" {
-			left[before] = is
+			then.left[before] = is
 		}
 		if now != "" {
-			touched[now] = true // somebody else may have borne that name
+			then.touched[now] = true // somebody else may have borne that name
 		}
 	}
 	group := was != nil && IsGroup(was) || is != nil && IsGroup(is)
 	for name := range differing(was, is) {
-		touched[name] = true
+		then.touched[name] = true
 		if group {
-			linked[name] = true
+			then.linked[name] = true
 		}
 	}
 	return nil
+}
+
+// mayDiffer tells, of an entry that looks as before, whether it may have changed in what it
+// hides: the server says that it has changed since a cookie, or may not say. By times it
+// says so for weeks, and the entry shows that of its last change.
+func (f *follower) mayDiffer(id string, is *directory.Entry) bool {
+	_, told := f.told[id]
+	return told && f.since.Mark.How == ByCookie || is != nil && unmarked(f.server.Dialect, f.since.Mark)(is)
 }
 
 // wasChanging tells whether an entry changed, or may have, while the survey was taken.

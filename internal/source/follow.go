@@ -43,6 +43,9 @@ type follower struct {
 	fixed map[string]*directory.Entry
 	// synced is what the server says itself, where it was asked by a cookie.
 	synced *synced
+	// unmarked says that some entries do not show by what the server knows that they have
+	// changed. Others may not either that are new, or stand elsewhere by now.
+	unmarked bool
 	// seesGone says that the bound account may see what was deleted.
 	seesGone bool
 	// policies says that password settings objects are in force, which hold for members of
@@ -64,6 +67,12 @@ func (s *Server) follow(ctx context.Context, since *Manifest, old *kept.File) (f
 	if f.see, err = s.seer(ctx, ""); err != nil {
 		return nil, err
 	}
+	if s.Dialect == directory.AD {
+		if f.see == nil {
+			return nil, s.unlisted()
+		}
+		f.see.unmanaged = map[directory.Key]bool{}
+	}
 	if err := f.findAll(ctx); err != nil {
 		return nil, err
 	}
@@ -84,7 +93,7 @@ func (f *follower) findAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, find := range []func(context.Context) error{f.findChanged, f.findRestless, f.findOthers, f.findFixed, f.findGone, f.settle} {
+	for _, find := range []func(context.Context) error{f.findChanged, f.findRestless, f.findOthers, f.findFixed, f.findUnseen, f.findGone, f.settle} {
 		if err := find(ctx); err != nil {
 			stop()
 			_ = unsaid() // it still uses the server
@@ -135,7 +144,7 @@ func (f *follower) wantAll(entries []directory.Entry) {
 // search asks for the entries that a filter selects, and hands each over as far as it says
 // which it is and when it changed.
 func (f *follower) search(ctx context.Context, from *Server, q Query, take func(*directory.Entry)) error {
-	q.Base, q.Scope, q.Attributes = from.Base, ldap.ScopeWholeSubtree, []string{from.Dialect.Identity.String(), stamp(from.Dialect)}
+	q.Base, q.Scope, q.Attributes = from.Base, ldap.ScopeWholeSubtree, append(q.Attributes, from.Dialect.Identity.String(), stamp(from.Dialect))
 	q.Filter = from.everything(q.Filter)
 	_, err := from.Search(ctx, q, func(page []directory.Entry) error {
 		for i := range page {
@@ -192,9 +201,6 @@ func (f *follower) findSynced(ctx context.Context) error {
 
 // seesDeleted tells whether the bound account may see what was deleted.
 func (f *follower) seesDeleted(ctx context.Context) (sees bool, err error) {
-	if f.see == nil || f.see.reader == nil {
-		return false, nil
-	}
 	_, err = f.server.Search(ctx, Query{Base: "CN=Deleted Objects," + f.server.Top(), Scope: ldap.ScopeBaseObject,
 		Attributes: []string{"nTSecurityDescriptor"}, ShowDeleted: true, AccessList: true}, func(page []directory.Entry) error {
 		for i := range page {
@@ -241,14 +247,22 @@ func (f *follower) findRestless(ctx context.Context) error {
 	for _, id := range f.old.Restless() {
 		restless[id] = true
 	}
-	return f.wantOld(ctx, restless)
+	found, err := f.identified(ctx, restless)
+	f.unmarked = slices.ContainsFunc(found, func(e directory.Entry) bool { return unmarked(f.server.Dialect, f.since.Mark)(&e) })
+	f.wantAll(found)
+	return err
 }
 
 // wantOld asks for entries of the survey to be read anew, by their identities.
 func (f *follower) wantOld(ctx context.Context, ids map[string]bool) error {
-	found, err := f.old.Identified(ctx, hashesOf(ids), func(e *directory.Entry) bool { return ids[f.key(e)] })
+	found, err := f.identified(ctx, ids)
 	f.wantAll(found)
 	return err
+}
+
+// identified are entries of the survey, by their identities.
+func (f *follower) identified(ctx context.Context, ids map[string]bool) ([]directory.Entry, error) {
+	return f.old.Identified(ctx, hashesOf(ids), func(e *directory.Entry) bool { return ids[f.key(e)] })
 }
 
 // hashesOf are what the survey's index knows identities by.
@@ -291,72 +305,6 @@ func (f *follower) findFixed(ctx context.Context) error {
 	})
 }
 
-// findGone compares which entries there are with those that there were, where nobody says
-// what was deleted.
-func (f *follower) findGone(ctx context.Context) error {
-	s := f.server
-	if f.seesGone {
-		return nil
-	}
-	if f.synced != nil && !f.synced.presents {
-		return nil
-	}
-	there := make(map[uint64]bool, f.old.Entries())
-	f.old.Identities(func(hash uint64) { there[hash] = false })
-	if f.synced != nil {
-		for id := range f.synced.changed {
-			there[kept.Hash(id)] = true
-		}
-		for hash, id := range f.synced.present {
-			if _, known := there[hash]; !known {
-				f.want(id, "") // it may be seen only now
-			}
-			there[hash] = true
-		}
-		return f.missing(ctx, there)
-	}
-	names := map[uint64]directory.Entry{}
-	_, err := s.Search(ctx, Query{Base: s.Base, Scope: ldap.ScopeWholeSubtree, Filter: s.everything(""),
-		Attributes: []string{s.Dialect.Identity.String()}}, func(page []directory.Entry) error {
-		for i := range page {
-			id := f.key(&page[i])
-			hash := kept.Hash(id)
-			if _, known := there[hash]; !known {
-				names[hash] = page[i]
-			}
-			there[hash] = true
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	for hash := range names {
-		e := names[hash]
-		f.want(f.key(&e), e.DN)
-	}
-	return f.missing(ctx, there)
-}
-
-// missing asks for those of whose identities, by hash, none was seen.
-func (f *follower) missing(ctx context.Context, there map[uint64]bool) error {
-	for id := range f.fixed {
-		there[kept.Hash(id)] = true
-	}
-	gone := map[uint64]bool{}
-	for hash, is := range there {
-		if !is {
-			gone[hash] = true
-		}
-	}
-	if err := f.bounded(len(gone)); err != nil {
-		return err
-	}
-	found, err := f.old.Identified(ctx, gone, func(e *directory.Entry) bool { return gone[kept.Hash(f.key(e))] })
-	f.wantAll(found)
-	return err
-}
-
 // bounded is an error where so much has changed that reading everything costs no more.
 func (f *follower) bounded(n int) error {
 	all := f.old.Entries()
@@ -384,30 +332,33 @@ func (f *follower) step(ctx context.Context) error {
 	if err := f.readNew(ctx, todo); err != nil {
 		return err
 	}
-	touched, left, linked := map[string]bool{}, map[string]*directory.Entry{}, map[string]bool{}
+	then := consequences{touched: map[string]bool{}, left: map[string]*directory.Entry{}, linked: map[string]bool{}}
 	for id := range todo {
-		if err := f.compare(ctx, id, touched, left, linked); err != nil {
+		if err := f.compare(ctx, id, &then); err != nil {
 			return err
 		}
 	}
-	if bound := directory.FoldDN(f.server.Bound); bound != "" && linked[bound] {
+	if bound := directory.FoldDN(f.server.Bound); bound != "" && then.linked[bound] {
 		return wholly("the groups of %s have changed", f.server.Bound)
 	}
-	found, err := f.old.Named(ctx, touched)
+	if err := f.wantManagers(ctx, then.unnamed); err != nil {
+		return err
+	}
+	found, err := f.old.Named(ctx, then.touched)
 	if err != nil {
 		return err
 	}
 	for i := range found {
-		if f.policies && IsGroup(&found[i]) && linked[directory.FoldDN(found[i].DN)] {
+		if f.policies && IsGroup(&found[i]) && then.linked[directory.FoldDN(found[i].DN)] {
 			return wholly("what %s is in has changed, and password settings hold for groups", found[i].DN)
 		}
 		f.want(f.key(&found[i]), found[i].DN)
 	}
-	if found, err = f.old.Mentioning(ctx, asSet(left)); err != nil {
+	if found, err = f.old.Mentioning(ctx, asSet(then.left)); err != nil {
 		return err
 	}
 	for i := range found {
-		f.want(f.key(&found[i]), movedWith(found[i].DN, left))
+		f.want(f.key(&found[i]), movedWith(found[i].DN, then.left))
 	}
 	return nil
 }
@@ -449,10 +400,7 @@ const sampled = 200
 // now, would show there. Rights that hold for a single entry may not, where the server does
 // not count them as a change of it, as slapd does not.
 func (f *follower) sample(ctx context.Context) error {
-	some, err := f.old.Sample(ctx, sampled, uint64(f.since.Taken.UnixNano()), func(e *directory.Entry) bool {
-		_, read := f.is[f.key(e)]
-		return !read
-	})
+	some, err := f.old.Sample(ctx, sampled, uint64(f.since.Taken.UnixNano()), hashesOf(f.is))
 	if err != nil {
 		return err
 	}

@@ -171,11 +171,18 @@ func (k *Keeping) write(m *Manifest, fill func(out *kept.Writer) error) error {
 	})
 }
 
-// shapeOf is what the file of a survey has to know of a dialect's entries.
-func shapeOf(d *directory.Dialect) *kept.Shape {
-	return &kept.Shape{Identity: keyOf(d), Restless: restless(d), Kind: func(e *directory.Entry) string {
+// shapeOf is what the file of a survey has to know of a dialect's entries; mark is nil where
+// nobody will ask for changes by it.
+func shapeOf(d *directory.Dialect, mark *Mark) *kept.Shape {
+	shape := &kept.Shape{Identity: keyOf(d), Restless: restless(d, mark), Kind: func(e *directory.Entry) string {
 		return kindSeen(d, e).String()
 	}}
+	if mark != nil {
+		for _, name := range backLinks(d) {
+			shape.BackLinks = append(shape.BackLinks, strings.ToLower(name))
+		}
+	}
+	return shape
 }
 
 // keyOf tells an entry from all others: by its identity, or by its name where the reader
@@ -263,13 +270,18 @@ func (s *Server) keepChanged(ctx context.Context, k *Keeping, m *Manifest) error
 	}
 	made.Asked, made.Since, made.Full, made.RightsRead = since.Asked, since.Name, since.Full, since.RightsRead
 	made.takeGaps(since.Gaps())
+	unseen := slices.Clone(since.Mark.Unseen)
 	for id, is := range f.change {
+		was := f.was[id]
 		if is == nil {
 			made.Gone++
 		} else {
 			made.Changed++
 		}
-		if was := f.was[id]; was != nil && s.hides(was) {
+		if _, told := f.told[id]; is == nil && was != nil && IsGroup(was) && !told {
+			unseen = append(unseen, nameOf(was)) // it may only be hidden
+		}
+		if was != nil && s.hides(was) {
 			made.Hidden--
 		}
 		if is != nil && s.hides(is) {
@@ -277,7 +289,11 @@ func (s *Server) keepChanged(ctx context.Context, k *Keeping, m *Manifest) error
 		}
 	}
 	made.Complete = made.Gaps().Whole()
-	err = k.write(&made, func(out *kept.Writer) error { return old.Update(ctx, out, shapeOf(s.Dialect), f.change) })
+	err = k.write(&made, func(out *kept.Writer) error {
+		err := old.Update(ctx, out, shapeOf(s.Dialect, &mark), f.change)
+		mark.Unseen = out.Unseen(unseen...)
+		return err
+	})
 	if err != nil {
 		return asWholly(since, err)
 	}
@@ -338,7 +354,6 @@ func (k *Keeping) follows(m, last *Manifest) error {
 func (s *Server) keepAll(ctx context.Context, k *Keeping, m *Manifest) error {
 	m.Full = m.Taken
 	others := s.othersLogons(ctx, m)
-	shape := shapeOf(s.Dialect)
 	return s.retry(ctx, func() error {
 		if m.Mark != nil && m.Mark.How == ByCookie {
 			if err := s.cookieNow(ctx, m.Mark); err != nil {
@@ -351,7 +366,7 @@ func (s *Server) keepAll(ctx context.Context, k *Keeping, m *Manifest) error {
 		}
 		return k.write(m, func(out *kept.Writer) error {
 			var about Reading
-			stream := kept.NewStream(out, shape)
+			stream := kept.NewStream(out, shapeOf(s.Dialect, m.Mark))
 			err := s.All(ctx, names, func(e *directory.Entry) error {
 				others(e)
 				return stream.Add(e)
@@ -365,6 +380,9 @@ func (s *Server) keepAll(ctx context.Context, k *Keeping, m *Manifest) error {
 			err = inDoubt(ctx, s.over(ctx, m.Mark))
 			if errors.As(err, &why) {
 				m.Mark, m.MarkWhy, err = nil, why.why, nil
+			}
+			if m.Mark != nil {
+				m.Mark.Unseen = out.Unseen()
 			}
 			return err
 		})
@@ -452,7 +470,7 @@ func (f *File) keep(ctx context.Context, k *Keeping, m *Manifest) error {
 	if err != nil {
 		return err
 	}
-	shape := shapeOf(d)
+	shape := shapeOf(d, nil)
 	return k.write(m, func(out *kept.Writer) error {
 		return each(ctx, &counted, nil, func(records []ldif.Record) []kept.Frame {
 			entries := make([]directory.Entry, len(records))

@@ -33,6 +33,9 @@ type Mark struct {
 	// Changing are the identities of what changed while the survey was taken, where the
 	// server says that by a cookie.
 	Changing []string `json:"changing,omitempty"`
+	// Unseen are folded names that back links show, as of groups that somebody is in, of
+	// entries that are not shown themselves.
+	Unseen []string `json:"unseen,omitempty"`
 	// Time is when the reading began, by the clock of the server where it tells one.
 	Time time.Time `json:"time"`
 	// Reader stands for who read, with which groups, and which attributes were asked for.
@@ -150,12 +153,17 @@ func (s *Server) readerMark(ctx context.Context) (string, error) {
 			return "", err
 		}
 		if reader == nil {
-			return "", wholly("the access lists of this directory cannot be read, so what is hidden from %s cannot be followed", s.boundName())
+			return "", s.unlisted()
 		}
 		parts = append(parts, slices.Sorted(slices.Values(s.token))...)
 	}
 	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
 	return hex.EncodeToString(sum[:16]), nil
+}
+
+// unlisted says that nobody can tell what the bound account may read.
+func (s *Server) unlisted() error {
+	return wholly("the access lists of this directory cannot be read, so what is hidden from %s cannot be followed", s.boundName())
 }
 
 // whollyError says why everything has to be read.
@@ -192,9 +200,10 @@ var signedIn = map[*directory.Dialect][]string{
 // locked, or was refused; that counts on for itself, as a server's pool of RIDs does, or its place in
 // replication; or
 // whose members are worked out.
-func restless(d *directory.Dialect) func(*directory.Entry) bool {
+func restless(d *directory.Dialect, mark *Mark) func(*directory.Entry) bool {
+	unmarked := unmarked(d, mark)
 	return func(e *directory.Entry) bool {
-		if !e.Has(stamp(d)) || e.Has("memberURL") || e.Has("rIDNextRID") || e.Has("contextCSN") {
+		if unmarked(e) || e.Has("memberURL") || e.Has("rIDNextRID") || e.Has("contextCSN") {
 			return true
 		}
 		if d == directory.AD {
@@ -203,6 +212,14 @@ func restless(d *directory.Dialect) func(*directory.Entry) bool {
 		}
 		return slices.ContainsFunc(unsaid[d], e.Has)
 	}
+}
+
+// unmarked tells of an entry that it does not show by what the server knows that it has
+// changed: slapd says without a word nothing of those that hide their change sequence
+// number from whoever has a cookie.
+func unmarked(d *directory.Dialect, mark *Mark) func(*directory.Entry) bool {
+	byNumber := d == directory.OpenLDAP && mark != nil && mark.How == ByCookie
+	return func(e *directory.Entry) bool { return !e.Has(stamp(d)) || byNumber && !e.Has("entryCSN") }
 }
 
 // changedFilter selects what may have changed since a mark, wherever it stands; late is

@@ -40,6 +40,10 @@ type seer struct {
 	// shown is what entries show, of those that show all but what is often hidden; nil
 	// until so many may hide something that all are asked at once.
 	shown map[directory.Key]directory.AttrSet
+
+	// unmanaged are, on the `ad` schema, the entries of which it is hidden who manages them,
+	// also those where that tells nothing else; nil where nobody asks for them.
+	unmanaged map[directory.Key]bool
 }
 
 // sees makes a seer, nil where rights cannot be told, and finds out first which
@@ -278,6 +282,9 @@ func (v *seer) byAccessList(e *directory.Entry) {
 	hidden := telling
 	if sight.Known {
 		hidden = telling.Intersect(sight.Hidden)
+	}
+	if v.unmanaged != nil && (!sight.Known || sight.Hidden.Overlaps(managers)) {
+		v.unmanaged[directory.KeyOf(e.DN)] = true
 	}
 	container := account.Kind == directory.KindOU || account.Kind == directory.KindDomain ||
 		account.Kind == directory.KindOther
