@@ -44,9 +44,9 @@ func conditions(exempt []audit.Exemption, at time.Time) (all []condition) {
 		switch {
 		case !e.Protects(at):
 		case e.Match.Filter != "":
-			all = append(all, condition{e, e.Match.Filter, "what " + e.Match.Filter + " asks for"})
+			all = append(all, condition{e, e.Match.Filter, e.Match.Filter + " holds of it"})
 		case e.Match.Account != "":
-			all = append(all, condition{e, "(uid=" + source.EscapeFilter(e.Match.Account) + ")", "uid"})
+			all = append(all, condition{e, "(uid=" + source.EscapeFilter(e.Match.Account) + ")", "its uid is " + e.Match.Account})
 		}
 	}
 	return all
@@ -91,7 +91,7 @@ func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directo
 			return nil, err
 		}
 		for _, e := range maybe {
-			unsure[e] = fmt.Sprintf("whether it is exempt cannot be told, since %s may not be read of it: %s (owner %s)",
+			unsure[e] = fmt.Sprintf("whether it is exempt cannot be told: the server does not say whether %s, for want of a right or of a matching rule: %s (owner %s)",
 				c.match, c.Reason, c.Owner)
 		}
 	}

@@ -85,7 +85,7 @@ func (w *worker) prepare(ctx context.Context, lines []*batch.Line) (ready []*bun
 	if len(powers) > 0 {
 		return nil, lines, nil // somebody among them has become privileged
 	}
-	unsure, err := w.Protection.Unsure(ctx, w.server, slices.Collect(maps.Values(entries)))
+	unsure, err := w.unsure(ctx, slices.Collect(maps.Values(entries)))
 	if err != nil {
 		return nil, nil, err
 	}

@@ -129,7 +129,7 @@ func (w *worker) refusal(ctx context.Context, l *batch.Line, e *directory.Entry)
 	if why := w.Protection.Refuse(l, e, f); why != "" {
 		return why, nil
 	}
-	unsure, err := w.Protection.Unsure(ctx, w.server, []*directory.Entry{e})
+	unsure, err := w.unsure(ctx, []*directory.Entry{e})
 	if err != nil || unsure[e] != "" {
 		return unsure[e], err
 	}
@@ -138,6 +138,15 @@ func (w *worker) refusal(ctx context.Context, l *batch.Line, e *directory.Entry)
 			" and ") + " now, and was not when this was staged: stage it again", nil
 	}
 	return w.lastOf(ctx, l, e, f)
+}
+
+// unsure tells why it cannot be told of some entries that they are not exempt. A copy hides
+// nothing, and need not know every attribute that exemptions go by.
+func (w *worker) unsure(ctx context.Context, entries []*directory.Entry) (map[*directory.Entry]string, error) {
+	if w.OnCopy {
+		return nil, nil
+	}
+	return w.Protection.Unsure(ctx, w.server, entries)
 }
 
 // climber asks the server who is privileged, at this moment.

@@ -1158,7 +1158,7 @@ func TestWhoeverMayBeExemptIsProtected(t *testing.T) {
 				require.NoError(t, err)
 				require.Len(t, refusals, 1)
 				assert.True(t, directory.FoldDN(zoe) == directory.FoldDN(refusals[0].DN))
-				assert.Contains(t, refusals[0].Why, "whether it is exempt cannot be told, since ")
+				assert.Contains(t, refusals[0].Why, "whether it is exempt cannot be told: ")
 				assert.Contains(t, refusals[0].Why, attr)
 				require.Len(t, staged.Lines, 1)
 				p := st.protection()
