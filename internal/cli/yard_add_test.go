@@ -128,7 +128,7 @@ rounds:
 	assert.NotContains(t, out, "adaquill")
 }
 
-// A copy in memory need not know what an exemption goes by, and hides nothing: no line is
+// A copy in memory need not know what an exemption goes by, here an attribute of the server's own settings, and hides nothing: no line is
 // refused in a rehearsal for what cannot be told there.
 func TestARehearsalAsksItsCopyForNoRights(t *testing.T) {
 	server := realserver.OpenLDAP(t)
@@ -139,7 +139,7 @@ func TestARehearsalAsksItsCopyForNoRights(t *testing.T) {
 yards:
   observatory: {servers: ["`+server.TLSURL+`"], base: "`+server.Base+`", ca_file: "`+server.Yard.CAFile+`", bind: {dn: "`+server.Yard.Bind.DN+`", password_file: password}}
 exemptions:
-  - {match: {filter: "(dSAQuality=*)"}, reason: an old server, owner: rosa@larkmoor.example}
+  - {match: {filter: "(olcRootDN=cn=old,`+server.Base+`)"}, reason: an old server, owner: rosa@larkmoor.example}
 `), 0o600))
 	run := func(args ...string) string {
 		out, err := program(t, []string{"YARDBROOM_CONFIG=" + config, "YARDBROOM_STATE=" + filepath.Join(dir, "state")}, args...).CombinedOutput()
