@@ -127,26 +127,3 @@ rounds:
 	}
 	assert.NotContains(t, out, "adaquill")
 }
-
-// A copy in memory need not know what an exemption goes by, here an attribute of the server's own settings, and hides nothing: no line is
-// refused in a rehearsal for what cannot be told there.
-func TestARehearsalAsksItsCopyForNoRights(t *testing.T) {
-	server := realserver.OpenLDAP(t)
-	dir := t.TempDir()
-	config := filepath.Join(dir, "settings.yaml")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "password"), []byte(server.Password), 0o600))
-	require.NoError(t, os.WriteFile(config, []byte(`default: observatory
-yards:
-  observatory: {servers: ["`+server.TLSURL+`"], base: "`+server.Base+`", ca_file: "`+server.Yard.CAFile+`", bind: {dn: "`+server.Yard.Bind.DN+`", password_file: password}}
-exemptions:
-  - {match: {filter: "(olcRootDN=cn=old,`+server.Base+`)"}, reason: an old server, owner: rosa@larkmoor.example}
-`), 0o600))
-	run := func(args ...string) string {
-		out, err := program(t, []string{"YARDBROOM_CONFIG=" + config, "YARDBROOM_STATE=" + filepath.Join(dir, "state")}, args...).CombinedOutput()
-		require.NoError(t, err, string(out))
-		return string(out)
-	}
-	run("stage", "describe", "--text", "left", "reader")
-	assert.Contains(t, run("apply", "1", "--rehearse"), "1 of 1 line would be done")
-	assert.Contains(t, run("apply", "1", "--yes"), "Batch 1: 1 done")
-}
