@@ -18,6 +18,47 @@ import (
 // would change. With a limit only so many lines are shown, and those of
 // privileged accounts besides.
 func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
+	batchHead(w, b, agreed, st)
+	fmt.Fprintln(w)
+	var rows [][]string
+	warned := map[string]bool{}
+	var warnings []string
+	states := false // whether any line has more to say than that it waits
+	hidden := 0
+	for i := range b.Lines {
+		l := &b.Lines[i]
+		for _, text := range l.Remarks() {
+			if !warned[text] {
+				warned[text] = true
+				warnings = append(warnings, text)
+			}
+		}
+		if st.Limit > 0 && len(rows) >= st.Limit && (!l.Powerful() || len(rows) >= 2*st.Limit) {
+			hidden++
+			continue
+		}
+		states = states || l.State != batch.Waiting || l.Note != ""
+		rows = append(rows, []string{fmt.Sprint(l.N), Visible(l.Account), Place(l.DN), Visible(LineReason(l)), Visible(LineChanges(l)), Visible(state(l))})
+	}
+	header := []string{"Line", "Account", "Where", "Reason", "Would change", "State"}
+	if !states {
+		header = header[:5]
+		for i := range rows {
+			rows[i] = rows[i][:5]
+		}
+	}
+	Table(w, st, header, rows, 4, 3, 2, len(header)-1)
+	if hidden > 0 {
+		fmt.Fprintf(w, "… and %s more: yardbroom batch show %d --limit 0 shows all\n", wording.Count(hidden, "line"), b.ID)
+	}
+	inFull(w, b, st)
+	for _, text := range warnings {
+		fmt.Fprintf(w, "Note: %s\n", Visible(text))
+	}
+}
+
+// batchHead says what a batch is, for what, why, and who has agreed to it.
+func batchHead(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	fmt.Fprintf(w, "%s: %s, %s, %s\n", st.paint(batchName(b), text.Bold),
 		strings.Join(b.Actions, ", "), wording.Count(len(b.Lines), "line"), b.State)
 	fmt.Fprintln(w, Wrap(fmt.Sprintf("For %s, staged %s by %s from %s", Visible(b.Identity.String()),
@@ -41,56 +82,9 @@ func Batch(w io.Writer, b *batch.Batch, agreed *batch.Agreement, st Style) {
 	for _, sig := range agreed.Signatures {
 		line := fmt.Sprintf("Signed %s by %s", wording.Moment(sig.At, st.Zone), sig.Principal)
 		if sig.Void != "" {
-			line = fmt.Sprintf("Not counted, signed %s by %s: %s", wording.Moment(sig.At, st.Zone), sig.Principal,
-				sig.Void)
+			line = fmt.Sprintf("Not counted, signed %s by %s: %s", wording.Moment(sig.At, st.Zone), sig.Principal, sig.Void)
 		}
 		fmt.Fprintln(w, Visible(line))
-	}
-	fmt.Fprintln(w)
-	var rows [][]string
-	warned := map[string]bool{}
-	var warnings []string
-	states := false // whether any line has more to say than that it waits
-	hidden := 0
-	for i := range b.Lines {
-		l := &b.Lines[i]
-		for _, text := range l.Remarks() {
-			if !warned[text] {
-				warned[text] = true
-				warnings = append(warnings, text)
-			}
-		}
-		if st.Limit > 0 && len(rows) >= st.Limit && (!l.Powerful() || len(rows) >= 2*st.Limit) {
-			hidden++
-			continue
-		}
-		states = states || l.State != batch.Waiting || l.Note != ""
-		rows = append(
-			rows,
-			[]string{
-				fmt.Sprint(l.N),
-				Visible(l.Account),
-				Place(l.DN),
-				Visible(LineReason(l)),
-				Visible(LineChanges(l)),
-				Visible(state(l)),
-			},
-		)
-	}
-	header := []string{"Line", "Account", "Where", "Reason", "Would change", "State"}
-	if !states {
-		header = header[:5]
-		for i := range rows {
-			rows[i] = rows[i][:5]
-		}
-	}
-	Table(w, st, header, rows, 4, 3, 2, len(header)-1)
-	if hidden > 0 {
-		fmt.Fprintf(w, "… and %s more: yardbroom batch show %d --limit 0 shows all\n", wording.Count(hidden, "line"), b.ID)
-	}
-	inFull(w, b, st)
-	for _, text := range warnings {
-		fmt.Fprintf(w, "Note: %s\n", Visible(text))
 	}
 }
 

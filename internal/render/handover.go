@@ -12,71 +12,43 @@ import (
 	"yardbroom/internal/wording"
 )
 
+// handoverColumns are the columns of the tables of a handover, by their names.
+var handoverColumns = map[string]sheet.Column{
+	"line":    {Name: "line", Title: "Line", Kind: sheet.Number},
+	"account": {Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
+	"dn":      {Name: "dn", Title: "Name", Kind: sheet.Text, Wide: true},
+	"where":   {Name: "where", Title: "Where", Kind: sheet.Text},
+	"state":   {Name: "state", Title: "State", Kind: sheet.Text},
+	"note":    {Name: "note", Title: "Note", Kind: sheet.Text, Wide: true},
+	"reason":  {Name: "reason", Title: "Reason", Kind: sheet.Text, Wide: true},
+	"planned": {Name: "planned", Title: "Planned", Kind: sheet.Text, Wide: true},
+	"at":      {Name: "at", Title: "When", Kind: sheet.Time},
+	"by":      {Name: "by", Title: "By", Kind: sheet.Text},
+	"what":    {Name: "what", Title: "What", Kind: sheet.Text},
+	"text":    {Name: "text", Title: "Details", Kind: sheet.Text, Wide: true},
+	"before":  {Name: "before", Title: "Before", Kind: sheet.Text, Wide: true},
+	"after":   {Name: "after", Title: "After", Kind: sheet.Text, Wide: true},
+}
+
+// handoverSheet is an empty table of a handover.
+func handoverSheet(name, title string, columns ...string) sheet.Sheet {
+	s := sheet.Sheet{Name: name, Title: title}
+	for _, c := range columns {
+		s.Columns = append(s.Columns, handoverColumns[c])
+	}
+	return s
+}
+
 // HandoverSheets are what became of a batch as tables: who did what with it,
 // each change that was made, and what was not done.
 func HandoverSheets(h *carry.Handover) []sheet.Sheet {
-	events := sheet.Sheet{
-		Name:  "history",
-		Title: "Who did what",
-		Columns: []sheet.Column{
-			{Name: "at", Title: "When", Kind: sheet.Time},
-			{Name: "by", Title: "By", Kind: sheet.Text},
-			{
-				Name:  "what",
-				Title: "What",
-				Kind:  sheet.Text,
-			},
-			{Name: "text", Title: "Details", Kind: sheet.Text, Wide: true},
-		},
-	}
+	events := handoverSheet("history", "Who did what", "at", "by", "what", "text")
 	for _, e := range h.Events {
 		events.Rows = append(events.Rows, []any{e.At.UTC(), e.By, e.What, e.Text})
 	}
-	changes := sheet.Sheet{
-		Name:  "changes",
-		Title: "What was changed",
-		Columns: []sheet.Column{
-			{Name: "line", Title: "Line", Kind: sheet.Number},
-			{Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
-			{
-				Name:  "at",
-				Title: "When",
-				Kind:  sheet.Time,
-			},
-			{Name: "what", Title: "What", Kind: sheet.Text},
-			{Name: "before", Title: "Before", Kind: sheet.Text, Wide: true},
-			{Name: "after", Title: "After", Kind: sheet.Text, Wide: true},
-		},
-	}
-	lines := sheet.Sheet{
-		Name:  "lines",
-		Title: "Every line",
-		Columns: []sheet.Column{
-			{Name: "line", Title: "Line", Kind: sheet.Number},
-			{Name: "account", Title: "Account", Kind: sheet.Text, Key: true},
-			{
-				Name:  "dn",
-				Title: "Name",
-				Kind:  sheet.Text,
-				Wide:  true,
-			},
-			{Name: "state", Title: "State", Kind: sheet.Text},
-			{Name: "note", Title: "Note", Kind: sheet.Text, Wide: true},
-			{
-				Name:  "reason",
-				Title: "Reason",
-				Kind:  sheet.Text,
-				Wide:  true,
-			},
-			{Name: "planned", Title: "Planned", Kind: sheet.Text, Wide: true},
-		},
-	}
-	not := sheet.Sheet{
-		Name:  "not-done",
-		Title: "What was not done, and why",
-		Columns: []sheet.Column{lines.Columns[0], lines.Columns[1],
-			{Name: "where", Title: "Where", Kind: sheet.Text}, lines.Columns[3], lines.Columns[4], lines.Columns[6]},
-	}
+	changes := handoverSheet("changes", "What was changed", "line", "account", "at", "what", "before", "after")
+	lines := handoverSheet("lines", "Every line", "line", "account", "dn", "state", "note", "reason", "planned")
+	not := handoverSheet("not-done", "What was not done, and why", "line", "account", "where", "state", "note", "planned")
 	for i := range h.Lines {
 		l := &h.Lines[i]
 		var at any
@@ -86,28 +58,10 @@ func HandoverSheets(h *carry.Handover) []sheet.Sheet {
 		for _, c := range l.Changes {
 			changes.Rows = append(changes.Rows, []any{l.Line.N, l.Line.Account, at, c.What, c.Old, c.New})
 		}
-		row := []any{
-			l.Line.N,
-			l.Line.Account,
-			l.Line.DN,
-			string(l.Line.State),
-			l.Line.Note,
-			l.Line.Reason,
-			LineChanges(l.Line),
-		}
-		lines.Rows = append(lines.Rows, row)
+		state, planned := string(l.Line.State), LineChanges(l.Line)
+		lines.Rows = append(lines.Rows, []any{l.Line.N, l.Line.Account, l.Line.DN, state, l.Line.Note, l.Line.Reason, planned})
 		if l.Line.State != batch.Applied {
-			not.Rows = append(
-				not.Rows,
-				[]any{
-					l.Line.N,
-					l.Line.Account,
-					Place(l.Line.DN),
-					string(l.Line.State),
-					l.Line.Note,
-					LineChanges(l.Line),
-				},
-			)
+			not.Rows = append(not.Rows, []any{l.Line.N, l.Line.Account, Place(l.Line.DN), state, l.Line.Note, planned})
 		}
 	}
 	return []sheet.Sheet{not, changes, lines, events}
