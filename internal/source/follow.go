@@ -156,18 +156,20 @@ func (f *follower) search(ctx context.Context, from *Server, q Query, take func(
 }
 
 // findChanged asks for what was written to since. What was deleted shows only to those who
-// may see it.
+// may see it; and where something hides what stands below it, entries may be gone that were
+// not deleted.
 func (f *follower) findChanged(ctx context.Context) error {
 	if f.since.Mark.How == ByCookie {
 		return f.findSynced(ctx)
 	}
 	q := Query{Filter: f.since.Mark.changedFilter(f.server.replicatesWithin())}
 	if f.server.Dialect == directory.AD {
-		var err error
-		if f.seesGone, err = f.seesDeleted(ctx); err != nil {
+		q.ShowGone = true
+		sees, err := f.seesDeleted(ctx)
+		if err != nil {
 			return err
 		}
-		q.ShowDeleted = f.seesGone
+		f.seesGone = sees && f.since.Hidden == 0
 	}
 	return f.search(ctx, f.server, q, func(e *directory.Entry) {
 		f.want(f.key(e), e.DN)
@@ -199,14 +201,12 @@ func (f *follower) findSynced(ctx context.Context) error {
 	return f.wantOld(ctx, y.gone)
 }
 
-// seesDeleted tells whether the bound account may see what was deleted.
+// seesDeleted tells whether the bound account may see what was deleted: it may list the
+// container, whose access list is shown to hardly anybody, if it lists anything.
 func (f *follower) seesDeleted(ctx context.Context) (sees bool, err error) {
-	_, err = f.server.Search(ctx, Query{Base: "CN=Deleted Objects," + f.server.Top(), Scope: ldap.ScopeBaseObject,
-		Attributes: []string{"nTSecurityDescriptor"}, ShowDeleted: true, AccessList: true}, func(page []directory.Entry) error {
-		for i := range page {
-			sight := f.see.reader.Sight(page[i].First("nTSecurityDescriptor"), "")
-			sees = sight.Known && sight.Children
-		}
+	_, err = f.server.Search(ctx, Query{Base: "CN=Deleted Objects," + f.server.Top(), Scope: ldap.ScopeSingleLevel,
+		Filter: "(isDeleted=TRUE)", Attributes: []string{"1.1"}, ShowGone: true, FirstPage: true}, func(page []directory.Entry) error {
+		sees = sees || len(page) > 0
 		return nil
 	})
 	if errors.Is(err, ErrNotFound) || hidden(err) {

@@ -208,7 +208,7 @@ func restless(d *directory.Dialect, mark *Mark) func(*directory.Entry) bool {
 		}
 		if d == directory.AD {
 			locked := e.First("lockoutTime")
-			return locked != "" && locked != "0"
+			return locked != "" && locked != "0" || e.HasClass("dynamicObject") // which goes without a trace
 		}
 		return slices.ContainsFunc(unsaid[d], e.Has)
 	}

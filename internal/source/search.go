@@ -19,7 +19,10 @@ import (
 
 // Controls for entries that were deleted and are still kept (MS-ADTS
 // 3.1.1.3.4.1.14).
-const ShowDeletedOID = "1.2.840.113556.1.4.417"
+const (
+	ShowDeletedOID  = "1.2.840.113556.1.4.417"
+	showRecycledOID = "1.2.840.113556.1.4.2064" // also those of which nothing can be restored any more
+)
 
 // AssertionOID is the assertion control of RFC 4528.
 const AssertionOID = "1.3.6.1.1.12"
@@ -62,7 +65,10 @@ type Query struct {
 	Attributes  []string
 	NamesOnly   bool
 	ShowDeleted bool
-	FirstPage   bool // no more than one page
+	// ShowGone is ShowDeleted that also shows what is kept only so that other servers learn
+	// of it, where the server has that.
+	ShowGone  bool
+	FirstPage bool // no more than one page
 	// Unpaged asks for no more than a page, without the control for pages: slapd goes
 	// over all entries that it has before it gives a page of what is below one of them.
 	// More than a page is an error, of size limit exceeded.
@@ -89,8 +95,11 @@ func (q *Query) request(pageSize int) (*ldap.SearchRequest, *ldap.ControlPaging,
 	if q.AccessList {
 		controls = append(controls, listOnly())
 	}
-	if q.ShowDeleted {
+	if q.ShowDeleted || q.ShowGone {
 		controls = append(controls, ldap.NewControlString(ShowDeletedOID, true, ""))
+	}
+	if q.ShowGone {
+		controls = append(controls, ldap.NewControlString(showRecycledOID, false, ""))
 	}
 	if len(q.Only) > 0 {
 		control, err := matchedValues(q.Only, q.Whole...)
