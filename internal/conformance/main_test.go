@@ -114,15 +114,17 @@ var serial int
 // each runs a test against every server, in containers of its own.
 func each(t *testing.T, test func(t *testing.T, s *subject)) {
 	t.Run("practice", func(t *testing.T) { test(t, practiceSubject(t)) })
-	t.Run("samba", func(t *testing.T) {
-		server := sambaServer(t)
-		s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server, real: server}
-		s.fresh(t)
-		t.Cleanup(func() { s.sweep(t) })
-		test(t, s)
-	})
+	t.Run("samba", func(t *testing.T) { test(t, sambaSubject(t)) })
 	t.Run("389ds", func(t *testing.T) { test(t, ns389Subject(t)) })
 	t.Run("slapd", func(t *testing.T) { test(t, slapdSubject(t)) })
+}
+
+func sambaSubject(t *testing.T) *subject {
+	server := sambaServer(t)
+	s := &subject{name: "samba", yard: server.Yard, base: server.Base, dialect: directory.AD, samba: server, real: server}
+	s.fresh(t)
+	t.Cleanup(func() { s.sweep(t) })
+	return s
 }
 
 func ns389Subject(t *testing.T) *subject {
