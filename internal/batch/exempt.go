@@ -91,7 +91,7 @@ func (p *Protection) Unsure(ctx context.Context, from Reader, entries []*directo
 			return nil, err
 		}
 		for _, e := range maybe {
-			unsure[e] = fmt.Sprintf("whether it is exempt cannot be told: the server does not say whether %s, for want of a right or of a matching rule: %s (owner %s)",
+			unsure[e] = fmt.Sprintf("whether it is exempt cannot be told: the server does not say whether %s (no right to read it, or no matching rule): %s (owner %s)",
 				c.match, c.Reason, c.Owner)
 		}
 	}

@@ -203,12 +203,12 @@ func TestWhoIsInAGroupThatIsHidden(t *testing.T) {
 			a.hide(t, team, false)
 			member := func(dn string, add, drop []string) func() {
 				return func() {
-					req := ldap.NewModifyRequest(dn, nil)
-					req.Add("member", add)
-					if len(drop) > 0 {
-						req.Delete("member", drop)
-					}
-					require.NoError(t, h.c.Conn().Modify(req))
+					require.Zero(t, modify(h.c, dn, func(r *ldap.ModifyRequest) {
+						r.Add("member", add)
+						if len(drop) > 0 {
+							r.Delete("member", drop)
+						}
+					}))
 				}
 			}
 			h.survey("start", true)
@@ -230,6 +230,21 @@ func TestWhoIsInAGroupThatIsHidden(t *testing.T) {
 			a.free(t)
 		})
 	}
+}
+
+// More hidden groups than can be asked about have everything read.
+func TestVeryManyHiddenGroupsHaveEverythingRead(t *testing.T) {
+	s := slapdSubjectWith(t, realserver.SlapdLastBind, realserver.SlapdPolicies, realserver.SlapdMemberOf, realserver.SlapdSyncLog)
+	h, a := newAuditedHistory(t, s)
+	who := s.person(t, h.c, "Ada Quill", "ada")
+	for i := range 201 {
+		s.group(t, h.c, fmt.Sprintf("Team %d", i), who)
+	}
+	a.hide(t, h.container("Groups"), true)
+	require.Len(t, h.survey("start", true).Mark.Unseen, 201)
+	m := h.survey("next", false)
+	assert.Empty(t, m.Since)
+	assert.Equal(t, "entries name 201 groups or managers that are hidden, more than are asked about", m.FullWhy)
 }
 
 // Somebody who is moved into a container that is not listed is gone for whoever reads, though
@@ -268,10 +283,10 @@ func TestWhoIsNamedFromAContainerThatIsHidden(t *testing.T) {
 	require.Equal(t, []string{directory.FoldDN(team)}, start.Mark.Unseen)
 	for i, change := range []func(){
 		func() {
-			req := ldap.NewModifyRequest(team, nil)
-			req.Add("member", people[2:3])
-			req.Delete("member", people[:1])
-			require.NoError(t, h.c.Conn().Modify(req))
+			require.Zero(t, modify(h.c, team, func(r *ldap.ModifyRequest) {
+				r.Add("member", people[2:3])
+				r.Delete("member", people[:1])
+			}))
 		},
 		func() { h.changes(team, "managedBy", people[5]) },
 	} {

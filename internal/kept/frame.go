@@ -31,8 +31,7 @@ type Shape struct {
 	// Restless tells of an entry that its values may change although the server
 	// does not say that it has changed. Nil means that none are.
 	Restless func(*directory.Entry) bool
-	// BackLinks are attributes, in lower case, that a server fills in with what names the
-	// entry.
+	// BackLinks are attributes that a server fills in with what names the entry.
 	BackLinks []string
 }
 
@@ -145,7 +144,8 @@ func (f *Frame) note(e *directory.Entry, shape *Shape) {
 	f.mentioned = append(f.mentioned, mention(Hash(parent)))
 	for attr, dn := range MentionedBy(e) {
 		f.mentioned = append(f.mentioned, mention(Hash(dn)))
-		if slices.Contains(shape.BackLinks, strings.ToLower(attr)) && !slices.Contains(f.linked, dn) {
+		back := slices.ContainsFunc(shape.BackLinks, func(name string) bool { return strings.EqualFold(name, attr) })
+		if back && !slices.Contains(f.linked, dn) {
 			f.linked = append(f.linked, strings.Clone(dn))
 		}
 	}

@@ -240,7 +240,7 @@ func (f *follower) listsAsBefore(ctx context.Context, ids []string) error {
 	if err != nil {
 		return err
 	}
-	var some []string
+	var asked []string
 	containers := map[string]bool{}
 	for _, id := range ids {
 		was, is := f.was[id], f.is[id]
@@ -250,12 +250,12 @@ func (f *follower) listsAsBefore(ctx context.Context, ids []string) error {
 		switch kind := directory.AD.Account(is).Kind; {
 		case kind == directory.KindOU, kind == directory.KindDomain, kind == directory.KindOther:
 			containers[id] = true
-			some = append(some, id)
+			asked = append(asked, id)
 		case !kind.IsAccount():
-			some = append(some, id)
+			asked = append(asked, id)
 		}
 	}
-	for some := range slices.Chunk(some, 100) {
+	for some := range slices.Chunk(asked, 100) {
 		_, err := f.server.Search(ctx, Query{Base: f.server.Base, Scope: ldap.ScopeWholeSubtree, Filter: anyIdentity(directory.AD, some),
 			Attributes: []string{directory.AD.Identity.String(), "replPropertyMetaData"}}, func(page []directory.Entry) error {
 			for i := range page {

@@ -86,7 +86,7 @@ func (f *follower) compare(ctx context.Context, id string, then *consequences) e
 // says so for weeks, and the entry shows that of its last change.
 func (f *follower) mayDiffer(id string, is *directory.Entry) bool {
 	_, told := f.told[id]
-	return told && f.since.Mark.How == ByCookie || is != nil && unmarked(f.server.Dialect, f.since.Mark)(is)
+	return told && f.since.Mark.How == ByCookie || is != nil && unmarked(f.server.Dialect, f.since.Mark, is)
 }
 
 // wasChanging tells whether an entry changed, or may have, while the survey was taken.
@@ -168,16 +168,16 @@ func sameEntry(a, b *directory.Entry) bool {
 		return false
 	}
 	for i := range a.Attrs {
-		have := a.Attrs[i].Values
-		other := b.Get(a.Attrs[i].Name)
-		if len(have) != len(other) {
-			return false
-		}
-		if !slices.Equal(have, other) && !slices.Equal(slices.Sorted(slices.Values(have)), slices.Sorted(slices.Values(other))) {
+		if !sameValues(a.Attrs[i].Values, b.Get(a.Attrs[i].Name)) {
 			return false
 		}
 	}
 	return true
+}
+
+func sameValues(a, b []string) bool {
+	return len(a) == len(b) &&
+		(slices.Equal(a, b) || slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))))
 }
 
 // followable is an error where a change works on entries that nobody can tell.
@@ -214,7 +214,7 @@ func (f *follower) rulesAsBefore(ctx context.Context, was, is *directory.Entry) 
 	if s.Dialect != directory.NS389 || IsAccount(is) || IsGroup(is) {
 		return nil
 	}
-	before, now := slices.Sorted(slices.Values(was.Get("aci"))), slices.Sorted(slices.Values(is.Get("aci")))
+	before, now := was.Get("aci"), is.Get("aci")
 	seen := len(before) > 0
 	if len(before)+len(now) == 0 { // has it none, or may they not be seen?
 		_, err := s.Search(ctx, Query{Base: is.DN, Scope: ldap.ScopeBaseObject, Filter: s.everything("(|(aci=*)(!(aci=*)))"),
@@ -226,7 +226,7 @@ func (f *follower) rulesAsBefore(ctx context.Context, was, is *directory.Entry) 
 			return err
 		}
 	}
-	if !seen || !slices.Equal(before, now) {
+	if !seen || !sameValues(before, now) {
 		return wholly("the access rules of %s have changed, or may have", is.DN)
 	}
 	return nil

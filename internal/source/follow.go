@@ -248,7 +248,7 @@ func (f *follower) findRestless(ctx context.Context) error {
 		restless[id] = true
 	}
 	found, err := f.identified(ctx, restless)
-	f.unmarked = slices.ContainsFunc(found, func(e directory.Entry) bool { return unmarked(f.server.Dialect, f.since.Mark)(&e) })
+	f.unmarked = slices.ContainsFunc(found, func(e directory.Entry) bool { return unmarked(f.server.Dialect, f.since.Mark, &e) })
 	f.wantAll(found)
 	return err
 }

@@ -87,7 +87,7 @@ func (f *follower) placesAsBefore(ctx context.Context) error {
 	f.old.Identities(func(identity, _ uint64) { delete(unsaid, identity) })
 	if len(unsaid) > 0 {
 		dn := slices.Min(slices.Collect(maps.Values(unsaid)))
-		return wholly("%s was not shown, and the server does not say that it has changed", dn)
+		return wholly("%s was not visible before, and the server does not say that it has changed", dn)
 	}
 	return nil
 }

@@ -178,9 +178,7 @@ func shapeOf(d *directory.Dialect, mark *Mark) *kept.Shape {
 		return kindSeen(d, e).String()
 	}}
 	if mark != nil {
-		for _, name := range backLinks(d) {
-			shape.BackLinks = append(shape.BackLinks, strings.ToLower(name))
-		}
+		shape.BackLinks = backLinks(d)
 	}
 	return shape
 }

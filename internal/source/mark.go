@@ -201,9 +201,8 @@ var signedIn = map[*directory.Dialect][]string{
 // replication; or
 // whose members are worked out.
 func restless(d *directory.Dialect, mark *Mark) func(*directory.Entry) bool {
-	unmarked := unmarked(d, mark)
 	return func(e *directory.Entry) bool {
-		if unmarked(e) || e.Has("memberURL") || e.Has("rIDNextRID") || e.Has("contextCSN") {
+		if unmarked(d, mark, e) || e.Has("memberURL") || e.Has("rIDNextRID") || e.Has("contextCSN") {
 			return true
 		}
 		if d == directory.AD {
@@ -217,9 +216,9 @@ func restless(d *directory.Dialect, mark *Mark) func(*directory.Entry) bool {
 // unmarked tells of an entry that it does not show by what the server knows that it has
 // changed: slapd says without a word nothing of those that hide their change sequence
 // number from whoever has a cookie.
-func unmarked(d *directory.Dialect, mark *Mark) func(*directory.Entry) bool {
+func unmarked(d *directory.Dialect, mark *Mark, e *directory.Entry) bool {
 	byNumber := d == directory.OpenLDAP && mark != nil && mark.How == ByCookie
-	return func(e *directory.Entry) bool { return !e.Has(stamp(d)) || byNumber && !e.Has("entryCSN") }
+	return !e.Has(stamp(d)) || byNumber && !e.Has("entryCSN")
 }
 
 // changedFilter selects what may have changed since a mark, wherever it stands; late is

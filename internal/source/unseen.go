@@ -24,7 +24,7 @@ func (f *follower) findUnseen(ctx context.Context) error {
 		unseen[name] = true
 	}
 	if len(unseen) > mostUnseen {
-		return wholly("whom %d groups, or others, name that are not shown may have changed", len(unseen))
+		return wholly("entries name %d groups or managers that are hidden, more than are asked about", len(unseen))
 	}
 	mentioning, err := f.old.Mentioning(ctx, unseen)
 	if err != nil {
@@ -54,7 +54,7 @@ func (f *follower) findUnseen(ctx context.Context) error {
 			id := f.key(e)
 			still[id] = true
 			if was := before[id]; was == nil || slices.ContainsFunc(links, func(attr string) bool {
-				return !slices.Equal(slices.Sorted(slices.Values(was.Get(attr))), slices.Sorted(slices.Values(e.Get(attr))))
+				return !sameValues(was.Get(attr), e.Get(attr))
 			}) {
 				f.want(id, e.DN)
 			}
