@@ -83,8 +83,9 @@ func sends(what ...func(id int64) []byte) misbehaviour {
 	}
 }
 
-// hostile serves one misbehaviour and returns a server that is connected to it.
-func hostile(t *testing.T, m misbehaviour) *Server {
+// hostile serves one misbehaviour and returns a server that is connected to it
+// and waits for it as a yard says; by itself, longer than a busy machine takes.
+func hostile(t *testing.T, m misbehaviour, waits settings.Yard) *Server {
 	t.Helper()
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -100,8 +101,9 @@ func hostile(t *testing.T, m misbehaviour) *Server {
 	}()
 	password := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(password, []byte("secret\n"), 0o600))
-	s, err := Connect(context.Background(), Target{Yard: settings.Yard{Servers: []string{"ldap://" + ln.Addr().String()}, Base: "dc=x", Timeout: settings.Wait(400 * time.Millisecond),
-		ReadWithin: settings.Wait(2 * time.Second), Bind: settings.Bind{DN: "cn=reader", PasswordFile: password}}})
+	waits.Servers, waits.Base = []string{"ldap://" + ln.Addr().String()}, "dc=x"
+	waits.Bind = settings.Bind{DN: "cn=reader", PasswordFile: password}
+	s, err := Connect(context.Background(), Target{Yard: waits})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return s
@@ -155,7 +157,7 @@ func TestChildrenThatAServerKeepsBackAreAskedForInPages(t *testing.T) {
 			}
 			return sends(func(id int64) []byte { return append(person(id, 1), person(id, 2)...) },
 				func(id int64) []byte { return append(person(id, 3), done(id, 0, "")...) })(n, id, out)
-		})
+		}, settings.Yard{})
 		s.target.Yard.PageSize = 2
 		children, err := s.Children(context.Background(), []string{"dc=x"})
 		require.NoError(t, err, what)
@@ -213,7 +215,7 @@ func TestHostileServers(t *testing.T) {
 		"the end in the middle of an entry": {func(_ int, id int64, out net.Conn) bool { _, _ = out.Write(person(id, 1)[:9]); return false }, "broke in the middle of a search", directory.Gaps{}},
 		"a message of four gigabytes":       {sends(func(int64) []byte { return []byte{0x30, 0x84, 0xff, 0xff, 0xff, 0xff} }), "a message of", directory.Gaps{}},
 		"a message of no stated length":     {sends(func(int64) []byte { return []byte{0x30, 0x80, 0, 0, 0, 0} }), "what is not LDAP", directory.Gaps{}},
-		"another protocol":                  {sends(func(int64) []byte { return []byte("HTTP/1.1 400 Bad Request\r\n\r\n") }), "", directory.Gaps{}},
+		"another protocol":                  {sends(func(int64) []byte { return []byte("HTTP/1.1 400 Bad Request\r\n\r\n") }), "no answer within", directory.Gaps{}},
 		"a notice that it ends the connection": {func(_ int, id int64, out net.Conn) bool {
 			_, _ = out.Write(packet(0, 0x78, []byte{0x0a, 1, 52}, octets(""), octets("going\x1b[2J home")))
 			return false
@@ -257,19 +259,22 @@ func TestHostileServers(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := hostile(t, c.does)
+			var waits settings.Yard
+			switch c.err { // what never comes is not waited for long
+			case "no answer within":
+				waits.Timeout = settings.Wait(2 * time.Second)
+			case "read_within":
+				waits.ReadWithin = settings.Wait(2 * time.Second)
+			}
+			s := hostile(t, c.does, waits)
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
 			began := time.Now()
 			survey, err := s.Survey(context.Background())
-			assert.Less(t, time.Since(began), 20*time.Second, "it ends")
+			assert.Less(t, time.Since(began), time.Minute, "it ends")
 			runtime.ReadMemStats(&after)
 			assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(300<<20), "it takes no more than it must")
 			if c.err == "" {
-				if name == "another protocol" {
-					require.Error(t, err)
-					return
-				}
 				require.NoError(t, err)
 				assert.Positive(t, survey.Entries)
 				assert.Equal(t, c.gaps, survey.Gaps)
