@@ -321,13 +321,17 @@ func strict(cmd *cli.Command) {
 	}
 }
 
+// needNone are the commands that ask nothing of the settings, and so work where those
+// cannot be read; completion goes by the settings that the line names.
+var needNone = []string{"help", "demo", "manual", "schema", "completion", completeName}
+
 // before reads the settings once, for all commands.
 func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, error) {
 	a.quiet, a.noPager = cmd.Bool("quiet"), cmd.Bool("no-pager")
 	a.progress = a.newProgress()
 	a.setLog(cmd.Bool("verbose"))
-	if cmd.Args().First() == completeName {
-		return ctx, nil // it goes by the settings that the line names
+	if name := cmd.Args().First(); cmd.Command(name) == nil || slices.Contains(needNone, name) {
+		return ctx, nil
 	}
 	config := cmd.String("config")
 	if slices.Equal(cmd.Args().Slice()[:min(2, cmd.NArg())], []string{"yard", "add"}) {
@@ -335,8 +339,14 @@ func (a *app) before(ctx context.Context, cmd *cli.Command) (context.Context, er
 			a.settingsFile = config // which is to be made
 		}
 	}
-	err := a.open(config, cmd.String("state"))
-	if err != nil {
+	if err := a.open(config, cmd.String("state")); err != nil {
+		if missing := (*fs.PathError)(nil); errors.As(err, &missing) && missing.Path == config && errors.Is(err, fs.ErrNotExist) {
+			by := "--config"
+			if os.Getenv("YARDBROOM_CONFIG") == config {
+				by = "YARDBROOM_CONFIG"
+			}
+			return ctx, usage("there is no settings file %s, which %s names; \"yardbroom yard add\" would make it", config, by)
+		}
 		return ctx, err
 	}
 	if err := rounds.Check(a.work); err != nil {
