@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"os/signal"
 	"os/user"
@@ -290,6 +291,37 @@ func meantOption(cmd *cli.Command, err error) error {
 		}
 	}
 	return fmt.Errorf("there is no option --%s%s", name, wording.DidYouMean("--"+name, names))
+}
+
+// noArguments refuses words that no option takes.
+func (a *app) noArguments(cmd *cli.Command) error {
+	if word := cmd.Args().First(); word != "" {
+		return usage("%s takes no arguments, and %q is one%s; \"%s --help\" shows how", strings.TrimPrefix(cmd.FullName(), "yardbroom "), word,
+			a.meantWith(cmd, word), cmd.FullName())
+	}
+	return nil
+}
+
+// meantWith tells which option of a command a word may have been meant for.
+func (a *app) meantWith(cmd *cli.Command, word string) string {
+	has := func(option string) bool {
+		return slices.ContainsFunc(cmd.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), option) })
+	}
+	_, missing := os.Stat(word)
+	option := ""
+	switch {
+	case has("check") && a.work.Catalog.Find(word) != nil:
+		option = "check"
+	case has("roster") && missing == nil && slices.Contains([]string{".csv", ".tsv", ".xlsx", ".json"}, filepath.Ext(word)):
+		option = "roster"
+	case has("batch") && strings.Trim(word, "0123456789") == "":
+		option = "batch"
+	case has("from") && (missing == nil || strings.Contains(word, "://") || slices.Contains(slices.Collect(maps.Keys(a.work.Settings.Yards)), word)):
+		option = "from"
+	default:
+		return ""
+	}
+	return " (did you mean --" + option + " " + quoted([]string{word}) + "?)"
 }
 
 // checkNames are the checks of --check, which may be given with commas between

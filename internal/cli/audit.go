@@ -228,7 +228,7 @@ type outcome struct {
 
 // outcome reads what the command line says of it, and refuses arguments.
 func (a *app) outcome(cmd *cli.Command) (end outcome, err error) {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return end, err
 	}
 	if end.targets, err = a.targets(cmd, allFormats); err != nil {
@@ -250,14 +250,6 @@ func (end *outcome) verdict(p *work.Place, findings []audit.Finding) error {
 	}
 	if end.fails && slices.ContainsFunc(findings, func(f audit.Finding) bool { return f.Severity >= end.from }) {
 		return &exitError{status: exitFindings}
-	}
-	return nil
-}
-
-func noArguments(cmd *cli.Command) error {
-	if cmd.Args().Present() {
-		return usage("%s takes no arguments, and %q is one; \"%s --help\" shows how", cmd.FullName(),
-			cmd.Args().First(), cmd.FullName())
 	}
 	return nil
 }

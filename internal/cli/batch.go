@@ -56,7 +56,7 @@ func (a *app) batchNamed(ctx context.Context, cmd *cli.Command) (*batch.Batch, e
 }
 
 func (a *app) batchList(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	all, err := a.work.Batches(ctx)

@@ -36,7 +36,7 @@ func (a *app) demoCommand() *cli.Command {
 			asOfFlag(),
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := noArguments(cmd); err != nil {
+			if err := a.noArguments(cmd); err != nil {
 				return err
 			}
 			asOf := a.now()

@@ -26,7 +26,7 @@ func (a *app) doctorCommand() *cli.Command {
 }
 
 func (a *app) doctor(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	signs, err := doctor.Look(ctx, a.runner(), &doctor.Request{Quick: cmd.Bool("quick"), Late: cmd.Duration("late")})

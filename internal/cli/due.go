@@ -22,7 +22,7 @@ func (a *app) dueCommand() *cli.Command {
 			&cli.BoolFlag{Name: "apply", Usage: "take back what is due"},
 			&cli.StringFlag{Name: "as-of", Usage: "say what will be due on this `DATE`"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := noArguments(cmd); err != nil {
+			if err := a.noArguments(cmd); err != nil {
 				return err
 			}
 			if cmd.Bool("apply") && cmd.IsSet("as-of") {

@@ -177,7 +177,7 @@ func untilText(until string) string {
 }
 
 func (a *app) exemptList(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	all, err := a.work.Exemptions(ctx)

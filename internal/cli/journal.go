@@ -41,7 +41,7 @@ func (a *app) journalCommand() *cli.Command {
 }
 
 func (a *app) journal(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	head := cmd.String("head")

@@ -84,7 +84,7 @@ func (a *app) ladders(ctx context.Context, cmd *cli.Command) (*work.Ladders, *ti
 }
 
 func (a *app) ladderList(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	targets, err := a.targets(cmd, allFormats)

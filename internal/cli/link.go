@@ -80,7 +80,7 @@ func (a *app) linkDecide(ctx context.Context, cmd *cli.Command, verdict work.Ver
 }
 
 func (a *app) linkList(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	all, err := a.work.Links(ctx)
@@ -114,7 +114,7 @@ func (a *app) linkEnd(ctx context.Context, cmd *cli.Command) error {
 }
 
 func (a *app) linkExport(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	all, err := a.work.Links(ctx)

@@ -134,7 +134,7 @@ func (a *app) listQuery(cmd *cli.Command) (*listing.Query, error) {
 		Bare:  cmd.Bool("names"),
 	}
 	if q.What != "" && listing.Kinds[q.What] == nil {
-		return nil, usage("%q cannot be listed%s: use %s", q.What, wording.DidYouMean(q.What, listing.KindNames), strings.Join(listing.KindNames, ", "))
+		return nil, usage("%q cannot be listed%s%s: use %s", q.What, wording.DidYouMean(q.What, listing.KindNames), a.meantWith(cmd, q.What), strings.Join(listing.KindNames, ", "))
 	}
 	if q.Limit < 0 {
 		return nil, usage("--limit: %d is less than none", q.Limit)

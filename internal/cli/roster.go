@@ -42,7 +42,7 @@ func (a *app) rostersOf(ctx context.Context, cmd *cli.Command) (*work.Place, []w
 }
 
 func (a *app) rosterList(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	p, all, err := a.rostersOf(ctx, cmd)

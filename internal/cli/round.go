@@ -86,7 +86,7 @@ func roundNamed(cmd *cli.Command) (string, error) {
 }
 
 func (a *app) roundList(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	all, err := a.runner().Statuses(ctx, cmd.Duration("late"))
@@ -423,7 +423,7 @@ func (a *app) roundUnschedule(_ context.Context, cmd *cli.Command) error {
 }
 
 func (a *app) roundKeep(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	r := a.runner()

@@ -25,7 +25,7 @@ func (a *app) surveyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "with --prune: show what would be removed"},
 		),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if err := noArguments(cmd); err != nil {
+			if err := a.noArguments(cmd); err != nil {
 				return err
 			}
 			switch {

@@ -29,7 +29,7 @@ func (a *app) trendCommand() *cli.Command {
 }
 
 func (a *app) trend(ctx context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	parts := cmd.StringSlice("by")

@@ -54,7 +54,7 @@ func (a *app) yardCommand() *cli.Command {
 }
 
 func (a *app) yardList(_ context.Context, cmd *cli.Command) error {
-	if err := noArguments(cmd); err != nil {
+	if err := a.noArguments(cmd); err != nil {
 		return err
 	}
 	if len(a.work.Settings.Yards) == 0 {

@@ -293,7 +293,7 @@ func (p *parser) split(line string, l *pair) error {
 func (p *parser) name(line string, l *pair) error {
 	colon := strings.IndexByte(line, ':')
 	if colon <= 0 {
-		return fmt.Errorf("no \"name: value\" in %q", clip(line))
+		return fmt.Errorf("%w in %q", ErrNoPair, clip(line))
 	}
 	label := line[:colon]
 	l.name, l.value = label, line[colon+1:]

@@ -84,6 +84,9 @@ func (e *Error) Unwrap() error { return e.Err }
 // server did not give everything.
 var ErrIncomplete = errors.New("the export says that it is not complete")
 
+// ErrNoPair is the error of a line without a colon behind a name.
+var ErrNoPair = errors.New("no \"name: value\"")
+
 // errCR is the error of a file with the ends of lines of very old systems.
 var errCR = &Error{
 	Line: 1,

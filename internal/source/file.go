@@ -210,6 +210,9 @@ func (f *File) fileError(err error) error {
 	case errors.Is(err, context.Canceled):
 		return err
 	}
+	if wrong := (*ldif.Error)(nil); errors.As(err, &wrong) && wrong.Line == 1 && errors.Is(wrong, ldif.ErrNoPair) {
+		return fmt.Errorf("%s is not LDIF, in which entries are exported: %w", f.name, err)
+	}
 	return fmt.Errorf("%s: %w", f.name, err)
 }
 
