@@ -47,7 +47,7 @@ func openPage(t *testing.T, url string, settle func(*browser)) *browser {
 	t.Cleanup(stop)
 	ctx, done := chromedp.NewContext(alloc)
 	t.Cleanup(done)
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(cancel)
 	b := &browser{Context: ctx, t: t}
 	require.NoError(t, chromedp.Do(ctx))
@@ -101,7 +101,8 @@ func eval[T any](b *browser, script string) T {
 func (b *browser) show(section, text string) {
 	b.t.Helper()
 	eval[bool](b, `(i => { i.value = ""; return true })(document.querySelector("#`+section+` input"))`)
-	b.do(chromedp.SendKeys("#"+section+" input", text), chromedp.Sleep(500*time.Millisecond))
+	b.do(chromedp.SendKeys("#"+section+" input", text))
+	eval[bool](b, `new Promise(done => setTimeout(() => done(true), 200))`) // the page's own timer is shorter, and set before
 }
 
 // report writes a page with the built program and returns its URL.
