@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/subtle"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -132,6 +133,7 @@ type session struct {
 	pages  map[string][]string // cookie → what is still to be sent, as identities has it
 	// namesOnly asks for the names of attributes without their values.
 	namesOnly bool
+	scratch   []byte
 	serial    int
 }
 
@@ -456,9 +458,10 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	if err != nil {
 		return done(err)
 	}
+	want := wantedOf(q.want)
 	give := func(entries ...directory.Entry) error {
 		for i := range entries {
-			if err := c.entry(id, &entries[i], q.want); err != nil {
+			if err := c.entry(id, &entries[i], want); err != nil {
 				return err
 			}
 		}
@@ -484,7 +487,7 @@ func (c *session) search(id int64, op *ber.Packet, a asked) error {
 	send := keys[:min(page, len(keys))]
 	for _, key := range send {
 		if e := c.shown(key, q); e != nil {
-			if err := c.entry(id, e, q.want); err != nil {
+			if err := c.entry(id, e, want); err != nil {
 				return err
 			}
 		}
@@ -721,52 +724,100 @@ func (c *session) rootDSE() *directory.Entry {
 
 // entry sends one entry with the attributes asked for. More than maxValues
 // values of one come in ranges.
-func (c *session) entry(id int64, e *directory.Entry, want []string) error {
-	body := ber.Encode(ber.ClassApplication, ber.TypeConstructed, tagSearchEntry, nil, "")
-	body.AppendChild(octet(e.DN))
-	list := ber.NewSequence("")
-	all := len(want) == 0 || slices.Contains(want, "*") || slices.Contains(want, "+")
+func (c *session) entry(id int64, e *directory.Entry, want *wanted) error {
+	b, message := begin(c.scratch[:0], ber.TagSequence|constructed)
+	b = append(b, ber.NewInteger(ber.ClassUniversal, ber.TypePrimitive, ber.TagInteger, id, "").Bytes()...)
+	b, entry := begin(b, tagSearchEntry|constructed|application)
+	b = octets(b, e.DN)
+	b, list := begin(b, ber.TagSequence|constructed)
 	for _, a := range e.Attrs {
-		name, values, ok := selected(a, want, all)
+		name, values, ok := want.of(a)
 		if !ok {
 			continue
 		}
-		attr := ber.NewSequence("")
-		attr.AppendChild(octet(name))
-		set := ber.Encode(ber.ClassUniversal, ber.TypeConstructed, ber.TagSet, nil, "")
+		var attr, set int
+		b, attr = begin(b, ber.TagSequence|constructed)
+		b = octets(b, name)
+		b, set = begin(b, ber.TagSet|constructed)
 		for _, v := range values {
 			if !c.namesOnly {
-				set.AppendChild(octet(v))
+				b = octets(b, v)
 			}
 		}
-		attr.AppendChild(set)
-		list.AppendChild(attr)
+		end(b, set)
+		end(b, attr)
 	}
-	body.AppendChild(list)
-	return c.send(id, body)
+	end(b, list)
+	end(b, entry)
+	end(b, message)
+	c.scratch = b
+	_, err := c.out.Write(b)
+	return err
 }
 
-func selected(a directory.Attribute, want []string, all bool) (name string, values []string, ok bool) {
-	from, ranged := 0, false
-	for _, w := range want {
-		base, _, _ := strings.Cut(w, ";")
-		if !strings.EqualFold(base, a.Name) {
-			continue
-		}
-		all = true
-		if r, is := directory.RangeOf(w); is {
+// Bits of a tag's octet.
+const (
+	constructed = 0x20
+	application = 0x40
+)
+
+// begin writes a tag, and leaves four octets for the length of what follows, as servers of
+// the `ad` schema do; end fills them in.
+func begin(b []byte, tag ber.Tag) (_ []byte, at int) {
+	b = append(b, byte(tag), 0x84, 0, 0, 0, 0)
+	return b, len(b)
+}
+
+func end(b []byte, at int) { binary.BigEndian.PutUint32(b[at-4:], uint32(len(b)-at)) }
+
+// octets writes a text.
+func octets(b []byte, s string) []byte {
+	if len(s) < 0x80 {
+		b = append(b, byte(ber.TagOctetString), byte(len(s)))
+		return append(b, s...)
+	}
+	b, at := begin(b, ber.TagOctetString)
+	b = append(b, s...)
+	end(b, at)
+	return b
+}
+
+// wanted is which attributes a search asks for, and from which value on where it asks for
+// a range of them (else -1), by their names in lower case.
+type wanted struct {
+	all  bool
+	from map[string]int
+}
+
+func wantedOf(descriptions []string) *wanted {
+	w := &wanted{all: len(descriptions) == 0, from: make(map[string]int, len(descriptions))}
+	for _, d := range descriptions {
+		w.all = w.all || d == "*" || d == "+"
+		base, _, _ := strings.Cut(d, ";")
+		from := -1
+		if r, is := directory.RangeOf(d); is {
 			low, _, _ := strings.Cut(r, "-")
 			from, _ = strconv.Atoi(low)
-			ranged = true
+		}
+		base = strings.ToLower(base)
+		if before, twice := w.from[base]; !twice || before < 0 {
+			w.from[base] = from
 		}
 	}
-	if !all {
+	return w
+}
+
+// of is what is given of an attribute: of more values than one answer holds, a range.
+func (w *wanted) of(a directory.Attribute) (name string, values []string, ok bool) {
+	from, named := w.from[strings.ToLower(a.Name)]
+	if !named && !w.all {
 		return "", nil, false
 	}
+	ranged := named && from >= 0
 	if len(a.Values) <= maxValues && !ranged {
 		return a.Name, a.Values, true
 	}
-	from = min(from, len(a.Values))
+	from = min(max(from, 0), len(a.Values))
 	rest := a.Values[from:]
 	if len(rest) <= maxValues {
 		return fmt.Sprintf("%s;range=%d-*", a.Name, from), rest, true
