@@ -256,12 +256,12 @@ func TestAServerThatGoesDownInTheMiddleOfAStepLeavesItToBeSettled(t *testing.T) 
 			st := newStory(t, s)
 			ada, bram := s.person(t, st.c, "Ada Quill", "aquill"), s.person(t, st.c, "Bram Tern", "btern")
 			b := st.mustStage("disable", "", ada, bram)
-			addr := strings.TrimPrefix(s.yard.Servers[0], "ldap://")
-			s.server.SetFault(func(op practice.Operation) practice.Fault {
+			addr, server := strings.TrimPrefix(s.yard.Servers[0], "ldap://"), s.server
+			server.SetFault(func(op practice.Operation) practice.Fault {
 				if op.Name != "modify" {
 					return practice.Fault{}
 				}
-				return practice.Fault{Meanwhile: func() { go s.server.Close() }, DropBefore: !done, DropAfter: done, Stall: 500 * time.Millisecond}
+				return practice.Fault{Meanwhile: func() { go server.Close() }, DropBefore: !done, DropAfter: done, Stall: 500 * time.Millisecond}
 			})
 			res, kept := st.apply(b)
 			assert.Equal(t, map[batch.LineState]int{batch.Unknown: 1, batch.Waiting: 1}, res.Counts)

@@ -45,7 +45,8 @@ func eachWay(t *testing.T, test func(t *testing.T, s *subject)) {
 		"slapd, references kept whole": {realserver.SlapdSyncLog, realserver.SlapdRefint},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := slapdSubjectWith(t, append(usual, parts...)...)
+			t.Parallel()
+			s := slapdSubjectWith(t, slices.Concat(usual, parts)...)
 			if slices.Contains(parts, realserver.SlapdRefint) {
 				s.settles = 200 * time.Millisecond
 			}
@@ -53,6 +54,7 @@ func eachWay(t *testing.T, test func(t *testing.T, s *subject)) {
 		})
 	}
 	t.Run("389ds, syncing", func(t *testing.T) {
+		t.Parallel()
 		server := realserver.SyncingNS389(t, t.TempDir())
 		t.Cleanup(server.Stop)
 		s := &subject{name: "389ds", yard: server.Yard, base: server.Base, dialect: directory.NS389, real: server}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -109,14 +110,17 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-var serial int
+var serial atomic.Int64
 
-// each runs a test against every server, in containers of its own.
+// each runs a test against every server, in containers of its own: at once, since they
+// are waited for more than anything else.
 func each(t *testing.T, test func(t *testing.T, s *subject)) {
-	t.Run("practice", func(t *testing.T) { test(t, practiceSubject(t)) })
-	t.Run("samba", func(t *testing.T) { test(t, sambaSubject(t)) })
-	t.Run("389ds", func(t *testing.T) { test(t, ns389Subject(t)) })
-	t.Run("slapd", func(t *testing.T) { test(t, slapdSubject(t)) })
+	for name, make := range map[string]func(*testing.T) *subject{"practice": practiceSubject, "samba": sambaSubject, "389ds": ns389Subject, "slapd": slapdSubject} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			test(t, make(t))
+		})
+	}
 }
 
 func sambaSubject(t *testing.T) *subject {
@@ -163,10 +167,10 @@ func practiceSubject(t *testing.T) *subject {
 func (s *subject) fresh(t *testing.T) {
 	t.Helper()
 	s.yard.SettleWithin = settings.Wait(300 * time.Millisecond)
-	serial++
-	top := fmt.Sprintf("ou=Test %d,%s", serial, s.base)
+	n := serial.Add(1)
+	top := fmt.Sprintf("ou=Test %d,%s", n, s.base)
 	if s.dialect == directory.AD {
-		top = fmt.Sprintf("OU=Test %d,%s", serial, s.base)
+		top = fmt.Sprintf("OU=Test %d,%s", n, s.base)
 	}
 	c := s.connect(t)
 	s.add(t, c, top, map[string][]string{"objectClass": {"organizationalUnit"}})

@@ -359,7 +359,7 @@ func (o *observatory) power(t *testing.T) {
 	}
 	require.Zero(t, modify(c, "CN=Backup Operators,CN=Builtin,"+top, func(r *ldap.ModifyRequest) { r.Add("member", []string{o.entries[2], o.entries[5]}) }))
 	policy := func(n int) string {
-		guid := fmt.Sprintf("{0000000%d-0000-4000-8000-%012d}", n, serial)
+		guid := fmt.Sprintf("{0000000%d-0000-4000-8000-%012d}", n, serial.Load())
 		dn := "CN=" + guid + ",CN=Policies,CN=System," + top
 		o.add(t, c, dn, map[string][]string{"objectClass": {"groupPolicyContainer"}, "displayName": {fmt.Sprint("Policy ", n)}})
 		t.Cleanup(func() { assert.NoError(t, c.Conn().Del(ldap.NewDelRequest(dn, nil))) })
