@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -153,6 +154,9 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 			return nil, usage("--output %s: the ending tells no format that can be written (%s): add --format", path,
 				strings.Join(formats, ", "))
 		}
+		if err := placeable(&t); err != nil {
+			return nil, err
+		}
 		if t.path == "" && t.format == formatXLSX && a.outIsTerminal() {
 			return nil, usage("a workbook is not for the terminal: give --output FILE.xlsx")
 		}
@@ -164,6 +168,26 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 		all = append(all, t)
 	}
 	return all, nil
+}
+
+// placeable refuses a target that no file or folder can be made for.
+func placeable(t *target) error {
+	place := filepath.Dir(t.path)
+	if t.folder {
+		place = filepath.Clean(t.path)
+	}
+	info, err := os.Stat(place)
+	switch missing := errors.Is(err, fs.ErrNotExist); {
+	case t.path == "", missing && t.folder: // the folder is made
+		return nil
+	case missing:
+		return usage("--output %s: there is no folder %s", t.path, place)
+	case err != nil:
+		return usage("--output %s: %w", t.path, err)
+	case !info.IsDir():
+		return usage("--output %s: %s is a file, no folder", t.path, place)
+	}
+	return nil
 }
 
 func (a *app) outIsTerminal() bool {

@@ -198,6 +198,15 @@ func (q *Query) Attributes() (names []string) {
 	return names
 }
 
+// SortedBy is the attribute that is sorted by, "" where that is something else.
+func (q *Query) SortedBy() string {
+	p, err := q.plan(directory.AD)
+	if err != nil {
+		return ""
+	}
+	return p.by.raw
+}
+
 // frame reads what the answer depends on besides the entries, and plans the
 // columns by the dialect that this tells.
 func (q *Query) frame(ctx context.Context, from source.Source) (*directory.Survey, *plan, error) {

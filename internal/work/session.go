@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -140,10 +141,12 @@ func (s *Session) storeIfAny(ctx context.Context) (*store.Store, error) {
 	return s.Store(ctx)
 }
 
-// HasState tells whether there is a state folder that holds something.
+// HasState tells whether there is a state folder that holds something. One that cannot be
+// looked into is taken for such: what it holds, exemptions for one, must not be left out
+// unsaid.
 func (s *Session) HasState() bool {
 	_, err := os.Stat(filepath.Join(s.State, "yardbroom.db"))
-	return err == nil
+	return !errors.Is(err, fs.ErrNotExist)
 }
 
 // now is the time by the session's clock, in UTC.

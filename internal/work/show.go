@@ -198,7 +198,12 @@ func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Ques
 	if err := refuseUnknown(ctx, p, d, "--columns", shownByNone(found, q.Attributes())); err != nil {
 		return nil, err
 	}
-	return found, refuseUnknown(ctx, p, d, "--filter", filterAttributes(q.Filter))
+	if by := q.SortedBy(); by != "" {
+		if err := refuseUnknown(ctx, p, d, "--sort", []string{by}); err != nil {
+			return nil, err
+		}
+	}
+	return found, refuseUnknown(ctx, p, d, "--filter or --match", filterAttributes(q.Filter))
 }
 
 // locateQuery puts DNs in the place of the names of OUs.

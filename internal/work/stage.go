@@ -196,7 +196,7 @@ func (s *Session) Stage(ctx context.Context, p *Place, r *StageRequest) (*Staged
 		return staged, err
 	}
 	if r.Where != nil {
-		if err := refuseUnknown(ctx, p, stager.Dialect, "--filter", filterAttributes(r.Where.Filter)); err != nil {
+		if err := refuseUnknown(ctx, p, stager.Dialect, "--filter or --match", filterAttributes(r.Where.Filter)); err != nil {
 			return staged, err
 		}
 	}
