@@ -43,6 +43,9 @@ func replace(path string, write func(w io.Writer) error, create func(dir, patter
 		return writeTo(path, write)
 	}
 	temp, err := create(filepath.Dir(path), "."+filepath.Base(path)+".*")
+	if wrong := (*fs.PathError)(nil); errors.As(err, &wrong) {
+		wrong.Path = path // and not the name that is nobody's
+	}
 	if err != nil {
 		return err
 	}

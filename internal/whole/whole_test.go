@@ -33,7 +33,10 @@ func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	left, err := os.ReadDir(filepath.Dir(path))
 	require.NoError(t, err)
 	assert.Len(t, left, 1)
-	assert.Error(t, Write(filepath.Join(path, "below a file"), func(io.Writer) error { return nil }))
+	below := filepath.Join(path, "below a file")
+	for _, write := range []func(string, func(io.Writer) error) error{Write, Share} {
+		assert.EqualError(t, write(below, func(io.Writer) error { return nil }), "open "+below+": not a directory", "the name is the one that was asked for")
+	}
 }
 
 func TestADeviceIsNotReplaced(t *testing.T) {
