@@ -34,7 +34,7 @@ import (
 )
 
 var (
-	modelRuns = flag.Int("model.runs", 800, "how many random batches to carry out")
+	modelRuns = flag.Int("model.runs", 400, "how many random batches to carry out")
 	modelSeed = flag.Uint64("model.seed", 0, "carry out only the batch of this seed")
 )
 

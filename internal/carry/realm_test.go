@@ -34,7 +34,7 @@ import (
 )
 
 var (
-	realmRuns = flag.Int("realm.runs", 800, "how many random directories with powers and bounds to change")
+	realmRuns = flag.Int("realm.runs", 400, "how many random directories with powers and bounds to change")
 	realmSeed = flag.Uint64("realm.seed", 0, "change only the directory of this seed")
 )
 
