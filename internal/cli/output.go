@@ -172,20 +172,23 @@ func (a *app) targets(cmd *cli.Command, formats []string) ([]target, error) {
 
 // placeable refuses a target that no file or folder can be made for.
 func placeable(t *target) error {
+	if t.path == "" {
+		return nil
+	}
 	place := filepath.Dir(t.path)
 	if t.folder {
 		place = filepath.Clean(t.path)
 	}
 	info, err := os.Stat(place)
 	switch missing := errors.Is(err, fs.ErrNotExist); {
-	case t.path == "", missing && t.folder: // the folder is made
+	case missing && t.folder: // it is made
 		return nil
 	case missing:
 		return usage("--output %s: there is no folder %s", t.path, place)
 	case err != nil:
 		return usage("--output %s: %w", t.path, err)
 	case !info.IsDir():
-		return usage("--output %s: %s is a file, no folder", t.path, place)
+		return usage("--output %s: %s is a file, not a folder", t.path, place)
 	}
 	return nil
 }

@@ -133,7 +133,7 @@ type session struct {
 	pages  map[string][]string // cookie → what is still to be sent, as identities has it
 	// namesOnly asks for the names of attributes without their values.
 	namesOnly bool
-	scratch   []byte
+	scratch   []byte // in which answers are put together
 	serial    int
 }
 

@@ -199,7 +199,7 @@ func (s *Session) List(ctx context.Context, p *Place, q *listing.Query, by *Ques
 		return nil, err
 	}
 	if by := q.SortedBy(); by != "" {
-		if err := refuseUnknown(ctx, p, d, "--sort", []string{by}); err != nil {
+		if err := refuseUnknown(ctx, p, d, "--sort", shownByNone(found, []string{by})); err != nil {
 			return nil, err
 		}
 	}
